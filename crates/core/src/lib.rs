@@ -1,0 +1,8 @@
+//! The heart of Heronshale: packet sets, the estate's model, stages, routes, ways in and findings.
+//!
+//! This crate computes and does nothing else: no input or output, no clock, no environment, no printing.
+
+pub mod address;
+pub mod model;
+pub mod packet;
+pub mod source;
