@@ -4,5 +4,6 @@
 
 pub mod address;
 pub mod model;
+pub mod notation;
 pub mod packet;
 pub mod source;

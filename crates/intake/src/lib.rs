@@ -1,1 +1,16 @@
-//! intake
+//! From bytes to the model: snapshot files, with the position of everything.
+
+mod build;
+mod json;
+mod load;
+mod reading;
+mod sections;
+mod tree;
+mod values;
+mod written;
+mod yaml;
+
+pub use load::{LoadError, NotRead, Snapshot, SourceText, load, load_texts};
+pub use reading::{did_you_mean, parse_moment};
+pub use sections::snapshot_schema;
+pub use written::{FORMAT, VERSION};

@@ -366,7 +366,7 @@ pub struct Gateway {
 #[derive(Clone, Debug)]
 pub struct PeeringSide {
     /// The network on this side.
-    pub network: Id<Network>,
+    pub network: Reference<Network>,
     /// Whether this side is up.
     pub up: bool,
     /// Whether this side gets routes to the other's blocks by itself.
@@ -391,12 +391,12 @@ impl Peering {
     }
 
     /// The network opposite to `network`, if the peering joins it.
-    pub fn opposite(&self, network: Id<Network>) -> Option<Id<Network>> {
-        let [a, b] = [self.sides[0].network, self.sides[1].network];
-        if a == network {
+    pub fn opposite(&self, network: Id<Network>) -> Option<&Reference<Network>> {
+        let [a, b] = [&self.sides[0].network, &self.sides[1].network];
+        if a.found() == Some(network) {
             Some(b)
         } else {
-            (b == network).then_some(a)
+            (b.found() == Some(network)).then_some(a)
         }
     }
 }

@@ -18,7 +18,8 @@ pub struct Id<T> {
 }
 
 impl<T> Id<T> {
-    fn new(index: usize) -> Self {
+    /// The item at a place of its table; the caller knows that it is there.
+    pub fn new(index: usize) -> Self {
         Self { index: u32::try_from(index).expect("fewer than 2^32 items of a kind"), kind: PhantomData }
     }
 

@@ -1,0 +1,139 @@
+//! The names of all items, before the items are built: so that any may refer to any.
+
+use crate::reading::{Reading, Spanned, did_you_mean};
+use crate::sections::Collected;
+use heronshale_core::model::{
+    AddressSet, Division, Filter, Gateway, Id, Interface, Name, Network, Owner, Peering, RouteTable, Site, Subnet, Workload,
+};
+use heronshale_core::source::{Problem, Span};
+use rustc_hash::{FxHashMap, FxHashSet};
+
+/// The names of one kind.
+pub(super) struct Registry<T> {
+    what: &'static str,
+    by_name: FxHashMap<Name, (Id<T>, Span)>,
+    /// Names of items that are there and could not be read.
+    broken: FxHashSet<Name>,
+}
+
+impl<T> Registry<T> {
+    fn new<'i>(
+        what: &'static str,
+        first: usize,
+        names: impl Iterator<Item = (&'i Name, Span)>,
+        broken: FxHashSet<Name>,
+        reading: &mut Reading,
+    ) -> Self {
+        let mut by_name: FxHashMap<Name, (Id<T>, Span)> = FxHashMap::default();
+        for (index, (name, span)) in names.enumerate() {
+            if let Some((_, earlier)) = by_name.get(name) {
+                reading.problems.push(Problem {
+                    title: format!("two {what}s are called `{name}`"),
+                    span,
+                    label: "the second".to_owned(),
+                    related: Some((*earlier, "the first".to_owned())),
+                    help: None,
+                });
+            } else {
+                by_name.insert(name.clone(), (Id::new(first + index), span));
+            }
+        }
+        Self { what, by_name, broken }
+    }
+
+    /// The item of a name.
+    pub fn get(&self, name: &str) -> Option<Id<T>> {
+        self.by_name.get(name).map(|(id, _)| *id)
+    }
+
+    /// The item of a name that has to be there.
+    pub fn need(&self, name: &Spanned<Name>, reading: &mut Reading) -> Option<Id<T>> {
+        let found = self.get(&name.value);
+        if found.is_none() && !self.broken.contains(&name.value) {
+            let title = format!("no {} is called `{}`", self.what, name.value);
+            let help = did_you_mean(&name.value, self.by_name.keys().map(AsRef::as_ref)).or_else(|| {
+                let mut all: Vec<&str> = self.by_name.keys().map(AsRef::as_ref).collect();
+                all.sort_unstable();
+                (!all.is_empty() && all.len() <= 8).then(|| format!("there are {}", all.join(", ")))
+            });
+            reading.fail(name.span, title, "not in the snapshot", help);
+        }
+        found
+    }
+}
+
+/// The names of every kind.
+pub(super) struct Names {
+    pub owners: Registry<Owner>,
+    pub divisions: Registry<Division>,
+    pub networks: Registry<Network>,
+    pub subnets: Registry<Subnet>,
+    pub workloads: Registry<Workload>,
+    pub interfaces: Registry<Interface>,
+    pub address_sets: Registry<AddressSet>,
+    pub groups: Registry<Filter>,
+    pub acls: Registry<Filter>,
+    pub policies: Registry<Filter>,
+    pub own_firewalls: Registry<Filter>,
+    pub route_tables: Registry<RouteTable>,
+    pub gateways: Registry<Gateway>,
+    pub peerings: Registry<Peering>,
+    pub sites: Registry<Site>,
+    pub conducts: Registry<()>,
+}
+
+impl Names {
+    pub fn new(collected: &Collected, reading: &mut Reading) -> Self {
+        macro_rules! registry {
+            ($section:ident, $what:literal) => {
+                registry!($section, $what, 0)
+            };
+            ($section:ident, $what:literal, $first:expr) => {{
+                let names = collected.$section.iter().map(|(_, item)| (&item.id.0.value, item.id.0.span));
+                let broken = collected.broken.iter().filter(|(section, _)| *section == stringify!($section));
+                Registry::new($what, $first, names, broken.map(|(_, id)| id.clone()).collect(), reading)
+            }};
+        }
+        let groups = collected.security_groups.len();
+        let acls = groups + collected.network_acls.len();
+        let policies = acls + collected.scope_policies.len();
+        Self {
+            owners: registry!(owners, "owner"),
+            divisions: registry!(divisions, "division"),
+            networks: registry!(networks, "network"),
+            subnets: registry!(subnets, "subnet"),
+            workloads: registry!(workloads, "workload"),
+            interfaces: registry!(interfaces, "interface"),
+            address_sets: registry!(address_sets, "address set"),
+            groups: registry!(security_groups, "security group"),
+            acls: registry!(network_acls, "network ACL", groups),
+            policies: registry!(scope_policies, "scope policy", acls),
+            own_firewalls: registry!(own_firewalls, "own firewall", policies),
+            route_tables: registry!(route_tables, "route table"),
+            gateways: registry!(gateways, "gateway"),
+            peerings: registry!(peerings, "peering"),
+            sites: registry!(sites, "site"),
+            conducts: registry!(conducts, "conduct"),
+        }
+    }
+
+    /// Whether an object of a kind is in the snapshot.
+    pub fn exists(&self, kind: &str, name: &str) -> bool {
+        match kind {
+            "network" => self.networks.get(name).is_some(),
+            "subnet" => self.subnets.get(name).is_some(),
+            "interface" => self.interfaces.get(name).is_some(),
+            "workload" => self.workloads.get(name).is_some(),
+            "group" => self.groups.get(name).is_some(),
+            "acl" => self.acls.get(name).is_some(),
+            "policy" => self.policies.get(name).is_some(),
+            "own-firewall" => self.own_firewalls.get(name).is_some(),
+            "set" => self.address_sets.get(name).is_some(),
+            "table" => self.route_tables.get(name).is_some(),
+            "gateway" => self.gateways.get(name).is_some(),
+            "peering" => self.peerings.get(name).is_some(),
+            "site" => self.sites.get(name).is_some(),
+            _ => false,
+        }
+    }
+}

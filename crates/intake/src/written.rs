@@ -1,0 +1,538 @@
+//! The snapshot format, version 1, as written: every record and field, with the words that the schema and
+//! `docs/snapshot.md` show.
+
+use crate::reading::{Many, Moment, Prose, Required, Spanned, TagMap, record};
+use crate::values::{Form, Object, PeerRoutes, Ports, WrittenGatewayKind, WrittenHop, WrittenPeer, WrittenRouteKind};
+use heronshale_core::address::Block;
+use heronshale_core::model::{
+    Action, AutomaticRoutes, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name, NamedPeerReach,
+    NoGroup, SameSubnet, Service, SubnetGroups,
+};
+use std::net::IpAddr;
+
+/// What a snapshot file says in its field `format`.
+pub const FORMAT: &str = "heronshale-snapshot";
+/// The version of the format that this program reads.
+pub const VERSION: u32 = 1;
+
+record! {
+    /// The estate as a whole. Stands in one file of the snapshot.
+    WrittenEstate as "the estate" {
+        /// What the estate is called in output.
+        name: Required<Name>,
+        /// When the snapshot was taken: expiry dates are judged by it.
+        taken: Option<Moment>,
+        /// Settings for every network that does not say otherwise.
+        settings: Option<WrittenSettings>,
+        /// Addresses of the balancers' health checkers, which the peer `probes` stands for.
+        probes: Option<Many<Block>>,
+        /// Outbound traffic to the platform itself that no stage filters: resolver, time, metadata.
+        platform_traffic: Many<WrittenPlatformTraffic>,
+    }
+}
+
+record! {
+    /// Traffic of the platform itself that nothing can filter.
+    WrittenPlatformTraffic as "platform traffic" {
+        /// The platform's addresses.
+        addresses: Many<Block>,
+        /// Its services; absent for any.
+        services: Many<Service>,
+    }
+}
+
+record! {
+    /// Where clouds differ: each has a default, so that a snapshot names only what is otherwise.
+    WrittenSettings as "settings" {
+        /// The ports from which clients connect. Default: 1024-65535.
+        client_ports: Option<Ports>,
+        /// How far a group, tag, identity or interface as a peer reaches: `network`, `peered` (directly, up on both sides) or `estate`. Default: `peered`.
+        named_peer_reach: Option<NamedPeerReach>,
+        /// Of rules with one priority, which comes first: `deny_first` or `position`. Default: `deny_first`.
+        equal_priority: Option<EqualPriority>,
+        /// Groups at an interface and at its subnet: `both_must_allow` or `pooled` (union groups only). Default: `both_must_allow`.
+        subnet_groups: Option<SubnetGroups>,
+        /// What happens where neither interface nor subnet has a group: `allow` or `deny`. Default: `allow`.
+        no_group: Option<NoGroup>,
+        /// Whether past the innermost scope policy inbound is denied and outbound allowed. Default: false.
+        implied_pair: Option<bool>,
+        /// Whether an equal or longer static route beats an automatic one: `overridable` or `fixed`. Default: `overridable`.
+        automatic_routes: Option<AutomaticRoutes>,
+        /// How packets go inside a subnet: `direct` or `routed`. Default: `direct`.
+        same_subnet: Option<SameSubnet>,
+        /// Of routes that are equal in everything: `all` (any may be taken) or `first`. Default: `all`.
+        equal_routes: Option<EqualRoutes>,
+        /// A route whose next hop does not exist or is down: `lost` or `skipped`. Default: `lost`.
+        missing_next_hop: Option<MissingNextHop>,
+    }
+}
+
+record! {
+    /// A named set of settings that many networks share.
+    WrittenConduct as "a conduct" {
+        /// Unique among conducts.
+        id: Required<Spanned<Name>>,
+        /// The settings.
+        settings: Required<WrittenSettings>,
+    }
+}
+
+record! {
+    /// Somebody who changes things.
+    WrittenOwner as "an owner" {
+        /// Unique among owners.
+        id: Required<Spanned<Name>>,
+        /// How to reach them.
+        contact: Option<Prose>,
+    }
+}
+
+record! {
+    /// A part of the estate, for example a company or a department; may lie in another.
+    WrittenDivision as "a division" {
+        /// Unique among divisions.
+        id: Required<Spanned<Name>>,
+        /// The division around it.
+        parent: Option<Spanned<Name>>,
+    }
+}
+
+record! {
+    /// A virtual network.
+    WrittenNetwork as "a network" {
+        /// Unique among networks.
+        id: Required<Spanned<Name>>,
+        /// Its address blocks, IPv4 and IPv6.
+        blocks: Many<Spanned<Block>>,
+        /// The division it belongs to.
+        division: Option<Spanned<Name>>,
+        /// The route table of its subnets that name none. Absent: automatic routes only.
+        main_table: Option<Spanned<Name>>,
+        /// Whether it may talk to the internet: `none`, `outbound_only` or `both_ways`. Default: `both_ways`.
+        internet_traffic: Option<InternetTraffic>,
+        /// A conduct whose settings it shares.
+        conduct: Option<Spanned<Name>>,
+        /// Its own settings: these win over the conduct's, and those over the estate's.
+        settings: Option<WrittenSettings>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A part of a network's address space.
+    WrittenSubnet as "a subnet" {
+        /// Unique among subnets.
+        id: Required<Spanned<Name>>,
+        /// The network it is part of.
+        network: Required<Spanned<Name>>,
+        /// Its address blocks, IPv4 and IPv6.
+        blocks: Many<Spanned<Block>>,
+        /// Its network ACL. Absent: no such stage.
+        acl: Option<Spanned<Name>>,
+        /// Security groups that are enforced at each of its interfaces.
+        groups: Many<Spanned<Name>>,
+        /// Its route table. Absent: the network's main table.
+        route_table: Option<Spanned<Name>>,
+        /// Whether it may talk to the internet: `none`, `outbound_only` or `both_ways`. Default: `both_ways`.
+        internet_traffic: Option<InternetTraffic>,
+        /// Who changes it. Absent: the network's owner.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// What runs behind one or several interfaces.
+    WrittenWorkload as "a workload" {
+        /// Unique among workloads.
+        id: Required<Spanned<Name>>,
+        /// The account it runs as.
+        service_identity: Option<Name>,
+        /// Its own firewall, at each of its interfaces that names no other.
+        own_firewall: Option<Spanned<Name>>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values; they count for its interfaces too.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A network card.
+    WrittenInterface as "an interface" {
+        /// Unique among interfaces.
+        id: Required<Spanned<Name>>,
+        /// The subnet where it stands.
+        subnet: Required<Spanned<Name>>,
+        /// Its own addresses, never mapped ones; the first of each family is the primary. A prefix means that it holds all of it.
+        addresses: Many<Spanned<Block>>,
+        /// Security groups, in binding order.
+        groups: Many<Spanned<Name>>,
+        /// What runs behind it.
+        workload: Option<Spanned<Name>>,
+        /// The account behind it, if it is not the workload's.
+        service_identity: Option<Name>,
+        /// The own firewall at it, if it is not the workload's.
+        own_firewall: Option<Spanned<Name>>,
+        /// Whether it may pass on packets that are not its own. Default: false.
+        forwards: Option<bool>,
+        /// Whether the platform exempts it from every stage but the network ACL. Default: false.
+        unfiltered: Option<bool>,
+        /// Who changes it. Absent: the workload's, subnet's or network's owner.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A public address that the internet gateway maps to an interface.
+    WrittenPublicAddress as "a public address" {
+        /// The address; unique.
+        address: Required<Spanned<IpAddr>>,
+        /// The interface that holds it. Absent: reserved, held by nothing.
+        interface: Option<Spanned<Name>>,
+        /// Which of the interface's own addresses it stands for. Absent: the primary one of the family.
+        private: Option<Spanned<IpAddr>>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A named list of prefixes.
+    WrittenAddressSet as "an address set" {
+        /// Unique among address sets.
+        id: Required<Spanned<Name>>,
+        /// Addresses, prefixes and ranges, and other sets as `set:NAME`; or the word `unknown` if the platform keeps the content to itself.
+        content: Required<SetContent>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A rule of a filter.
+    WrittenRule as "a rule" {
+        /// Unique in its list; how output names the rule.
+        id: Option<Spanned<Name>>,
+        /// `allow`, `deny` or `reject`; in scope policies also `allow-finally` and `defer`. Absent in a union group: `allow`.
+        action: Option<Spanned<Action>>,
+        /// Lowest first. A rule without one comes after all that have one, as written.
+        priority: Option<u32>,
+        /// Traffic such as `tcp 443`, `udp`, `icmp 8/0`, `any 53`. Absent: any.
+        services: Option<Many<Service>>,
+        /// Source ports. Absent: all.
+        source_ports: Option<Many<Ports>>,
+        /// The other side: sources of inbound rules, destinations of outbound ones. Absent: any; `[]`: nothing.
+        peers: Option<Many<Spanned<WrittenPeer>>>,
+        /// Whom of the peers the rule is not about.
+        except: Many<Spanned<WrittenPeer>>,
+        /// This side: which of the interface's own addresses. Absent: any.
+        local: Option<Many<Spanned<WrittenPeer>>>,
+        /// Whether the rule is in force at all. Default: true.
+        enabled: Option<bool>,
+        /// Whether it keeps no state although its filter does. Default: false.
+        stateless: Option<bool>,
+        /// The platform itself stops the rule at this moment.
+        enforced_until: Option<Moment>,
+        /// A note: somebody wants to look at it again by then. The rule matches all the same.
+        review_by: Option<Moment>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// Stateful rules that are bound to interfaces or subnets.
+    WrittenGroup as "a security group" {
+        /// Unique among security groups.
+        id: Required<Spanned<Name>>,
+        /// `union`: allow rules only, any of them admits. `ordered`: allow, deny and reject by priority. Default: `union`.
+        form: Option<Form>,
+        /// Rules for what interfaces receive.
+        inbound: Many<WrittenRule>,
+        /// Rules for what interfaces send.
+        outbound: Many<WrittenRule>,
+        /// Ordered groups: what happens to inbound packets that no rule matches. Default: `deny`.
+        default_inbound: Option<Spanned<Action>>,
+        /// Ordered groups: what happens to outbound packets that no rule matches. Default: `deny`.
+        default_outbound: Option<Spanned<Action>>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// Stateless ordered rules of a subnet; the first match decides, the rest is denied.
+    WrittenAcl as "a network ACL" {
+        /// Unique among network ACLs.
+        id: Required<Spanned<Name>>,
+        /// Rules for packets that enter the subnet.
+        inbound: Many<WrittenRule>,
+        /// Rules for packets that leave it.
+        outbound: Many<WrittenRule>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// Ordered stateful rules for the whole estate, a division or a network.
+    WrittenPolicy as "a scope policy" {
+        /// Unique among scope policies.
+        id: Required<Spanned<Name>>,
+        /// Where it is bound: `estate`, `division:NAME` or `network:NAME`.
+        scope: Required<WrittenScope>,
+        /// Which of several policies at one scope comes first: the lowest. Needed where there are several.
+        order: Option<Spanned<u32>>,
+        /// Limits it to interfaces by `tag:`, `identity:`, `network:`, `subnet:` or `interface:`. Absent: all of the scope.
+        targets: Option<Many<Spanned<WrittenPeer>>>,
+        /// Rules for what interfaces receive.
+        inbound: Many<WrittenRule>,
+        /// Rules for what interfaces send.
+        outbound: Many<WrittenRule>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A workload's own firewall: ordered, stateful.
+    WrittenOwnFirewall as "an own firewall" {
+        /// Unique among own firewalls.
+        id: Required<Spanned<Name>>,
+        /// What happens to received packets that no rule matches: `allow`, `deny` or `reject`.
+        default_inbound: Required<Spanned<Action>>,
+        /// What happens to sent packets that no rule matches: `allow`, `deny` or `reject`.
+        default_outbound: Required<Spanned<Action>>,
+        /// Rules for what the workload receives.
+        inbound: Many<WrittenRule>,
+        /// Rules for what it sends.
+        outbound: Many<WrittenRule>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A route.
+    WrittenRoute as "a route" {
+        /// Unique in its table.
+        id: Option<Spanned<Name>>,
+        /// Where to: prefixes, or address sets as `set:NAME`.
+        to: Required<Many<SetEntry>>,
+        /// By what: `local`, `blackhole`, an address, `gateway:NAME`, `interface:NAME` or `peering:NAME`.
+        next_hop: Required<Spanned<WrittenHop>>,
+        /// Among equally long prefixes of one kind the lowest wins. Default: 0.
+        metric: Option<u32>,
+        /// `static` (somebody wrote it) or `propagated` (learned). Default: `static`.
+        kind: Option<WrittenRouteKind>,
+        /// Whether the route is in force. Default: true.
+        enabled: Option<bool>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A list of routes that subnets of one network use.
+    WrittenTable as "a route table" {
+        /// Unique among route tables.
+        id: Required<Spanned<Name>>,
+        /// The network whose subnets may use it.
+        network: Required<Spanned<Name>>,
+        /// Its routes. Those to the network's own blocks and to peers are automatic and need not be written.
+        routes: Many<WrittenRoute>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A way out of a network, or in, or both.
+    WrittenGateway as "a gateway" {
+        /// Unique among gateways.
+        id: Required<Spanned<Name>>,
+        /// `internet`, `nat`, `outbound-only` or `site`.
+        kind: Required<Spanned<WrittenGatewayKind>>,
+        /// The network.
+        network: Required<Spanned<Name>>,
+        /// Internet gateways: whether it is attached to the network. Default: true.
+        attached: Option<Spanned<bool>>,
+        /// NAT gateways: the subnet where it stands.
+        subnet: Option<Spanned<Name>>,
+        /// NAT gateways: as which public address it is seen. Absent: it translates to a private address.
+        public: Option<Spanned<IpAddr>>,
+        /// Site gateways: the site it leads to.
+        site: Option<Spanned<Name>>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// One side of a peering.
+    WrittenPeeringSide as "a side of a peering" {
+        /// The network on this side.
+        network: Required<Spanned<Name>>,
+        /// Whether this side is up. Default: true.
+        up: Option<bool>,
+        /// Whether routes to the other side's blocks are `automatic` or `written`. Default: `automatic`.
+        peer_routes: Option<PeerRoutes>,
+    }
+}
+
+record! {
+    /// Two networks, joined; up on both sides or not at all.
+    WrittenPeering as "a peering" {
+        /// Unique among peerings.
+        id: Required<Spanned<Name>>,
+        /// The two sides.
+        sides: Required<Many<WrittenPeeringSide>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A place on the premises.
+    WrittenSite as "a site" {
+        /// Unique among sites.
+        id: Required<Spanned<Name>>,
+        /// The addresses that are there.
+        holds: Many<Spanned<Block>>,
+        /// The prefixes that it tells the cloud. Absent: what it holds.
+        announces: Option<Many<Spanned<Block>>>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// Something the snapshot lacks. What depends on it is unknown, never denied or lost.
+    WrittenGap as "a gap" {
+        /// What is lacking, with its kind: `network:NAME`, `group:NAME` …
+        object: Required<Object>,
+        /// Which part of it: `everything`, `interfaces`, `own_firewalls`, `groups` (their bindings), `rules` or `routes`. Default: `everything`.
+        lacks: Option<Spanned<Lack>>,
+        /// A network's address blocks, if at least these are known.
+        blocks: Option<Many<Spanned<Block>>>,
+        /// Why it is lacking, for the reader.
+        reason: Option<Prose>,
+    }
+}
+
+/// One entry of an address set or of a route's destination.
+#[derive(Clone, Debug)]
+pub(crate) struct SetEntry {
+    pub span: heronshale_core::source::Span,
+    pub entry: Result<Block, Name>,
+}
+
+/// The content of an address set, if it is known.
+#[derive(Clone, Debug)]
+pub(crate) struct SetContent(pub Option<Vec<SetEntry>>);
+
+/// Where a scope policy is bound.
+#[derive(Clone, Debug)]
+pub(crate) enum WrittenScope {
+    Estate,
+    Division(Spanned<Name>),
+    Network(Spanned<Name>),
+}
+
+mod own {
+    //! The values of this format that are no records.
+    use super::{SetContent, SetEntry, WrittenScope};
+    use crate::reading::{Definitions, Many, Reading, Spanned, Written, text_of};
+    use crate::tree::{Node, Scalar, Value};
+    use heronshale_core::address::Block;
+    use heronshale_core::notation::split_kind;
+    use serde_json::{Value as Json, json};
+
+    impl Written for SetEntry {
+        fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
+            let text = text_of(node, at, "an address, prefix or range, or set:NAME")?.trim();
+            let entry = match split_kind(text, &["set"]) {
+                Some((_, name)) => Err(name.into()),
+                None => Ok(Block::read(node, at)?),
+            };
+            Some(Self { span: node.span, entry })
+        }
+        fn schema(_: &mut Definitions) -> Json {
+            json!({ "type": "string", "examples": ["10.64.0.0/12", "set:partners"] })
+        }
+    }
+
+    impl Written for SetContent {
+        fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
+            if matches!(&node.value, Value::Scalar(Scalar::Text, word) if word == "unknown") {
+                return Some(Self(None));
+            }
+            <Many<SetEntry> as Written>::read(node, at).map(|entries| Self(Some(entries.0)))
+        }
+        fn schema(definitions: &mut Definitions) -> Json {
+            let entries = <Many<SetEntry> as Written>::schema(definitions);
+            json!({ "anyOf": [{ "const": "unknown" }, entries] })
+        }
+    }
+
+    impl Written for WrittenScope {
+        fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
+            let text = text_of(node, at, "a scope")?.trim();
+            let named = |name: &str| Spanned { span: node.span, value: name.into() };
+            match (text, split_kind(text, &["division", "network"])) {
+                ("estate", _) => Some(Self::Estate),
+                (_, Some(("division", name))) => Some(Self::Division(named(name))),
+                (_, Some((_, name))) => Some(Self::Network(named(name))),
+                _ => {
+                    let help = "write estate, division:NAME or network:NAME".to_owned();
+                    at.fail(node.span, format!("`{text}` is no scope"), "not understood", Some(help));
+                    None
+                }
+            }
+        }
+        fn schema(_: &mut Definitions) -> Json {
+            json!({ "type": "string", "examples": ["estate", "division:freight", "network:tickets"] })
+        }
+    }
+}
