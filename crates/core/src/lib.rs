@@ -3,7 +3,11 @@
 //! This crate computes and does nothing else: no input or output, no clock, no environment, no printing.
 
 pub mod address;
+pub mod effective;
+pub mod faults;
 pub mod model;
 pub mod notation;
 pub mod packet;
 pub mod source;
+pub mod stage;
+pub mod view;

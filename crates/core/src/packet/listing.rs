@@ -82,13 +82,28 @@ pub fn entries(set: &PacketSet) -> Vec<Entry> {
     for family in Family::BOTH {
         if let Some(node) = set.side(family) {
             let mut found: Vec<Entry> = boxes_below(node).into_iter().filter_map(|b| from_box(family, b)).collect();
-            drop_covered(&mut found);
+            drop_covered(&mut found, None);
             reduce(&mut found);
             join(&mut found);
             all.extend(found);
         }
     }
     debug_assert!(PacketSet::union_all(all.iter().map(|e| PacketSet::of_entry(e, ()))) == *set);
+    all
+}
+
+/// Wide entries that cover `set` and lie within `allowed`, which holds the set: for lists that are read from the top,
+/// where a later entry may be wide because earlier ones have taken their part.
+pub fn entries_within(set: &PacketSet, allowed: &PacketSet) -> Vec<Entry> {
+    let mut all = Vec::new();
+    for family in Family::BOTH {
+        if let (Some(_), Some(node)) = (set.side(family), allowed.side(family)) {
+            let boxes = boxes_below(node).into_iter().filter_map(|sides| from_box(family, sides));
+            let mut found: Vec<Entry> = boxes.filter(|entry| set_of(entry).overlaps(set)).collect();
+            drop_covered(&mut found, Some(set));
+            all.extend(found);
+        }
+    }
     all
 }
 
@@ -130,12 +145,13 @@ fn set_of(entry: &Entry) -> PacketSet {
     PacketSet::of_entry(entry, ())
 }
 
-/// Drops entries that the others cover, narrow ones first.
-fn drop_covered(entries: &mut Vec<Entry>) {
+/// Drops entries that the others cover, narrow ones first; only what lies in `wanted` needs to be covered.
+fn drop_covered(entries: &mut Vec<Entry>, wanted: Option<&PacketSet>) {
     let mut order: Vec<usize> = (0..entries.len()).collect();
     order.sort_by_cached_key(|at| (set_of(&entries[*at]).count(), *at));
     let mut kept = vec![true; entries.len()];
-    let sets: Vec<PacketSet> = entries.iter().map(set_of).collect();
+    let within = |set: PacketSet| wanted.map_or_else(|| set.clone(), |wanted| set.intersection(wanted));
+    let sets: Vec<PacketSet> = entries.iter().map(|entry| within(set_of(entry))).collect();
     for at in order {
         let others = sets.iter().enumerate().filter(|(other, _)| *other != at && kept[*other]);
         let mut rest = sets[at].clone();

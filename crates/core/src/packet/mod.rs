@@ -10,12 +10,13 @@ mod intervals;
 mod listing;
 mod map;
 mod node;
+mod reply;
 pub mod service;
 #[cfg(test)]
 mod tests;
 
 pub use intervals::Intervals;
-pub use listing::{Entry, entries};
+pub use listing::{Entry, entries, entries_within};
 pub use map::{PacketMap, PacketSet};
 pub use node::Label;
 

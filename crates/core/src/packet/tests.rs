@@ -203,3 +203,28 @@ fn services_read_as_a_person_would_write_them() {
         assert_eq!(service::texts(Family::V4, &services).join(", "), expected);
     }
 }
+
+#[test]
+fn requests_are_answered_as_single_packets_are() {
+    let mut random = fastrand::Rng::with_seed(23);
+    let kinds = [0x0800, 0x0801, 0x0000, 0x0001, 0x0300, 0x1100, 0x1200];
+    for _ in 0..400 {
+        let mut replies = (0..3).fold(PacketSet::empty(), |sum, _| sum.union(&random_box(&mut random)));
+        let echo = Intervals::span(u128::from(service::code(1, 0)), u128::from(service::code(1, random.u16(0..3))));
+        let side = |first, last| Addresses::from_intervals(Family::V4, Intervals::span(first, last));
+        replies = replies.union(&PacketSet::fields(&side(20, 21), &side(10, 12), |_| echo.clone(), &ports(0, u16::MAX), ()));
+        let requests = replies.requests_answered();
+        for _ in 0..300 {
+            let (protocol, low) = match random.u8(0..3) {
+                0 => (1, kinds[random.usize(0..kinds.len())]),
+                1 => (47, 0),
+                _ => ([6, 17, 132][random.usize(0..3)], [1, 2, 3, 22, 53][random.usize(0..5)]),
+            };
+            let source_port = if service::has_ports(protocol) { [22, 23, 53, 1][random.usize(0..4)] } else { 0 };
+            let (source, destination) = (random.u8(9..24).into(), random.u8(9..24).into());
+            let packet = Packet { family: Family::V4, source, destination, service: service::code(protocol, low), source_port };
+            let expected = packet.reply().is_none_or(|reply| replies.contains(&reply));
+            assert_eq!(requests.contains(&packet), expected, "{packet}");
+        }
+    }
+}

@@ -1,0 +1,173 @@
+//! The effective rules of thousands of random estates, against the naive evaluator; and every seeded fault, caught.
+
+use super::estates::{INTERFACES, estate, packet};
+use super::naive::{Decision, Evaluator, Fate, Packet};
+use fastrand::Rng;
+use heronshale_core::address::{Family, number_of};
+use heronshale_core::effective::{Listed, Reply, Side, effective};
+use heronshale_core::faults::{Fault, with_fault};
+use heronshale_core::model::{Direction, Estate};
+use heronshale_core::packet::{self as engine, Intervals, PacketSet, service};
+use heronshale_core::stage::{By, Judgement, Outcome, StageKind, State};
+use heronshale_core::view::View;
+use heronshale_intake::load_texts;
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+fn load(json: &Value) -> Estate {
+    let text = serde_json::to_string_pretty(json).unwrap();
+    match load_texts(&[("random.json", &text)]) {
+        Ok(snapshot) => snapshot.estate,
+        Err(error) => panic!("{error:?}\n{text}"),
+    }
+}
+
+fn to_engine(packet: &Packet) -> engine::Packet {
+    engine::Packet {
+        family: Family::of(packet.source),
+        source: number_of(packet.source),
+        destination: number_of(packet.destination),
+        service: service::code(packet.protocol, packet.low),
+        source_port: packet.source_port,
+    }
+}
+
+fn holding<'l>(listed: &'l [Listed], packet: &engine::Packet) -> Vec<&'l Listed> {
+    listed.iter().filter(|one| PacketSet::of_entry(&one.entry, ()).contains(packet)).collect()
+}
+
+/// The engine's decisions in the words of the naive evaluator.
+fn in_words(estate: &Estate, stages: &[(StageKind, Vec<heronshale_core::model::Id<heronshale_core::model::Filter>>)], decisions: &[Judgement]) -> Vec<(String, String)> {
+    let word = |kind: StageKind| match kind {
+        StageKind::OwnFirewall => "own",
+        StageKind::ScopePolicies => "policies",
+        StageKind::InterfaceGroups | StageKind::PooledGroups => "groups",
+        StageKind::SubnetGroups => "subnet groups",
+        StageKind::NetworkAcl => "ACL",
+    };
+    let by = |by: By| match by {
+        By::Rule(id) => estate.rule_name(id),
+        By::Default(_) => "default".to_owned(),
+        By::NoRule => "no rule".to_owned(),
+        By::ImpliedDeny => "implied".to_owned(),
+        By::ImpliedPair => "implied pair".to_owned(),
+        By::NoPolicy => "no policy".to_owned(),
+        By::NoGroup => "no group".to_owned(),
+        By::SameSubnet => "same subnet".to_owned(),
+        By::Finally => "finally".to_owned(),
+        By::Platform => "platform".to_owned(),
+        By::Lacking => "lacking".to_owned(),
+    };
+    stages.iter().zip(decisions).map(|((kind, _), judgement)| (word(*kind).to_owned(), by(judgement.by))).collect()
+}
+
+/// What the engine says of one packet, compared with what it must be.
+fn disagreement(estate: &Estate, side: &Side, asked: &Packet, naive: &Evaluator<'_>, id: &str, way: &str) -> Option<String> {
+    let packet = to_engine(asked);
+    let (fate, possible) = naive.fate(id, asked, way);
+    let admitted = holding(&side.admitted, &packet);
+    let unknown = holding(&side.unknown, &packet);
+    let engine_fate = match (admitted.is_empty(), unknown.is_empty()) {
+        (false, true) => Fate::Admitted,
+        (true, false) => Fate::Unknown,
+        (true, true) => Fate::Denied,
+        (false, false) => return Some("both admitted and unknown".to_owned()),
+    };
+    if engine_fate != fate {
+        return Some(format!("{engine_fate:?}, not {fate:?} by {possible:?}"));
+    }
+    let first_left = side.left.iter().find(|one| PacketSet::of_entry(&one.entry, ()).contains(&packet));
+    let listed = match fate {
+        Fate::Admitted => admitted.first().copied(),
+        Fate::Unknown => return None,
+        Fate::Denied => first_left,
+    };
+    let Some(listed) = listed else { return Some("what is left does not list it".to_owned()) };
+    let words = in_words(estate, &side.stages, &listed.way.judgements);
+    let wanted = |decisions: &Vec<Decision>| decisions.iter().map(|d| (d.stage.to_owned(), d.by.clone())).collect::<Vec<_>>();
+    let wanted: Vec<Vec<(String, String)>> = possible.iter().map(wanted).collect();
+    // The list of what is left merges packets that end at one judgement; the earlier stages are those of one of them.
+    let from = if fate == Fate::Denied { words.len() - 1 } else { 0 };
+    // Where it is open which of two rules lets the packet on, either may be named.
+    let open = |at: usize| listed.way.judgements[..=at].iter().any(|j| j.outcome == Outcome::PassPerhapsFinally || j.state == State::Unknown);
+    let named = |at: usize| open(at) || wanted.iter().any(|decisions| decisions.len() == words.len() && decisions[at] == words[at]);
+    if !(from..words.len()).all(named) {
+        return Some(format!("decided by {words:?}, not {wanted:?}"));
+    }
+    if fate == Fate::Admitted {
+        return wrong_reply(listed, asked, naive, id, way);
+    }
+    None
+}
+
+fn wrong_reply(listed: &Listed, asked: &Packet, naive: &Evaluator<'_>, id: &str, way: &str) -> Option<String> {
+    let (first, last) = naive.client_ports(id);
+    let ported = matches!(asked.protocol, 6 | 17 | 132);
+    let clients = Intervals::span(first.into(), last.into());
+    if ported && !clients.contains(asked.source_port.into()) {
+        return None;
+    }
+    let passes = naive.reply_passes(id, asked, way);
+    let says = match &listed.reply {
+        Reply::Passes => Some(true),
+        Reply::Denied(_) => Some(false),
+        Reply::Unknown(_) => None,
+        Reply::OnlyTo(ports) => Some(ports.contains(asked.source_port.into())),
+    };
+    // "Unknown" is said of all client ports together, so one of them may well be certain.
+    (says != passes && says.is_some()).then(|| format!("reply {:?}, not {passes:?}", listed.reply))
+}
+
+/// How often each stage decided, over all packets asked.
+type Deciders = BTreeMap<String, usize>;
+
+/// Asks about some packets of a random estate; the first disagreement.
+fn try_estate(seed: u64, packets: usize, deciders: &mut Deciders) -> Result<(), String> {
+    let mut random = Rng::with_seed(seed);
+    let json = estate(&mut random);
+    let built = load(&json);
+    let naive = Evaluator::new(&json);
+    let view = View::new(&built, None);
+    for (way, direction) in [("in", Direction::In), ("out", Direction::Out)] {
+        let at = random.usize(0..INTERFACES.len());
+        let interface = built.interfaces.find(INTERFACES[at]).unwrap();
+        let side = effective(&view, interface, direction, None);
+        for _ in 0..packets {
+            let asked = packet(&mut random, &json["interfaces"][at], way);
+            let (fate, possible) = naive.fate(INTERFACES[at], &asked, way);
+            let decider = possible.last().and_then(|decisions| decisions.last()).filter(|_| fate == Fate::Denied).map_or("none refuses", |last| last.stage);
+            *deciders.entry(format!("{way} {}", if fate == Fate::Unknown { "unknown" } else { decider })).or_default() += 1;
+            if let Some(what) = disagreement(&built, &side, &asked, &naive, INTERFACES[at], way) {
+                return Err(format!("seed {seed}, {} {way}, {asked:?}: {what}", INTERFACES[at]));
+            }
+        }
+    }
+    Ok(())
+}
+
+#[test]
+fn effective_rules_equal_a_naive_evaluation_packet_by_packet() {
+    let mut deciders = Deciders::new();
+    for seed in 0..4_000 {
+        try_estate(seed, 25, &mut deciders).unwrap_or_else(|what| panic!("{what}"));
+    }
+    let total: usize = deciders.values().sum();
+    for stage in ["own", "policies", "groups", "subnet groups", "ACL", "none refuses", "unknown"] {
+        for way in ["in", "out"] {
+            let share = deciders.get(&format!("{way} {stage}")).copied().unwrap_or(0) as f64 / (total as f64 / 2.0);
+            assert!(share >= 0.01, "{way} {stage} decides {share:.4} of the packets: {deciders:?}");
+        }
+    }
+}
+
+#[test]
+fn every_seeded_fault_is_caught() {
+    let mut missed = Vec::new();
+    for fault in Fault::ALL {
+        let caught = with_fault(fault, || (0..3_000).any(|seed| try_estate(seed, 25, &mut Deciders::new()).is_err()));
+        if !caught {
+            missed.push(fault);
+        }
+    }
+    assert!(missed.is_empty(), "not caught: {missed:?}");
+}

@@ -1,0 +1,597 @@
+//! A naive evaluator, written from the semantics alone: one packet at a time, straight from the JSON of a snapshot.
+//!
+//! Where something depends on what the snapshot lacks, every possibility is tried.
+
+use serde_json::Value;
+use std::cell::RefCell;
+use std::net::IpAddr;
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Packet {
+    pub source: IpAddr,
+    pub destination: IpAddr,
+    pub protocol: u8,
+    /// Destination port, or ICMP type * 256 + code.
+    pub low: u16,
+    pub source_port: u16,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Fate {
+    Admitted,
+    Unknown,
+    Denied,
+}
+
+/// What one stage decided: its name, whether the packet goes on, whether state is kept, and the rule's id or a word.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Decision {
+    pub stage: &'static str,
+    pub goes_on: bool,
+    pub finally: bool,
+    pub keeps_state: bool,
+    pub by: String,
+}
+
+/// Answers to "does this rule match what the snapshot lacks?", one possibility after the other.
+#[derive(Default)]
+struct Oracle {
+    answers: Vec<bool>,
+    asked: usize,
+}
+
+impl Oracle {
+    fn ask(&mut self) -> bool {
+        if self.asked == self.answers.len() {
+            self.answers.push(false);
+        }
+        self.asked += 1;
+        self.answers[self.asked - 1]
+    }
+
+    /// The next possibility, if there is one.
+    fn next(&mut self) -> bool {
+        self.answers.truncate(self.asked);
+        self.asked = 0;
+        while let Some(last) = self.answers.pop() {
+            if !last {
+                self.answers.push(true);
+                return true;
+            }
+        }
+        false
+    }
+}
+
+pub struct Evaluator<'j> {
+    estate: &'j Value,
+    oracle: RefCell<Oracle>,
+}
+
+fn list<'j>(value: &'j Value, key: &str) -> &'j [Value] {
+    value.get(key).and_then(Value::as_array).map_or(&[], Vec::as_slice)
+}
+
+fn text<'j>(value: &'j Value, key: &str) -> Option<&'j str> {
+    value.get(key).and_then(Value::as_str)
+}
+
+fn number(address: IpAddr) -> u128 {
+    match address {
+        IpAddr::V4(v4) => u32::from(v4).into(),
+        IpAddr::V6(v6) => v6.into(),
+    }
+}
+
+/// Whether an address lies in `10.0.0.0/8`, `10.0.0.1-10.0.0.9` or is `10.0.0.1`.
+fn in_block(address: IpAddr, block: &str) -> bool {
+    if let Some((first, last)) = block.split_once('-') {
+        let (first, last): (IpAddr, IpAddr) = (first.parse().unwrap(), last.parse().unwrap());
+        return first.is_ipv4() == address.is_ipv4() && (number(first)..=number(last)).contains(&number(address));
+    }
+    let (base, length) = block.split_once('/').map_or((block, None), |(base, length)| (base, Some(length)));
+    let base: IpAddr = base.parse().unwrap();
+    if base.is_ipv4() != address.is_ipv4() {
+        return false;
+    }
+    let bits = if base.is_ipv4() { 32 } else { 128 };
+    let length: u32 = length.map_or(bits, |length| length.parse().unwrap());
+    (0..length).all(|bit| (number(base) ^ number(address)) >> (bits - 1 - bit) & 1 == 0)
+}
+
+impl<'j> Evaluator<'j> {
+    pub fn new(estate: &'j Value) -> Self {
+        Self { estate, oracle: RefCell::default() }
+    }
+
+    fn find(&self, section: &str, id: &str) -> Option<&'j Value> {
+        list(self.estate, section).iter().find(|item| text(item, "id") == Some(id))
+    }
+
+    fn interface(&self, id: &str) -> &'j Value {
+        self.find("interfaces", id).unwrap()
+    }
+
+    fn subnet_of(&self, interface: &Value) -> &'j Value {
+        self.find("subnets", text(interface, "subnet").unwrap()).unwrap()
+    }
+
+    fn network_of(&self, interface: &Value) -> &'j str {
+        text(self.subnet_of(interface), "network").unwrap()
+    }
+
+    fn setting(&self, network: &str, name: &str) -> Option<&'j Value> {
+        let network = self.find("networks", network).unwrap();
+        let own = network.get("settings").and_then(|settings| settings.get(name));
+        let conduct = text(network, "conduct").and_then(|id| self.find("conducts", id));
+        let shared = || conduct.and_then(|conduct| conduct["settings"].get(name));
+        own.or_else(shared).or_else(|| self.estate["estate"].get("settings").and_then(|settings| settings.get(name)))
+    }
+
+    fn word(&self, network: &str, name: &str, default: &'static str) -> &'j str {
+        self.setting(network, name).and_then(Value::as_str).unwrap_or(default)
+    }
+
+    fn taken(&self) -> Option<&'j str> {
+        text(&self.estate["estate"], "taken")
+    }
+
+    fn workload_of(&self, interface: &Value) -> Option<&'j Value> {
+        text(interface, "workload").and_then(|id| self.find("workloads", id))
+    }
+
+    fn has_tag(&self, interface: &Value, key: &str, value: &str) -> bool {
+        let tagged = |item: &Value| item.get("tags").and_then(|tags| text(tags, key)) == Some(value);
+        tagged(interface) || self.workload_of(interface).is_some_and(tagged)
+    }
+
+    fn identity(&self, interface: &'j Value) -> Option<&'j str> {
+        text(interface, "service_identity")
+            .or_else(|| self.workload_of(interface).and_then(|workload| text(workload, "service_identity")))
+    }
+
+    fn own_firewall(&self, interface: &'j Value) -> Option<&'j str> {
+        text(interface, "own_firewall")
+            .or_else(|| self.workload_of(interface).and_then(|workload| text(workload, "own_firewall")))
+    }
+
+    fn in_reach(&self, from: &str, to: &str) -> bool {
+        match self.word(from, "named_peer_reach", "peered") {
+            "network" => from == to,
+            "estate" => true,
+            _ => from == to || list(self.estate, "peerings").iter().any(|peering| {
+                let sides = list(peering, "sides");
+                let up = sides.iter().all(|side| side.get("up") != Some(&Value::Bool(false)));
+                let joins = |network| sides.iter().any(|side| text(side, "network") == Some(network));
+                up && joins(from) && joins(to)
+            }),
+        }
+    }
+
+    fn holds(&self, interface: &Value, address: IpAddr) -> bool {
+        list(interface, "addresses").iter().any(|block| in_block(address, block.as_str().unwrap()))
+    }
+
+    /// Whether the address is held, in reach, by an interface that `chosen` picks.
+    fn carried(&self, address: IpAddr, network: &str, chosen: impl Fn(&'j Value) -> bool) -> bool {
+        list(self.estate, "interfaces").iter().any(|interface| {
+            chosen(interface) && self.holds(interface, address) && self.in_reach(network, self.network_of(interface))
+        })
+    }
+
+    /// None: it depends on what the snapshot lacks.
+    fn in_set(&self, address: IpAddr, id: &str, seen: &mut Vec<String>) -> Option<bool> {
+        if seen.iter().any(|other| other == id) {
+            return Some(false);
+        }
+        seen.push(id.to_owned());
+        let set = self.find("address_sets", id)?;
+        let content = set["content"].as_array()?;
+        let mut doubt = false;
+        for entry in content {
+            let entry = entry.as_str().unwrap();
+            match entry.strip_prefix("set:") {
+                None if in_block(address, entry) => return Some(true),
+                None => {}
+                Some(inner) => match self.in_set(address, inner, seen) {
+                    Some(true) => return Some(true),
+                    Some(false) => {}
+                    None => doubt = true,
+                },
+            }
+        }
+        (!doubt).then_some(false)
+    }
+
+    fn is_internet(&self, address: IpAddr) -> bool {
+        let private = ["0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12",
+            "192.168.0.0/16", "224.0.0.0/4", "240.0.0.0/4"];
+        let public = if address.is_ipv4() { !private.iter().any(|p| in_block(address, p)) } else { in_block(address, "2000::/3") };
+        public && !list(self.estate, "networks").iter().flat_map(|network| list(network, "blocks")).any(|block| in_block(address, block.as_str().unwrap()))
+            && !list(self.estate, "sites").iter().flat_map(|site| list(site, "holds")).any(|block| in_block(address, block.as_str().unwrap()))
+    }
+
+    fn is_peer(&self, peer: &str, address: IpAddr, network: &str) -> Option<bool> {
+        let Some((kind, name)) = peer.split_once(':').filter(|(kind, _)| kind.chars().all(|c| c.is_ascii_lowercase()) && kind.len() > 2) else {
+            return Some(match peer {
+                "any" => true,
+                "internet" => self.is_internet(address),
+                "probes" => {
+                    let probes = self.estate["estate"].get("probes")?.as_array().unwrap();
+                    probes.iter().any(|block| in_block(address, block.as_str().unwrap()))
+                }
+                block => in_block(address, block),
+            });
+        };
+        match kind {
+            "set" => self.in_set(address, name, &mut Vec::new()),
+            "group" => {
+                self.find("security_groups", name)?;
+                Some(self.carried(address, network, |i| list(i, "groups").iter().any(|g| g.as_str() == Some(name))))
+            }
+            "tag" => Some(self.carried(address, network, |i| {
+                name.split(',').all(|pair| pair.split_once('=').is_some_and(|(key, value)| self.has_tag(i, key, value)))
+            })),
+            "identity" => Some(self.carried(address, network, |i| self.identity(i) == Some(name))),
+            "interface" => {
+                self.find("interfaces", name)?;
+                Some(self.carried(address, network, |i| text(i, "id") == Some(name)))
+            }
+            "network" | "subnet" | "site" => {
+                let (section, field) = match kind {
+                    "network" => ("networks", "blocks"),
+                    "subnet" => ("subnets", "blocks"),
+                    _ => ("sites", "holds"),
+                };
+                Some(list(self.find(section, name)?, field).iter().any(|block| in_block(address, block.as_str().unwrap())))
+            }
+            _ => panic!("{peer}"),
+        }
+    }
+
+    fn any_peer(&self, peers: &[Value], address: IpAddr, network: &str) -> Option<bool> {
+        let answers: Vec<_> = peers.iter().map(|peer| self.is_peer(peer.as_str().unwrap(), address, network)).collect();
+        if answers.contains(&Some(true)) {
+            return Some(true);
+        }
+        if answers.contains(&None) { None } else { Some(false) }
+    }
+
+    fn service_matches(service: &str, packet: &Packet) -> bool {
+        let mut words = service.split_whitespace();
+        let name = words.next().unwrap();
+        let low = words.next();
+        let ported = matches!(packet.protocol, 6 | 17 | 132);
+        let within = |text: &str, number: u16| text.split(',').any(|part| {
+            let (first, last) = part.split_once('-').unwrap_or((part, part));
+            (first.parse::<u16>().unwrap()..=last.parse().unwrap()).contains(&number)
+        });
+        let protocol = match name {
+            "any" => return low.is_none_or(|ports| ported && within(ports, packet.low)),
+            "tcp" => 6,
+            "udp" => 17,
+            "sctp" => 132,
+            "icmp" => 1,
+            "icmpv6" => 58,
+            "gre" => 47,
+            number => number.parse().unwrap(),
+        };
+        if protocol != packet.protocol {
+            return false;
+        }
+        let Some(low) = low else { return true };
+        if ported {
+            return within(low, packet.low);
+        }
+        if !matches!(protocol, 1 | 58) {
+            return false;
+        }
+        let (kind, code) = low.split_once('/').map_or((low, None), |(kind, code)| (kind, Some(code)));
+        within(kind, packet.low >> 8) && code.is_none_or(|code| within(code, packet.low & 0xFF))
+    }
+
+    /// Whether a rule matches; what depends on the snapshot's lacks is asked.
+    fn matches(&self, rule: &Value, packet: &Packet, direction: &str, network: &str) -> bool {
+        if rule.get("enabled") == Some(&Value::Bool(false)) {
+            return false;
+        }
+        // All moments are written alike, so that texts compare as moments do; a date means its end.
+        if let (Some(end), Some(now)) = (text(rule, "enforced_until"), self.taken()) {
+            if format!("{end}T23:59:59Z").as_str() < now {
+                return false;
+            }
+        }
+        let services = list(rule, "services");
+        if !services.is_empty() && !services.iter().any(|s| Self::service_matches(s.as_str().unwrap(), packet)) {
+            return false;
+        }
+        if let Some(ports) = text(rule, "source_ports") {
+            let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
+            let inside = (first.parse::<u16>().unwrap()..=last.parse().unwrap()).contains(&packet.source_port);
+            if !matches!(packet.protocol, 6 | 17 | 132) || !inside {
+                return false;
+            }
+        }
+        let (peer, local) = if direction == "in" { (packet.source, packet.destination) } else { (packet.destination, packet.source) };
+        let included = rule.get("peers").map_or(Some(true), |peers| self.any_peer(peers.as_array().unwrap(), peer, network));
+        let excepted = self.any_peer(list(rule, "except"), peer, network);
+        let here = rule.get("local").map_or(Some(true), |locals| self.any_peer(locals.as_array().unwrap(), local, network));
+        let parts = [included, excepted.map(|excepted| !excepted), here];
+        if parts.contains(&Some(false)) {
+            return false;
+        }
+        if parts.iter().all(|part| *part == Some(true)) {
+            return true;
+        }
+        self.oracle.borrow_mut().ask()
+    }
+
+    /// Rules of several filters, first those of the lowest priority; none last, as written.
+    fn ordered_rules(&self, filters: &[&'j Value], direction: &str, network: &str) -> Vec<&'j Value> {
+        let field = if direction == "in" { "inbound" } else { "outbound" };
+        let mut rules: Vec<&Value> = filters.iter().flat_map(|filter| list(filter, field)).collect();
+        let deny_first = self.word(network, "equal_priority", "deny_first") == "deny_first";
+        rules.sort_by_key(|rule| {
+            let priority = rule.get("priority").and_then(Value::as_u64);
+            let refuses = matches!(text(rule, "action"), Some("deny" | "reject"));
+            (priority.unwrap_or(u64::MAX), deny_first && priority.is_some() && !refuses)
+        });
+        rules
+    }
+
+    fn first_match(&self, rules: &[&'j Value], packet: &Packet, direction: &str, network: &str) -> Option<&'j Value> {
+        rules.iter().copied().find(|rule| self.matches(rule, packet, direction, network))
+    }
+
+    fn decided(stage: &'static str, action: &str, keeps_state: bool, by: &str) -> Decision {
+        let goes_on = matches!(action, "allow" | "allow-finally");
+        Decision { stage, goes_on, finally: action == "allow-finally", keeps_state, by: by.to_owned() }
+    }
+
+    fn by_rule(stage: &'static str, rule: &Value, stateful: bool) -> Decision {
+        let keeps_state = stateful && rule.get("stateless") != Some(&Value::Bool(true));
+        Self::decided(stage, text(rule, "action").unwrap_or("allow"), keeps_state, text(rule, "id").unwrap())
+    }
+
+    fn own_firewall_stage(&self, interface: &'j Value, packet: &Packet, direction: &str, network: &str) -> Option<Decision> {
+        let filter = self.find("own_firewalls", self.own_firewall(interface)?);
+        let Some(filter) = filter else {
+            let open = self.oracle.borrow_mut().ask();
+            return Some(Self::decided("own", if open { "allow" } else { "deny" }, true, "lacking"));
+        };
+        let rules = self.ordered_rules(&[filter], direction, network);
+        if let Some(rule) = self.first_match(&rules, packet, direction, network) {
+            return Some(Self::by_rule("own", rule, true));
+        }
+        let default = text(filter, if direction == "in" { "default_inbound" } else { "default_outbound" }).unwrap();
+        Some(Self::decided("own", default, true, "default"))
+    }
+
+    fn policies(&self, interface: &'j Value) -> Vec<&'j Value> {
+        let network = self.network_of(interface);
+        let mut scopes = vec!["estate".to_owned()];
+        let mut division = text(self.find("networks", network).unwrap(), "division");
+        let mut inner = Vec::new();
+        while let Some(id) = division {
+            inner.push(format!("division:{id}"));
+            division = text(self.find("divisions", id).unwrap(), "parent");
+        }
+        scopes.extend(inner.into_iter().rev());
+        scopes.push(format!("network:{network}"));
+        let mut found = Vec::new();
+        for scope in scopes {
+            let mut here: Vec<&Value> = list(self.estate, "scope_policies").iter().filter(|p| text(p, "scope") == Some(&scope)).collect();
+            here.sort_by_key(|policy| policy["order"].as_u64().unwrap());
+            found.extend(here.into_iter().filter(|policy| {
+                policy.get("targets").is_none_or(|targets| targets.as_array().unwrap().iter().any(|target| {
+                    let (kind, name) = target.as_str().unwrap().split_once(':').unwrap();
+                    match kind {
+                        "tag" => name.split(',').all(|pair| pair.split_once('=').is_some_and(|(k, v)| self.has_tag(interface, k, v))),
+                        "identity" => self.identity(interface) == Some(name),
+                        "network" => network == name,
+                        "subnet" => text(interface, "subnet") == Some(name),
+                        _ => text(interface, "id") == Some(name),
+                    }
+                }))
+            }));
+        }
+        found
+    }
+
+    fn policy_stage(&self, interface: &'j Value, packet: &Packet, direction: &str, network: &str) -> Option<Decision> {
+        let policies = self.policies(interface);
+        let implied = self.setting(network, "implied_pair") == Some(&Value::Bool(true));
+        if policies.is_empty() && !implied {
+            return None;
+        }
+        for policy in policies {
+            let rules = self.ordered_rules(&[policy], direction, network);
+            match self.first_match(&rules, packet, direction, network) {
+                Some(rule) if text(rule, "action") != Some("defer") => return Some(Self::by_rule("policies", rule, true)),
+                _ => {}
+            }
+        }
+        if implied {
+            return Some(Self::decided("policies", if direction == "in" { "deny" } else { "allow" }, true, "implied pair"));
+        }
+        Some(Self::decided("policies", "allow", true, "no policy"))
+    }
+
+    /// The groups at one place as one stage.
+    fn place(&self, stage: &'static str, names: &[&'j str], packet: &Packet, direction: &str, network: &str) -> Decision {
+        let found: Vec<&Value> = names.iter().filter_map(|name| self.find("security_groups", name)).collect();
+        let missing = found.len() < names.len();
+        let unknown = |evaluator: &Self| {
+            let open = evaluator.oracle.borrow_mut().ask();
+            Self::decided(stage, if open { "allow" } else { "deny" }, true, "lacking")
+        };
+        if found.is_empty() {
+            return unknown(self);
+        }
+        if text(found[0], "form") == Some("ordered") {
+            if missing {
+                return unknown(self);
+            }
+            let rules = self.ordered_rules(&found, direction, network);
+            if let Some(rule) = self.first_match(&rules, packet, direction, network) {
+                return Self::by_rule(stage, rule, true);
+            }
+            let field = if direction == "in" { "default_inbound" } else { "default_outbound" };
+            let defaults: Vec<&str> = found.iter().map(|group| text(group, field).unwrap_or("deny")).collect();
+            let action = if defaults.iter().all(|default| *default == "allow") { "allow" } else { "deny" };
+            return Self::decided(stage, action, true, "default");
+        }
+        let field = if direction == "in" { "inbound" } else { "outbound" };
+        let rules: Vec<&Value> = found.iter().flat_map(|group| list(group, field)).collect();
+        let hits: Vec<&Value> = rules.into_iter().filter(|rule| self.matches(rule, packet, direction, network)).collect();
+        if let Some(first) = hits.first() {
+            let stateless = hits.iter().any(|rule| rule.get("stateless") == Some(&Value::Bool(true)));
+            return Self::decided(stage, "allow", !stateless, text(first, "id").unwrap());
+        }
+        if missing {
+            return unknown(self);
+        }
+        Self::decided(stage, "deny", true, "no rule")
+    }
+
+    fn group_stages(&self, interface: &'j Value, packet: &Packet, direction: &str, network: &str) -> Vec<Decision> {
+        let names = |item: &'j Value| list(item, "groups").iter().map(|g| g.as_str().unwrap()).collect::<Vec<_>>();
+        let (own, subnet) = (names(interface), names(self.subnet_of(interface)));
+        if own.is_empty() && subnet.is_empty() {
+            let deny = self.word(network, "no_group", "allow") == "deny";
+            return if deny { vec![Self::decided("groups", "deny", true, "no group")] } else { Vec::new() };
+        }
+        let ordered = own.iter().chain(&subnet).any(|g| self.find("security_groups", g).is_some_and(|g| text(g, "form") == Some("ordered")));
+        if self.word(network, "subnet_groups", "both_must_allow") == "pooled" && !ordered && !own.is_empty() && !subnet.is_empty() {
+            let both: Vec<&str> = own.iter().chain(&subnet).copied().collect();
+            return vec![self.place("groups", &both, packet, direction, network)];
+        }
+        let mut stages = Vec::new();
+        if !own.is_empty() {
+            stages.push(self.place("groups", &own, packet, direction, network));
+        }
+        if !subnet.is_empty() {
+            stages.push(self.place("subnet groups", &subnet, packet, direction, network));
+        }
+        stages
+    }
+
+    fn acl_stage(&self, interface: &'j Value, packet: &Packet, direction: &str, network: &str) -> Option<Decision> {
+        let subnet = self.subnet_of(interface);
+        let name = text(subnet, "acl")?;
+        let peer = if direction == "in" { packet.source } else { packet.destination };
+        if list(subnet, "blocks").iter().any(|block| in_block(peer, block.as_str().unwrap())) {
+            return Some(Self::decided("ACL", "allow", true, "same subnet"));
+        }
+        let Some(acl) = self.find("network_acls", name) else {
+            let open = self.oracle.borrow_mut().ask();
+            return Some(Self::decided("ACL", if open { "allow" } else { "deny" }, false, "lacking"));
+        };
+        let rules = self.ordered_rules(&[acl], direction, network);
+        Some(match self.first_match(&rules, packet, direction, network) {
+            Some(rule) => Self::by_rule("ACL", rule, false),
+            None => Self::decided("ACL", "deny", false, "implied"),
+        })
+    }
+
+    fn is_platform(&self, packet: &Packet, direction: &str) -> bool {
+        direction == "out" && list(&self.estate["estate"], "platform_traffic").iter().any(|traffic| {
+            let services = list(traffic, "services");
+            list(traffic, "addresses").iter().any(|block| in_block(packet.destination, block.as_str().unwrap()))
+                && (services.is_empty() || services.iter().any(|s| Self::service_matches(s.as_str().unwrap(), packet)))
+        })
+    }
+
+    /// All stages of one side in their order, as if none stopped the packet.
+    fn stages(&self, id: &str, packet: &Packet, direction: &str, finally_counts: bool) -> Vec<Decision> {
+        let interface = self.interface(id);
+        let network = self.network_of(interface);
+        let mut stages: Vec<Decision> = Vec::new();
+        if interface.get("unfiltered") != Some(&Value::Bool(true)) {
+            stages.extend(self.own_firewall_stage(interface, packet, direction, network));
+            stages.extend(self.policy_stage(interface, packet, direction, network));
+            stages.extend(self.group_stages(interface, packet, direction, network));
+        }
+        stages.extend(self.acl_stage(interface, packet, direction, network));
+        if finally_counts && stages.iter().any(|decision| decision.finally) {
+            for decision in stages.iter_mut().filter(|d| matches!(d.stage, "groups" | "subnet groups")) {
+                *decision = Self::decided(decision.stage, "allow", true, "finally");
+            }
+        }
+        if self.is_platform(packet, direction) {
+            for decision in &mut stages {
+                *decision = Self::decided(decision.stage, "allow", true, "platform");
+            }
+        }
+        if direction == "in" {
+            let order = ["ACL", "policies", "subnet groups", "groups", "own"];
+            stages.sort_by_key(|decision| order.iter().position(|stage| *stage == decision.stage));
+        }
+        stages
+    }
+
+    fn possibilities<T>(&self, mut run: impl FnMut() -> T) -> Vec<T> {
+        let mut all = Vec::new();
+        *self.oracle.borrow_mut() = Oracle::default();
+        loop {
+            self.oracle.borrow_mut().asked = 0;
+            all.push(run());
+            if !self.oracle.borrow_mut().next() {
+                return all;
+            }
+        }
+    }
+
+    /// The fate of a packet at one side, and for certain fates the possible decisions up to the one that ends it.
+    pub fn fate(&self, id: &str, packet: &Packet, direction: &str) -> (Fate, Vec<Vec<Decision>>) {
+        let all = self.possibilities(|| self.stages(id, packet, direction, true));
+        let admitted = all.iter().filter(|stages| stages.iter().all(|d| d.goes_on)).count();
+        if admitted > 0 && admitted < all.len() {
+            return (Fate::Unknown, Vec::new());
+        }
+        if admitted > 0 {
+            return (Fate::Admitted, all);
+        }
+        // Denied either way: the stage that refuses for certain is the furthest at which a possibility ends.
+        let end = |stages: &Vec<Decision>| stages.iter().position(|d| !d.goes_on).unwrap();
+        let furthest = all.iter().map(end).max().unwrap();
+        let mut ending: Vec<_> = all.into_iter().filter(|stages| end(stages) == furthest).collect();
+        ending.iter_mut().for_each(|stages| stages.truncate(furthest + 1));
+        (Fate::Denied, ending)
+    }
+
+    /// Whether the reply passes the stages that keep no state for the request. None: it depends on the snapshot's lacks.
+    pub fn reply_passes(&self, id: &str, packet: &Packet, direction: &str) -> Option<bool> {
+        let Some(reply) = reply_to(packet) else { return Some(true) };
+        let back = if direction == "in" { "out" } else { "in" };
+        let answers = self.possibilities(|| {
+            let there = self.stages(id, packet, direction, true);
+            if !there.iter().all(|d| d.goes_on) {
+                return true;
+            }
+            let stateless = |stage| there.iter().any(|d| d.stage == stage && !d.keeps_state);
+            self.stages(id, &reply, back, stateless("policies")).iter().all(|d| d.goes_on || !stateless(d.stage))
+        });
+        let first = answers[0];
+        answers.iter().all(|answer| *answer == first).then_some(first)
+    }
+
+    pub fn client_ports(&self, id: &str) -> (u16, u16) {
+        let ports = self.word(self.network_of(self.interface(id)), "client_ports", "1024-65535");
+        let (first, last) = ports.split_once('-').unwrap();
+        (first.parse().unwrap(), last.parse().unwrap())
+    }
+}
+
+fn reply_to(packet: &Packet) -> Option<Packet> {
+    let turned = Packet { source: packet.destination, destination: packet.source, ..*packet };
+    match packet.protocol {
+        6 | 17 | 132 => Some(Packet { low: packet.source_port, source_port: packet.low, ..turned }),
+        1 | 58 => {
+            let pairs: &[(u16, u16)] = if packet.protocol == 1 { &[(8, 0), (13, 14), (15, 16), (17, 18)] } else { &[(128, 129)] };
+            let answer = pairs.iter().find(|(ask, _)| *ask == packet.low >> 8)?.1;
+            Some(Packet { low: answer << 8, ..turned })
+        }
+        _ => Some(turned),
+    }
+}

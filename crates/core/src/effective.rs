@@ -1,0 +1,310 @@
+//! Effective rules of an interface (design 2.6): what all stages of one side admit together, by which rules, and
+//! whether the reply gets back through the stages that keep no state.
+
+use crate::address::{Addresses, Family};
+use crate::model::{Direction, Filter, Id, Interface, Lack, Reference, Subnet};
+use crate::packet::{Entry, Intervals, PacketMap, PacketSet, entries, entries_within, service};
+use crate::stage::{By, Chain, Judgement, Outcome, StageKind, State, Way, chain, policies_at};
+use crate::view::View;
+use rustc_hash::FxHashMap;
+
+/// Whether the reply to an admitted packet passes the stages of this interface that keep no state.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Reply {
+    /// It does, or there is none.
+    Passes,
+    /// Only if the client's port is one of these.
+    OnlyTo(Intervals),
+    /// It does not, at this stage.
+    Denied(StageKind),
+    /// That depends on what the snapshot lacks, at this stage.
+    Unknown(StageKind),
+}
+
+/// Packets that are decided alike, as one entry of a list.
+#[derive(Clone, Debug)]
+pub struct Listed {
+    /// The packets.
+    pub entry: Entry,
+    /// What each stage decided.
+    pub way: Way,
+    /// For admitted packets, whether the reply gets back.
+    pub reply: Reply,
+}
+
+/// What one side of an interface does with packets of one direction.
+#[derive(Clone, Debug)]
+pub struct Side {
+    /// Received or sent.
+    pub direction: Direction,
+    /// The stages in the order of crossing.
+    pub stages: Vec<(StageKind, Vec<Id<Filter>>)>,
+    /// What is admitted: disjoint for different ways; of one way none can be dropped and no two merged.
+    pub admitted: Vec<Listed>,
+    /// What depends on what the snapshot lacks.
+    pub unknown: Vec<Listed>,
+    /// What is refused: to be read from the top, of what no entry above has taken.
+    pub left: Vec<Listed>,
+    /// Exactly what is admitted.
+    pub admitted_set: PacketSet,
+    /// Exactly what is unknown.
+    pub unknown_set: PacketSet,
+}
+
+/// Interfaces on which the same filters act alike.
+#[derive(Clone, Debug)]
+pub struct Class {
+    /// The members, in the order of the snapshot; never empty.
+    pub members: Vec<Id<Interface>>,
+}
+
+impl Class {
+    /// The first member stands for all.
+    pub fn representative(&self) -> Id<Interface> {
+        self.members[0]
+    }
+}
+
+#[derive(PartialEq, Eq, Hash)]
+struct ClassKey {
+    subnet: Id<Subnet>,
+    groups: Vec<Reference<Filter>>,
+    own_firewall: Option<Reference<Filter>>,
+    policies: Vec<Id<Filter>>,
+    unfiltered: bool,
+    lacks: [bool; 2],
+    families: [bool; 2],
+    /// Only where a rule is about the own addresses.
+    addresses: Option<Addresses>,
+}
+
+/// Whether some rule that acts on an interface is about its own addresses.
+fn uses_local(view: &View<'_>, filters: impl Iterator<Item = Id<Filter>>) -> bool {
+    let mut rules = filters.flat_map(|filter| view.estate.filters[filter].rules.iter().flatten());
+    rules.any(|rule| rule.local.is_some())
+}
+
+fn class_key(view: &View<'_>, id: Id<Interface>) -> ClassKey {
+    let interface = &view.estate.interfaces[id];
+    let subnet = &view.estate.subnets[interface.subnet];
+    let own_firewall = view.estate.own_firewall(id).cloned();
+    let policies = policies_at(view, id);
+    let bound = interface.groups.iter().chain(&subnet.groups).chain(&own_firewall).chain(&subnet.acl);
+    let filters = bound.filter_map(Reference::found).chain(policies.iter().copied());
+    let addresses = uses_local(view, filters).then(|| interface.addresses.clone());
+    ClassKey {
+        subnet: interface.subnet,
+        groups: interface.groups.clone(),
+        own_firewall,
+        policies,
+        unfiltered: interface.unfiltered,
+        lacks: [Lack::OwnFirewalls, Lack::Groups].map(|lack| view.lacks_at(id, lack)),
+        families: Family::BOTH.map(|family| !interface.addresses.of(family).is_empty()),
+        addresses,
+    }
+}
+
+/// All interfaces, by class, in the order of their first members.
+pub fn classes(view: &View<'_>) -> Vec<Class> {
+    let mut index: FxHashMap<ClassKey, usize> = FxHashMap::default();
+    let mut classes: Vec<Class> = Vec::new();
+    for id in view.estate.interfaces.ids() {
+        let at = *index.entry(class_key(view, id)).or_insert_with(|| {
+            classes.push(Class { members: Vec::new() });
+            classes.len() - 1
+        });
+        classes[at].members.push(id);
+    }
+    classes
+}
+
+/// The class that an interface belongs to.
+pub fn class_of(view: &View<'_>, id: Id<Interface>) -> Class {
+    let key = class_key(view, id);
+    let subnet = view.estate.interfaces[id].subnet;
+    let same = |other: &Id<Interface>| view.estate.interfaces[*other].subnet == subnet && class_key(view, *other) == key;
+    let mut members: Vec<_> = view.estate.interfaces.ids().filter(same).collect();
+    members.retain(|member| *member != id);
+    members.insert(0, id);
+    Class { members }
+}
+
+/// The packets that the question is about: of the families that the interface has, and to or from its own
+/// addresses where rules are about those.
+fn domain(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> PacketSet {
+    let key = class_key(view, interface);
+    let all = Addresses::all();
+    let mut local = key.addresses.unwrap_or_else(|| all.clone());
+    for (family, present) in Family::BOTH.into_iter().zip(key.families) {
+        if !present {
+            local = local.difference(&Addresses::of_family(family));
+        }
+    }
+    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    match direction {
+        Direction::In => PacketSet::fields(&all, &local, service::all, &every_port, ()),
+        Direction::Out => PacketSet::fields(&local, &all, service::all, &every_port, ()),
+    }
+}
+
+/// The effective rules of an interface in one direction, of all packets or of those in `asked`.
+pub fn effective(view: &View<'_>, interface: Id<Interface>, direction: Direction, asked: Option<&PacketSet>) -> Side {
+    let forward = chain(view, interface, direction);
+    let backward = chain(view, interface, direction.opposite());
+    let mut domain = domain(view, interface, direction);
+    if let Some(asked) = asked {
+        domain = domain.intersection(asked);
+    }
+    let client_ports = &view.settings(view.estate.network_of(interface)).client_ports;
+    let ways = forward.ways(&domain);
+    let replies = Replies::new(&backward, client_ports);
+    let mut side = Side {
+        direction,
+        stages: forward.stages.iter().map(|stage| (stage.kind, stage.filters.clone())).collect(),
+        admitted: Vec::new(),
+        unknown: Vec::new(),
+        left: Vec::new(),
+        admitted_set: PacketSet::empty(),
+        unknown_set: PacketSet::empty(),
+    };
+    let mut refused: Vec<(&Way, PacketSet)> = Vec::new();
+    let mut regions = ways.regions();
+    regions.sort_by(|(a, _), (b, _)| a.cmp(b));
+    for (way, set) in regions {
+        if way.refuses() {
+            refused.push((way, set));
+        } else if way.passes() {
+            side.admitted_set = side.admitted_set.union(&set);
+            for (reply, part) in replies.of(&forward, way, &set) {
+                let listed = |entry| Listed { entry, way: way.clone(), reply: reply.clone() };
+                side.admitted.extend(entries(&part).into_iter().map(listed));
+            }
+        } else {
+            side.unknown_set = side.unknown_set.union(&set);
+            let listed = |entry| Listed { entry, way: way.clone(), reply: Reply::Passes };
+            side.unknown.extend(entries(&set).into_iter().map(listed));
+        }
+    }
+    sort_for_reading(&mut side.admitted);
+    sort_for_reading(&mut side.unknown);
+    side.left = left_over(&side, refused);
+    side
+}
+
+/// IPv4 before IPv6; within a family in the order of the deciding rules.
+fn sort_for_reading(listed: &mut [Listed]) {
+    listed.sort_by(|a, b| a.entry.family.cmp(&b.entry.family).then_with(|| a.way.cmp(&b.way)));
+}
+
+/// What is refused, most specific first, each entry as wide as what stands above it allows.
+fn left_over(side: &Side, refused: Vec<(&Way, PacketSet)>) -> Vec<Listed> {
+    let mut by_end: Vec<(usize, Judgement, Way, PacketSet)> = Vec::new();
+    for (way, set) in refused {
+        let Some(last) = way.judgements.last() else { continue };
+        let depth = way.judgements.len();
+        match by_end.iter_mut().find(|(d, j, _, _)| (*d, *j) == (depth, *last)) {
+            Some((_, _, _, sum)) => *sum = sum.union(&set),
+            None => by_end.push((depth, *last, way.clone(), set)),
+        }
+    }
+    let by_rule = |judgement: &Judgement| matches!(judgement.by, By::Rule(_));
+    by_end.sort_by_key(|(depth, judgement, _, _)| (!by_rule(judgement), std::cmp::Reverse(*depth), *judgement));
+    let mut above = side.admitted_set.union(&side.unknown_set);
+    let mut left = Vec::new();
+    for (_, _, way, set) in by_end {
+        above = above.union(&set);
+        let wide = entries_within(&set, &above);
+        left.extend(wide.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: Reply::Passes }));
+    }
+    left.sort_by_key(|listed| listed.entry.family);
+    left
+}
+
+/// Which requests have their reply let through, stage by stage of the opposite direction.
+struct Replies<'c> {
+    client_ports: &'c Intervals,
+    stages: Vec<(StageKind, PacketSet, PacketSet)>,
+    finally: PacketSet,
+}
+
+impl<'c> Replies<'c> {
+    fn new(backward: &Chain, client_ports: &'c Intervals) -> Self {
+        let pass = |map: &PacketMap<Judgement>| map.select(|judgement| judgement.outcome.passes());
+        let unknown = |map: &PacketMap<Judgement>| map.select(|judgement| !judgement.outcome.passes() && !judgement.outcome.refuses());
+        let stages = backward.stages.iter().map(|stage| {
+            let maybe = unknown(&stage.map);
+            let sure = pass(&stage.map);
+            let either = if maybe.is_empty() { sure.clone() } else { sure.union(&maybe) };
+            (stage.kind, sure.requests_answered(), either.requests_answered())
+        });
+        let scopes = backward.stages.iter().find(|stage| stage.kind == StageKind::ScopePolicies);
+        let finally = scopes.map(|stage| stage.map.select(|judgement| judgement.outcome == Outcome::PassFinally));
+        Self { client_ports, stages: stages.collect(), finally: finally.unwrap_or_default().requests_answered() }
+    }
+
+    /// Splits admitted packets of one way by what becomes of their replies.
+    fn of(&self, forward: &Chain, way: &Way, set: &PacketSet) -> Vec<(Reply, PacketSet)> {
+        let crossed = forward.stages.iter().zip(&way.judgements);
+        let matched = |wanted: State| {
+            let kinds = crossed.clone().filter(move |(_, judgement)| judgement.state == wanted);
+            kinds.map(|(stage, _)| stage.kind).collect::<Vec<_>>()
+        };
+        let (stateless, doubtful) = (matched(State::NotKept), matched(State::Unknown));
+        let mut parts = Vec::new();
+        let mut rest = set.clone();
+        let finally = stateless.contains(&StageKind::ScopePolicies);
+        for (kind, sure, either) in self.stages.iter().filter(|(kind, _, _)| stateless.contains(kind)) {
+            let skips = finally && !matches!(kind, StageKind::NetworkAcl | StageKind::OwnFirewall | StageKind::ScopePolicies);
+            let widen = |set: &PacketSet| if skips { set.union(&self.finally) } else { set.clone() };
+            let (open, closed) = self.split(&rest, &widen(either), *kind, false);
+            parts.extend(closed);
+            let (open, unsure) = self.split(&open, &widen(sure), *kind, true);
+            parts.extend(unsure);
+            rest = open;
+        }
+        for (kind, sure, _) in self.stages.iter().filter(|(kind, _, _)| doubtful.contains(kind)) {
+            let (open, unsure) = self.split(&rest, sure, *kind, true);
+            parts.extend(unsure);
+            rest = open;
+        }
+        if !rest.is_empty() {
+            parts.insert(0, (Reply::Passes, rest));
+        }
+        parts
+    }
+
+    /// What of a set is answered whatever port the client has, and the rest by what becomes of it.
+    fn split(&self, set: &PacketSet, answered: &PacketSet, kind: StageKind, doubt: bool) -> (PacketSet, Vec<(Reply, PacketSet)>) {
+        let all = Addresses::all();
+        let from_clients = PacketSet::fields(&all, &all, |_| service::all_with_ports(), self.client_ports, ());
+        let every_port = Intervals::span(0, u128::from(u16::MAX));
+        let with_ports = PacketSet::fields(&all, &all, |_| service::all_with_ports(), &every_port, ());
+        let asked = set.intersection(&from_clients);
+        let without_clients = set.intersection(&with_ports).difference(&asked.any_source_port());
+        let relevant = asked.union(&without_clients).union(&set.difference(&with_ports));
+        let failing = relevant.difference(answered);
+        if failing.is_empty() {
+            return (set.clone(), Vec::new());
+        }
+        let passing = relevant.intersection(answered);
+        let (some_fail, some_pass) = (failing.any_source_port(), passing.any_source_port());
+        let never = set.intersection(&some_fail).difference(&some_pass);
+        let mut parts = Vec::new();
+        let end = if doubt { Reply::Unknown(kind) } else { Reply::Denied(kind) };
+        if !never.is_empty() {
+            parts.push((end, never));
+        }
+        let mixed = set.intersection(&some_fail).intersection(&some_pass);
+        let mut by_ports: Vec<(Intervals, PacketSet)> = Vec::new();
+        for (entry, ()) in passing.intersection(&mixed).boxes() {
+            let part = PacketSet::of_entry(&entry, ()).any_source_port().intersection(&mixed);
+            match by_ports.iter_mut().find(|(ports, _)| *ports == entry.source_ports) {
+                Some((_, sum)) => *sum = sum.union(&part),
+                None => by_ports.push((entry.source_ports.clone(), part)),
+            }
+        }
+        let doubtful = |ports| if doubt { Reply::Unknown(kind) } else { Reply::OnlyTo(ports) };
+        parts.extend(by_ports.into_iter().map(|(ports, part)| (doubtful(ports), part)));
+        (set.difference(&some_fail), parts)
+    }
+}

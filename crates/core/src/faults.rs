@@ -1,0 +1,101 @@
+//! Known faults that tests put into the engine to see that they are caught. Without the feature `seeded-faults`
+//! every question here is answered by a constant `false`, and nothing of it is in the program.
+
+/// One known fault.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs, reason = "the names say it")]
+pub enum Fault {
+    GroupsAsFirstMatch,
+    OrderedHighestFirst,
+    EqualPriorityByPosition,
+    IgnoreDisabled,
+    IgnoreExcept,
+    IgnoreLocal,
+    IgnoreSourcePorts,
+    IgnoreSecondGroup,
+    DropAclStage,
+    DropOwnFirewall,
+    DropScopePolicies,
+    DropSubnetGroups,
+    DropInterfaceGroups,
+    AclForNeighbours,
+    AclKeepsState,
+    AclDefaultAllow,
+    InnerScopeFirst,
+    FinallySkipsNothing,
+    FinallySkipsAcl,
+    DeferAllows,
+    ForgetImpliedPair,
+    ForgetNoGroup,
+    PooledAsBoth,
+    BothAsPooled,
+    OneDefaultOfTwo,
+    PortsOffByOne,
+    AnyPortsOnlyTcp,
+    ForgetIpv6,
+    PublicAddressesCarry,
+    SubnetBindingCarries,
+    ReachOneWay,
+    SetsWithoutNesting,
+    TagsAnyPair,
+    StatelessRuleKeepsState,
+    UnfilteredWithoutAcl,
+    InboundRulesForOutbound,
+    ExpiredStillMatches,
+    MissingPeerMatchesNothing,
+    PriorityZeroIsNone,
+    RejectPasses,
+    TargetsIgnored,
+    PlatformTrafficFiltered,
+}
+
+impl Fault {
+    /// Every fault.
+    pub const ALL: [Self; 42] = [
+        Self::GroupsAsFirstMatch, Self::OrderedHighestFirst, Self::EqualPriorityByPosition, Self::IgnoreDisabled,
+        Self::IgnoreExcept, Self::IgnoreLocal, Self::IgnoreSourcePorts, Self::IgnoreSecondGroup, Self::DropAclStage,
+        Self::DropOwnFirewall, Self::DropScopePolicies, Self::DropSubnetGroups, Self::DropInterfaceGroups,
+        Self::AclForNeighbours, Self::AclKeepsState, Self::AclDefaultAllow, Self::InnerScopeFirst,
+        Self::FinallySkipsNothing, Self::FinallySkipsAcl, Self::DeferAllows, Self::ForgetImpliedPair,
+        Self::ForgetNoGroup, Self::PooledAsBoth, Self::BothAsPooled, Self::OneDefaultOfTwo, Self::PortsOffByOne,
+        Self::AnyPortsOnlyTcp, Self::ForgetIpv6, Self::PublicAddressesCarry, Self::SubnetBindingCarries,
+        Self::ReachOneWay, Self::SetsWithoutNesting, Self::TagsAnyPair, Self::StatelessRuleKeepsState,
+        Self::UnfilteredWithoutAcl, Self::InboundRulesForOutbound, Self::ExpiredStillMatches,
+        Self::MissingPeerMatchesNothing, Self::PriorityZeroIsNone, Self::RejectPasses, Self::TargetsIgnored,
+        Self::PlatformTrafficFiltered,
+    ];
+}
+
+#[cfg(feature = "seeded-faults")]
+mod seeded {
+    use super::Fault;
+    use std::cell::Cell;
+
+    thread_local! {
+        static CURRENT: Cell<Option<Fault>> = const { Cell::new(None) };
+    }
+
+    /// Whether the engine has this fault on this thread.
+    pub(crate) fn has(fault: Fault) -> bool {
+        CURRENT.get() == Some(fault)
+    }
+
+    /// Runs something on this thread with one fault in the engine.
+    pub fn with_fault<T>(fault: Fault, run: impl FnOnce() -> T) -> T {
+        CURRENT.set(Some(fault));
+        let result = run();
+        CURRENT.set(None);
+        result
+    }
+}
+
+#[cfg(feature = "seeded-faults")]
+pub(crate) use seeded::has;
+#[cfg(feature = "seeded-faults")]
+pub use seeded::with_fault;
+
+/// Whether the engine has this fault: never.
+#[cfg(not(feature = "seeded-faults"))]
+pub(crate) const fn has(_: Fault) -> bool {
+    false
+}

@@ -1,0 +1,97 @@
+//! Requests and their replies (design 2.1).
+//!
+//! TCP, UDP and SCTP replies have addresses and ports swapped. ICMP pairs: 8→0, 13→14, 15→16 (RFC 792), and
+//! 128→129 (RFC 4443), the reply with code 0; 17→18 (RFC 950). Other ICMP types are one-way. Every other protocol
+//! answers with the same protocol and the addresses swapped.
+
+use super::map::PacketSet;
+use super::{Entry, Intervals, Packet, service};
+use crate::address::{Addresses, Family};
+
+/// ICMP requests and the types of their replies, by family.
+const fn pairs(family: Family) -> &'static [(u8, u8)] {
+    match family {
+        Family::V4 => &[(8, 0), (13, 14), (15, 16), (17, 18)],
+        Family::V6 => &[(128, 129)],
+    }
+}
+
+const fn icmp_of(family: Family) -> u8 {
+    match family {
+        Family::V4 => service::ICMP,
+        Family::V6 => service::ICMPV6,
+    }
+}
+
+/// ICMP numbers of one type with codes from `low` to `high`.
+fn icmp_span(family: Family, kind: u8, low: u8, high: u8) -> Intervals {
+    let number = |code: u8| u128::from(service::code(icmp_of(family), u16::from_be_bytes([kind, code])));
+    Intervals::span(number(low), number(high))
+}
+
+/// The services of requests that get no reply: ICMP types that are no requests.
+fn one_way(family: Family) -> Intervals {
+    let asks = pairs(family).iter().fold(Intervals::empty(), |sum, (ask, _)| sum.union(&icmp_span(family, *ask, 0, 255)));
+    service::whole(icmp_of(family)).difference(&asks)
+}
+
+impl Packet {
+    /// The reply to this packet; none if it is one-way.
+    pub fn reply(&self) -> Option<Self> {
+        let (protocol, low) = (self.protocol(), service::port_of(self.service));
+        let (source, destination) = (self.destination, self.source);
+        let turned = Self { source, destination, ..*self };
+        if service::has_ports(protocol) {
+            return Some(Self { service: service::code(protocol, self.source_port), source_port: low, ..turned });
+        }
+        if !service::is_icmp(protocol) {
+            return Some(turned);
+        }
+        let [kind, _] = low.to_be_bytes();
+        let (_, answer) = pairs(self.family).iter().find(|(ask, _)| *ask == kind)?;
+        Some(Self { service: service::code(protocol, u16::from_be_bytes([*answer, 0])), ..turned })
+    }
+}
+
+impl PacketSet {
+    /// The requests whose reply is in this set, and all packets that get no reply.
+    pub fn requests_answered(&self) -> Self {
+        let everywhere = Addresses::all();
+        let every_port = Intervals::span(0, u128::from(u16::MAX));
+        let silent = Self::fields(&everywhere, &everywhere, one_way, &every_port, ());
+        let turned = self.boxes().into_iter().flat_map(|(entry, ())| requests_of(&entry));
+        silent.union(&Self::union_all(turned.map(|entry| Self::of_entry(&entry, ()))))
+    }
+}
+
+/// The requests whose replies are the packets of one box.
+fn requests_of(replies: &Entry) -> Vec<Entry> {
+    let family = replies.family;
+    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    let turned = |services: Intervals, source_ports: Intervals| Entry {
+        family,
+        sources: replies.destinations.clone(),
+        destinations: replies.sources.clone(),
+        services,
+        source_ports,
+    };
+    let mut requests = Vec::new();
+    for protocol in service::WITH_PORTS {
+        let ports = replies.services.intersection(&service::whole(protocol));
+        if !ports.is_empty() {
+            let base = u128::from(service::code(protocol, 0));
+            let asked = Intervals::from_spans(replies.source_ports.spans().iter().map(|(a, b)| (base + a, base + b)));
+            let from = Intervals::from_spans(ports.spans().iter().map(|(a, b)| (a - base, b - base)));
+            requests.push(turned(asked, from));
+        }
+    }
+    let mut others = replies.services.difference(&service::all_with_ports());
+    others = others.difference(&service::whole(icmp_of(family)));
+    for (ask, answer) in pairs(family) {
+        if replies.services.overlaps(&icmp_span(family, *answer, 0, 0)) {
+            others = others.union(&icmp_span(family, *ask, 0, 255));
+        }
+    }
+    requests.push(turned(others, every_port));
+    requests
+}

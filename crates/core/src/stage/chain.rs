@@ -1,0 +1,414 @@
+//! The stages of an interface, in the order in which packets cross them.
+
+use super::compile::{default_judgement, in_order, ordered, union};
+use super::{By, Judgement, Outcome, State};
+use crate::address::Addresses;
+use crate::faults::{Fault, has};
+use crate::model::{
+    Direction, Division, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, SubnetGroups, Target,
+};
+use crate::packet::{Intervals, PacketMap, PacketSet, service};
+use crate::view::View;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// Which check.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum StageKind {
+    /// The workload's own firewall.
+    OwnFirewall,
+    /// All scope policies, outermost first.
+    ScopePolicies,
+    /// Groups bound to the interface.
+    InterfaceGroups,
+    /// Groups bound to the subnet.
+    SubnetGroups,
+    /// Groups of both places as one union.
+    PooledGroups,
+    /// The subnet's network ACL.
+    NetworkAcl,
+}
+
+impl StageKind {
+    /// What it is called in output.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::OwnFirewall => "own firewall",
+            Self::ScopePolicies => "policies",
+            Self::InterfaceGroups | Self::PooledGroups => "groups",
+            Self::SubnetGroups => "subnet groups",
+            Self::NetworkAcl => "ACL",
+        }
+    }
+
+    fn is_groups(self) -> bool {
+        matches!(self, Self::InterfaceGroups | Self::SubnetGroups | Self::PooledGroups)
+    }
+}
+
+/// One check: what it decides about every packet.
+#[derive(Clone, Debug)]
+pub struct Stage {
+    /// Which check.
+    pub kind: StageKind,
+    /// The filters that make it up, in binding order.
+    pub filters: Vec<Id<Filter>>,
+    /// The decision on every packet; total.
+    pub map: PacketMap<Judgement>,
+}
+
+/// The stages of one interface and direction.
+#[derive(Clone, Debug)]
+pub struct Chain {
+    /// Received or sent.
+    pub direction: Direction,
+    /// In the order in which a packet crosses them.
+    pub stages: Vec<Stage>,
+}
+
+/// The stages of an interface in one direction.
+pub fn chain(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> Chain {
+    let site = Site { view, interface, direction, network: view.estate.network_of(interface) };
+    let unfiltered = view.estate.interfaces[interface].unfiltered;
+    let acl = if unfiltered && has(Fault::UnfilteredWithoutAcl) { None } else { site.acl() };
+    let mut stages: Vec<Stage> = if unfiltered {
+        acl.into_iter().collect()
+    } else {
+        let (own, policies, groups) = (site.own_firewall(), site.scope_policies(), site.groups());
+        match direction {
+            Direction::Out => own.into_iter().chain(policies).chain(groups).chain(acl).collect(),
+            Direction::In => acl.into_iter().chain(policies).chain(groups.into_iter().rev()).chain(own).collect(),
+        }
+    };
+    let platform = site.platform_traffic();
+    if !platform.is_empty() && !has(Fault::PlatformTrafficFiltered) {
+        let exempt = platform.relabel(|()| Some(Judgement::new(Outcome::Pass, By::Platform)));
+        for stage in &mut stages {
+            stage.map = exempt.overlay(&stage.map);
+        }
+    }
+    Chain { direction, stages }
+}
+
+/// Where and which way: the subject of a chain.
+struct Site<'v, 'e> {
+    view: &'v View<'e>,
+    interface: Id<Interface>,
+    direction: Direction,
+    network: Id<Network>,
+}
+
+impl Site<'_, '_> {
+    fn constant(outcome: Outcome, by: By) -> PacketMap<Judgement> {
+        PacketMap::constant(Judgement::new(outcome, by))
+    }
+
+    /// Whether the snapshot lacks the rules of a filter.
+    fn lacks_rules(&self, filter: Id<Filter>) -> bool {
+        let key = &self.view.estate.filters[filter].key;
+        key.split_once(':').is_some_and(|(kind, name)| self.view.lacks(kind, name, Lack::Rules))
+    }
+
+    fn own_firewall(&self) -> Option<Stage> {
+        if has(Fault::DropOwnFirewall) {
+            return None;
+        }
+        let kind = StageKind::OwnFirewall;
+        let lacking = || Some(Stage { kind, filters: Vec::new(), map: Self::constant(Outcome::Unknown, By::Lacking) });
+        match self.view.estate.own_firewall(self.interface) {
+            None if self.view.lacks_at(self.interface, Lack::OwnFirewalls) => lacking(),
+            None => None,
+            Some(Reference::Missing(_)) => lacking(),
+            Some(Reference::Found(filter)) => Some(Stage { kind, filters: vec![*filter], map: self.list(&[*filter]) }),
+        }
+    }
+
+    /// An ordered list of one or several filters over its defaults.
+    fn list(&self, filters: &[Id<Filter>]) -> PacketMap<Judgement> {
+        if filters.iter().any(|filter| self.lacks_rules(*filter)) {
+            return Self::constant(Outcome::Unknown, By::Lacking);
+        }
+        let settings = self.view.settings(self.network);
+        let rules = in_order(self.view, filters, self.direction, settings.equal_priority);
+        let stateful = filters.iter().all(|filter| self.view.estate.filters[*filter].keeps_state());
+        let rest = PacketMap::constant(self.default_of(filters));
+        ordered(self.view, &rules, self.network, stateful, &rest)
+    }
+
+    /// What happens to packets that no rule of the merged filters matches: deny if any default refuses.
+    fn default_of(&self, filters: &[Id<Filter>]) -> Judgement {
+        let judge = |filter: &Id<Filter>| {
+            let item = &self.view.estate.filters[*filter];
+            let action = item.default_action(self.direction)?;
+            if matches!(item.kind, FilterKind::NetworkAcl) {
+                let outcome = if has(Fault::AclDefaultAllow) { Outcome::Pass } else { Outcome::Deny };
+                return Some(Judgement { outcome, by: By::ImpliedDeny, state: State::NotKept });
+            }
+            Some(default_judgement(action, By::Default(*filter)))
+        };
+        let mut all = filters.iter().filter_map(judge);
+        let first = all.next().unwrap_or(Judgement::new(Outcome::Deny, By::NoRule));
+        if has(Fault::OneDefaultOfTwo) || first.outcome.refuses() {
+            return first;
+        }
+        all.find(|judgement| judgement.outcome.refuses()).unwrap_or(first)
+    }
+
+    fn scope_policies(&self) -> Option<Stage> {
+        if has(Fault::DropScopePolicies) {
+            return None;
+        }
+        let mut filters = policies_at(self.view, self.interface);
+        let settings = self.view.settings(self.network);
+        let implied = settings.implied_pair && !has(Fault::ForgetImpliedPair);
+        if filters.is_empty() && !implied {
+            return None;
+        }
+        if has(Fault::InnerScopeFirst) {
+            filters.reverse();
+        }
+        let mut map = match (implied, self.direction) {
+            (true, Direction::In) => Self::constant(Outcome::Deny, By::ImpliedPair),
+            (true, Direction::Out) => Self::constant(Outcome::Pass, By::ImpliedPair),
+            (false, _) => Self::constant(Outcome::Pass, By::NoPolicy),
+        };
+        for filter in filters.iter().rev() {
+            map = if self.lacks_rules(*filter) {
+                Self::constant(Outcome::UnknownFinally, By::Lacking)
+            } else {
+                let rules = in_order(self.view, &[*filter], self.direction, settings.equal_priority);
+                ordered(self.view, &rules, self.network, true, &map)
+            };
+        }
+        Some(Stage { kind: StageKind::ScopePolicies, filters, map })
+    }
+
+    /// The groups of the interface, then of the subnet: the order of sending.
+    fn groups(&self) -> Vec<Stage> {
+        let estate = self.view.estate;
+        let item = &estate.interfaces[self.interface];
+        let settings = self.view.settings(self.network);
+        let mut interface = &item.groups[..];
+        let mut subnet = &estate.subnets[item.subnet].groups[..];
+        if has(Fault::DropInterfaceGroups) {
+            interface = &[];
+        }
+        if has(Fault::DropSubnetGroups) {
+            subnet = &[];
+        }
+        let lacking = self.view.lacks_at(self.interface, Lack::Groups);
+        if interface.is_empty() && subnet.is_empty() && !lacking {
+            let deny = settings.no_group == NoGroup::Deny && !has(Fault::ForgetNoGroup);
+            let map = Self::constant(Outcome::Deny, By::NoGroup);
+            return if deny { vec![Stage { kind: StageKind::InterfaceGroups, filters: Vec::new(), map }] } else { Vec::new() };
+        }
+        let all_union = interface.iter().chain(subnet).all(|g| g.found().is_none_or(|g| estate.filters[g].is_union()));
+        let mut pooled = settings.subnet_groups == SubnetGroups::Pooled;
+        if has(Fault::PooledAsBoth) || has(Fault::BothAsPooled) {
+            pooled = has(Fault::BothAsPooled);
+        }
+        if pooled && all_union && !interface.is_empty() && !subnet.is_empty() {
+            let both: Vec<_> = interface.iter().chain(subnet).cloned().collect();
+            return vec![self.place(StageKind::PooledGroups, &both, lacking)];
+        }
+        let mut stages = Vec::new();
+        if !interface.is_empty() || lacking {
+            stages.push(self.place(StageKind::InterfaceGroups, interface, lacking));
+        }
+        if !subnet.is_empty() {
+            stages.push(self.place(StageKind::SubnetGroups, subnet, lacking));
+        }
+        stages
+    }
+
+    /// The groups bound at one place, as one stage. `lacking`: there may be more of them.
+    fn place(&self, kind: StageKind, groups: &[Reference<Filter>], lacking: bool) -> Stage {
+        let found: Vec<Id<Filter>> = groups.iter().filter_map(Reference::found).collect();
+        let lacking = lacking || found.len() < groups.len();
+        let is_union = found.first().is_some_and(|group| self.view.estate.filters[*group].is_union());
+        let map = if found.is_empty() || (lacking && !is_union) {
+            Self::constant(Outcome::Unknown, By::Lacking)
+        } else if is_union {
+            let open = lacking || found.iter().any(|group| self.lacks_rules(*group));
+            let rest = if open { (Outcome::Unknown, By::Lacking) } else { (Outcome::Deny, By::NoRule) };
+            union(self.view, &found, self.direction, self.network, Judgement::new(rest.0, rest.1))
+        } else {
+            self.list(&found)
+        };
+        Stage { kind, filters: found, map }
+    }
+
+    fn acl(&self) -> Option<Stage> {
+        if has(Fault::DropAclStage) {
+            return None;
+        }
+        let subnet = &self.view.estate.subnets[self.view.estate.interfaces[self.interface].subnet];
+        let (filters, mut map) = match subnet.acl.as_ref()? {
+            Reference::Missing(_) => {
+                let unknown = Judgement { outcome: Outcome::Unknown, by: By::Lacking, state: State::NotKept };
+                (Vec::new(), PacketMap::constant(unknown))
+            }
+            Reference::Found(acl) => (vec![*acl], self.list(&[*acl])),
+        };
+        if has(Fault::AclKeepsState) {
+            map = map.relabel(|judgement| Some(Judgement { state: State::Kept, ..judgement }));
+        }
+        if !has(Fault::AclForNeighbours) {
+            let neighbours = self.with_peers(&subnet.blocks);
+            let skipped = neighbours.relabel(|()| Some(Judgement::new(Outcome::Pass, By::SameSubnet)));
+            map = skipped.overlay(&map);
+        }
+        Some(Stage { kind: StageKind::NetworkAcl, filters, map })
+    }
+
+    /// All packets whose other side is one of these addresses.
+    fn with_peers(&self, peers: &Addresses) -> PacketSet {
+        let all = Addresses::all();
+        let every_port = Intervals::span(0, u128::from(u16::MAX));
+        match self.direction {
+            Direction::In => PacketSet::fields(peers, &all, service::all, &every_port, ()),
+            Direction::Out => PacketSet::fields(&all, peers, service::all, &every_port, ()),
+        }
+    }
+
+    /// What interfaces send to the platform itself.
+    fn platform_traffic(&self) -> PacketSet {
+        if self.direction == Direction::In {
+            return PacketSet::empty();
+        }
+        let every_port = Intervals::span(0, u128::from(u16::MAX));
+        PacketSet::union_all(self.view.estate.platform_traffic.iter().map(|traffic| {
+            let services = |family| {
+                if traffic.services.is_empty() {
+                    return service::all(family);
+                }
+                traffic.services.iter().fold(Intervals::empty(), |sum, one| sum.union(&one.numbers(family)))
+            };
+            PacketSet::fields(&Addresses::all(), &traffic.addresses, services, &every_port, ())
+        }))
+    }
+}
+
+/// The scope policies that apply to an interface, outermost first: estate, divisions from outside in, network.
+pub fn policies_at(view: &View<'_>, interface: Id<Interface>) -> Vec<Id<Filter>> {
+    let estate = view.estate;
+    let network = estate.network_of(interface);
+    let mut divisions: Vec<Id<Division>> = Vec::new();
+    let mut above = estate.networks[network].division;
+    while let Some(division) = above {
+        divisions.insert(0, division);
+        above = estate.divisions[division].parent;
+    }
+    let level = |scope: &Scope| match scope {
+        Scope::Estate => Some(0),
+        Scope::Division(division) => divisions.iter().position(|d| d == division).map(|at| at + 1),
+        Scope::Network(other) => (*other == network).then_some(divisions.len() + 1),
+    };
+    let applies = |targets: &Option<Vec<Target>>| {
+        has(Fault::TargetsIgnored)
+            || targets.as_ref().is_none_or(|targets| targets.iter().any(|target| is_target(view, interface, target)))
+    };
+    let mut found: Vec<((usize, u32), Id<Filter>)> = Vec::new();
+    for (id, filter) in estate.filters.iter() {
+        if let FilterKind::ScopePolicy { scope, order, targets } = &filter.kind
+            && let Some(level) = level(scope)
+            && applies(targets)
+        {
+            found.push(((level, *order), id));
+        }
+    }
+    found.sort_unstable();
+    found.into_iter().map(|(_, id)| id).collect()
+}
+
+fn is_target(view: &View<'_>, interface: Id<Interface>, target: &Target) -> bool {
+    let estate = view.estate;
+    match target {
+        Target::Tag(pairs) => estate.has_tags(interface, pairs),
+        Target::Identity(name) => estate.identity(interface) == Some(name),
+        Target::Network(network) => network.found() == Some(estate.network_of(interface)),
+        Target::Subnet(subnet) => subnet.found() == Some(estate.interfaces[interface].subnet),
+        Target::Interface(other) => other.found() == Some(interface),
+    }
+}
+
+impl Chain {
+    /// What each stage that the packets cross decides, as one map to places in a list of ways through; and that list.
+    ///
+    /// A way ends at the first stage that refuses. Where a stage is unknown the packet goes on, since a later stage
+    /// may refuse it either way.
+    pub fn ways(&self, domain: &PacketSet) -> Ways {
+        let mut all: Vec<Way> = vec![Way { judgements: Vec::new() }];
+        let mut map: PacketMap<u32> = domain.relabel(|()| Some(0));
+        for stage in &self.stages {
+            let mut index = rustc_hash::FxHashMap::default();
+            let mut next: Vec<Way> = Vec::new();
+            map = map.combine(&stage.map, |way, judgement| {
+                let key = (way, if all[way as usize].refuses() { None } else { Some(judgement) });
+                let at = *index.entry(key).or_insert_with(|| {
+                    let mut longer = all[way as usize].clone();
+                    longer.extend(stage.kind, judgement);
+                    next.push(longer);
+                    u32::try_from(next.len() - 1).expect("fewer than 2^32 ways")
+                });
+                Some(at)
+            });
+            all = next;
+        }
+        Ways { map, all }
+    }
+}
+
+/// What the stages decided about packets that are decided alike.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Way {
+    /// One for each stage, up to the first that refuses.
+    pub judgements: Vec<Judgement>,
+}
+
+impl Way {
+    fn extend(&mut self, kind: StageKind, judgement: Judgement) {
+        if self.refuses() {
+            return;
+        }
+        let finally = self.judgements.iter().any(|j| j.outcome == Outcome::PassFinally);
+        let skipped = kind.is_groups() || (has(Fault::FinallySkipsAcl) && kind == StageKind::NetworkAcl);
+        let perhaps = self.judgements.iter().any(|j| j.outcome.may_be_final());
+        if finally && skipped && !has(Fault::FinallySkipsNothing) {
+            self.judgements.push(Judgement::new(Outcome::Pass, By::Finally));
+        } else if perhaps && skipped {
+            let outcome = if judgement.outcome.refuses() { Outcome::Unknown } else { judgement.outcome };
+            let state = if judgement.state == State::Kept { State::Kept } else { State::Unknown };
+            self.judgements.push(Judgement { outcome, state, ..judgement });
+        } else {
+            self.judgements.push(judgement);
+        }
+    }
+
+    /// Whether a stage refuses these packets.
+    pub fn refuses(&self) -> bool {
+        self.judgements.last().is_some_and(|last| last.outcome.refuses())
+    }
+
+    /// Whether all stages let them on for certain.
+    pub fn passes(&self) -> bool {
+        self.judgements.iter().all(|judgement| judgement.outcome.passes())
+    }
+}
+
+/// Packets by the way that they take through the stages.
+#[derive(Clone, Debug)]
+pub struct Ways {
+    /// From packets to places in `all`.
+    pub map: PacketMap<u32>,
+    /// The ways.
+    pub all: Vec<Way>,
+}
+
+impl Ways {
+    /// Each way with its packets.
+    pub fn regions(&self) -> Vec<(&Way, PacketSet)> {
+        self.map.regions().into_iter().map(|(at, set)| (&self.all[at as usize], set)).collect()
+    }
+}

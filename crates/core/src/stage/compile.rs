@@ -1,0 +1,176 @@
+//! From rule lists to maps of judgements.
+
+use super::{By, Judgement, Outcome, State};
+use crate::address::{Addresses, Family};
+use crate::faults::{Fault, has};
+use crate::model::{Action, Direction, EqualPriority, Filter, Id, Network, Rule, RuleId};
+use crate::packet::{Intervals, Label, PacketMap, PacketSet, service};
+use crate::view::View;
+
+/// The packets that a rule matches: for certain, and perhaps.
+#[derive(Clone, Debug)]
+pub struct RuleMatch {
+    /// Matched for certain.
+    pub sure: PacketSet,
+    /// Matched or not, depending on what the snapshot lacks; disjoint from `sure`.
+    pub maybe: PacketSet,
+}
+
+fn map_of<L: Label>(direction: Direction, peers: &Addresses, local: &Addresses, rule: &Rule, label: L) -> PacketMap<L> {
+    let (sources, destinations) = match direction {
+        Direction::In => (peers, local),
+        Direction::Out => (local, peers),
+    };
+    let services = |family| service_numbers(rule, family);
+    let all_ports = Intervals::span(0, u128::from(u16::MAX));
+    let ports = if has(Fault::IgnoreSourcePorts) { all_ports } else { rule.source_port_numbers() };
+    let mut sources = sources.clone();
+    if has(Fault::ForgetIpv6) {
+        sources = sources.intersection(&Addresses::of_family(Family::V4));
+    }
+    PacketMap::fields(&sources, destinations, services, &ports, label)
+}
+
+fn service_numbers(rule: &Rule, family: Family) -> Intervals {
+    let numbers = rule.service_numbers(family);
+    if has(Fault::AnyPortsOnlyTcp) && rule.services.iter().any(|s| s.protocol.is_none() && s.low.is_some()) {
+        return numbers.intersection(&service::whole(service::TCP));
+    }
+    if has(Fault::PortsOffByOne) && rule.services.iter().any(|s| s.low.is_some()) {
+        return Intervals::from_spans(numbers.spans().iter().map(|(first, last)| (*first, if last > first { last - 1 } else { *last })));
+    }
+    numbers
+}
+
+/// The packets that a rule matches where it is enforced in a network.
+pub fn rule_match(view: &View<'_>, id: RuleId, network: Id<Network>) -> RuleMatch {
+    let rule = view.estate.rule(id);
+    let (peers, local) = (view.rule_peers(rule, network), view.rule_local(rule, network));
+    let sure = map_of(id.direction, &peers.sure, &local.sure, rule, ());
+    if peers.maybe.is_empty() && local.maybe.is_empty() {
+        return RuleMatch { sure, maybe: PacketSet::empty() };
+    }
+    let either = map_of(id.direction, &peers.either(), &local.either(), rule, ());
+    let maybe = either.difference(&sure);
+    RuleMatch { sure, maybe }
+}
+
+/// The rules of some filters in the order in which they are tried: those in force, lowest priority first.
+///
+/// A rule without a priority comes after all that have one; two without are taken as written. Of equal priorities
+/// deny and reject come first, or all as written, by the setting.
+pub fn in_order(view: &View<'_>, filters: &[Id<Filter>], direction: Direction, equal: EqualPriority) -> Vec<RuleId> {
+    let listed = if has(Fault::InboundRulesForOutbound) { Direction::In } else { direction };
+    let mut rules: Vec<RuleId> = Vec::new();
+    for &filter in filters {
+        let count = u32::try_from(view.estate.filters[filter].rules(listed).len()).unwrap_or(u32::MAX);
+        let all = (0..count).map(|index| RuleId { filter, direction: listed, index });
+        rules.extend(all.filter(|id| view.in_force(view.estate.rule(*id))));
+    }
+    let equal = if has(Fault::EqualPriorityByPosition) { EqualPriority::Position } else { equal };
+    rules.sort_by_key(|id| {
+        let rule = view.estate.rule(*id);
+        let priority = rule.priority.filter(|p| *p != 0 || !has(Fault::PriorityZeroIsNone));
+        let later = equal == EqualPriority::DenyFirst && priority.is_some() && !rule.action.refuses();
+        let priority = if has(Fault::OrderedHighestFirst) { priority.map(|p| u32::MAX - p) } else { priority };
+        (priority.is_none(), priority, later)
+    });
+    rules
+}
+
+fn judgement_of(action: Action, by: By, keeps_state: bool) -> Judgement {
+    let outcome = match action {
+        Action::Allow | Action::Defer => Outcome::Pass,
+        Action::AllowFinally => Outcome::PassFinally,
+        Action::Deny => Outcome::Deny,
+        Action::Reject if has(Fault::RejectPasses) => Outcome::Pass,
+        Action::Reject => Outcome::Reject,
+    };
+    Judgement { outcome, by, state: if keeps_state { State::Kept } else { State::NotKept } }
+}
+
+/// What a filter does by its default.
+pub(super) fn default_judgement(action: Action, by: By) -> Judgement {
+    judgement_of(action, by, true)
+}
+
+/// An ordered list above what happens to the rest. `below` is total, so the result is.
+pub(super) fn ordered(
+    view: &View<'_>,
+    rules: &[RuleId],
+    network: Id<Network>,
+    stateful: bool,
+    below: &PacketMap<Judgement>,
+) -> PacketMap<Judgement> {
+    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, network)).collect();
+    let judge = |id: &RuleId| {
+        let rule = view.estate.rule(*id);
+        let stateless = rule.stateless && !has(Fault::StatelessRuleKeepsState);
+        judgement_of(rule.action, By::Rule(*id), stateful && !stateless)
+    };
+    let effect = |id: &RuleId, set: &PacketSet| match view.estate.rule(*id).action {
+        Action::Defer if !has(Fault::DeferAllows) => below.restrict(set),
+        _ => set.relabel(|()| Some(judge(id))),
+    };
+    if matches.iter().all(|matched| matched.maybe.is_empty()) {
+        let mut layers: Vec<_> = rules.iter().zip(&matches).map(|(id, matched)| effect(id, &matched.sure)).collect();
+        layers.push(below.clone());
+        return PacketMap::overlay_all(layers);
+    }
+    let mut map = below.clone();
+    for (id, matched) in rules.iter().zip(&matches).rev() {
+        let doubtful = effect(id, &matched.maybe).combine(&map, |with, without| Some(with.doubt(without, By::Rule(*id))));
+        map = effect(id, &matched.sure).overlay(&doubtful.overlay(&map));
+    }
+    map
+}
+
+/// A union of allow rules: any that matches admits; the first by binding order and position is named.
+pub(super) fn union(
+    view: &View<'_>,
+    groups: &[Id<Filter>],
+    direction: Direction,
+    network: Id<Network>,
+    rest: Judgement,
+) -> PacketMap<Judgement> {
+    let listed = if has(Fault::InboundRulesForOutbound) { Direction::In } else { direction };
+    let groups = if has(Fault::IgnoreSecondGroup) { &groups[..groups.len().min(1)] } else { groups };
+    let mut rules = Vec::new();
+    for &filter in groups {
+        let count = u32::try_from(view.estate.filters[filter].rules(listed).len()).unwrap_or(u32::MAX);
+        let all = (0..count).map(|index| RuleId { filter, direction: listed, index });
+        rules.extend(all.filter(|id| view.in_force(view.estate.rule(*id))));
+    }
+    if has(Fault::GroupsAsFirstMatch) {
+        rules.truncate(1);
+    }
+    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, network)).collect();
+    let pass = |id: RuleId| Judgement::new(Outcome::Pass, By::Rule(id));
+    let doubt = |id: RuleId| Judgement::new(Outcome::Unknown, By::Rule(id));
+    let sure = rules.iter().zip(&matches).map(|(id, matched)| matched.sure.relabel(|()| Some(pass(*id))));
+    let maybe = rules.iter().zip(&matches).map(|(id, matched)| matched.maybe.relabel(|()| Some(doubt(*id))));
+    let admitted = PacketMap::overlay_all(sure.collect());
+    let admitted = forget_state(view, &rules, &matches, admitted);
+    let unknown = PacketMap::overlay_all(maybe.collect());
+    admitted.overlay(&unknown).overlay(&PacketMap::constant(rest))
+}
+
+/// Where a stateless rule of a union matches, no state is kept; where one perhaps matches, that is unknown.
+fn forget_state(
+    view: &View<'_>,
+    rules: &[RuleId],
+    matches: &[RuleMatch],
+    admitted: PacketMap<Judgement>,
+) -> PacketMap<Judgement> {
+    let stateless = rules.iter().zip(matches).filter(|(id, _)| view.estate.rule(**id).stateless);
+    if has(Fault::StatelessRuleKeepsState) {
+        return admitted;
+    }
+    let (mut sure, mut maybe) = (PacketSet::empty(), PacketSet::empty());
+    for (_, matched) in stateless {
+        sure = sure.union(&matched.sure);
+        maybe = maybe.union(&matched.maybe);
+    }
+    let with = |set: &PacketSet, state| admitted.restrict(set).relabel(|judgement| Some(Judgement { state, ..judgement }));
+    with(&sure, State::NotKept).overlay(&with(&maybe, State::Unknown)).overlay(&admitted)
+}

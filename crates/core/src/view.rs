@@ -1,0 +1,383 @@
+//! The frozen view: what names mean as addresses, computed once for an estate and a date.
+
+use crate::address::{Addresses, internet_at_large};
+use crate::faults::{Fault, has};
+use crate::model::{
+    AddressSet, Estate, Filter, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, Reference, Rule, SetItem, Settings,
+};
+use rustc_hash::{FxHashMap, FxHashSet};
+use std::hash::Hash;
+
+/// The addresses that something stands for: those that are certain, and those that depend on what the snapshot lacks.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Matched {
+    /// Matched for certain.
+    pub sure: Addresses,
+    /// Perhaps matched; disjoint from `sure`.
+    pub maybe: Addresses,
+}
+
+impl Matched {
+    fn sure(sure: Addresses) -> Self {
+        Self { sure, maybe: Addresses::empty() }
+    }
+
+    fn unknown() -> Self {
+        Self { sure: Addresses::empty(), maybe: Addresses::all() }
+    }
+
+    fn union(&self, other: &Self) -> Self {
+        let sure = self.sure.union(&other.sure);
+        let maybe = self.maybe.union(&other.maybe).difference(&sure);
+        Self { sure, maybe }
+    }
+
+    fn without(&self, other: &Self) -> Self {
+        let sure = self.sure.difference(&other.sure).difference(&other.maybe);
+        let maybe = self.maybe.union(&self.sure).difference(&other.sure).difference(&sure);
+        Self { sure, maybe }
+    }
+
+    /// Certain or not.
+    pub fn either(&self) -> Addresses {
+        self.sure.union(&self.maybe)
+    }
+}
+
+/// What an address set holds once nested sets are followed.
+#[derive(Clone, Debug, Default)]
+pub struct SetMeaning {
+    /// The addresses.
+    pub matched: Matched,
+    /// Whether it holds itself, by others.
+    pub cyclic: bool,
+}
+
+/// An estate, the date it is judged by, and what its names mean.
+pub struct View<'e> {
+    /// The estate.
+    pub estate: &'e Estate,
+    /// The moment by which ends of rules are judged: what was asked for, else the snapshot's own.
+    pub at: Option<jiff::Timestamp>,
+    internet: Addresses,
+    sets: Vec<SetMeaning>,
+    carriers: Vec<Vec<Id<Interface>>>,
+    bound_subnets: Vec<Vec<Id<crate::model::Subnet>>>,
+    by_identity: FxHashMap<Name, Vec<Id<Interface>>>,
+    by_tag: FxHashMap<(Name, Name), Vec<Id<Interface>>>,
+    within_reach: Vec<Vec<Id<Network>>>,
+    gaps: FxHashSet<(Name, Lack)>,
+}
+
+impl<'e> View<'e> {
+    /// Computes what names mean. `at` overrides the snapshot's own time.
+    pub fn new(estate: &'e Estate, at: Option<jiff::Timestamp>) -> Self {
+        let blocks = estate.networks.items().iter().fold(Addresses::empty(), |sum, network| sum.union(&network.blocks));
+        let held = estate.sites.items().iter().fold(Addresses::empty(), |sum, site| sum.union(&site.holds));
+        let gap_blocks = estate.gaps.iter().filter_map(|gap| gap.blocks.as_ref());
+        let known = gap_blocks.fold(blocks.union(&held), |sum, blocks| sum.union(blocks));
+        let mut view = Self {
+            estate,
+            at: at.or(estate.taken),
+            internet: internet_at_large().difference(&known),
+            sets: set_meanings(estate),
+            carriers: vec![Vec::new(); estate.filters.len()],
+            bound_subnets: vec![Vec::new(); estate.filters.len()],
+            by_identity: FxHashMap::default(),
+            by_tag: FxHashMap::default(),
+            within_reach: reaches(estate),
+            gaps: estate.gaps.iter().map(|gap| (gap.object.clone(), gap.lack)).collect(),
+        };
+        view.index_interfaces();
+        view
+    }
+
+    fn index_interfaces(&mut self) {
+        for (id, subnet) in self.estate.subnets.iter() {
+            for group in subnet.groups.iter().filter_map(Reference::found) {
+                push_once(&mut self.bound_subnets[group.index()], id);
+            }
+        }
+        for (id, interface) in self.estate.interfaces.iter() {
+            for group in interface.groups.iter().filter_map(Reference::found) {
+                push_once(&mut self.carriers[group.index()], id);
+            }
+            if has(Fault::SubnetBindingCarries) {
+                for group in self.estate.subnets[interface.subnet].groups.iter().filter_map(Reference::found) {
+                    push_once(&mut self.carriers[group.index()], id);
+                }
+            }
+            if let Some(identity) = self.estate.identity(id) {
+                self.by_identity.entry(identity.clone()).or_default().push(id);
+            }
+            let workload_tags = interface.workload.map(|workload| &self.estate.workloads[workload].tags);
+            for tag in interface.tags.iter().chain(workload_tags.into_iter().flatten()) {
+                push_once(self.by_tag.entry(tag.clone()).or_default(), id);
+            }
+        }
+    }
+
+    /// The peer `internet`: public space less the blocks of networks and what sites hold.
+    pub fn internet(&self) -> &Addresses {
+        &self.internet
+    }
+
+    /// The internet as an end of a connection: less the estate's public addresses too.
+    pub fn internet_end(&self) -> Addresses {
+        let own: Addresses = self.estate.public_addresses.items().iter().map(|public| public.address).collect();
+        self.internet.difference(&own)
+    }
+
+    /// What an address set holds.
+    pub fn set(&self, id: Id<AddressSet>) -> &SetMeaning {
+        &self.sets[id.index()]
+    }
+
+    /// The interfaces that a group is bound to directly.
+    pub fn carriers(&self, group: Id<Filter>) -> &[Id<Interface>] {
+        &self.carriers[group.index()]
+    }
+
+    /// The subnets that a group is bound to.
+    pub fn bound_subnets(&self, group: Id<Filter>) -> &[Id<crate::model::Subnet>] {
+        &self.bound_subnets[group.index()]
+    }
+
+    /// The interfaces with all of these tags, their own or their workload's.
+    pub fn tagged(&self, pairs: &[(Name, Name)]) -> Vec<Id<Interface>> {
+        let none = Vec::new();
+        let lists: Vec<&Vec<Id<Interface>>> = pairs.iter().map(|pair| self.by_tag.get(pair).unwrap_or(&none)).collect();
+        if has(Fault::TagsAnyPair) {
+            let mut any: Vec<_> = lists.into_iter().flatten().copied().collect();
+            any.sort_unstable();
+            any.dedup();
+            return any;
+        }
+        let Some(shortest) = lists.iter().min_by_key(|list| list.len()) else { return Vec::new() };
+        shortest.iter().copied().filter(|id| self.estate.has_tags(*id, pairs)).collect()
+    }
+
+    /// The interfaces whose workload runs as an account.
+    pub fn running_as(&self, identity: &str) -> &[Id<Interface>] {
+        self.by_identity.get(identity).map_or(&[], Vec::as_slice)
+    }
+
+    /// The settings that hold in a network.
+    pub fn settings(&self, network: Id<Network>) -> &'e Settings {
+        &self.estate.networks[network].settings
+    }
+
+    /// Whether the snapshot says that it lacks this part of an object.
+    pub fn lacks(&self, kind: &str, name: &str, lack: Lack) -> bool {
+        !self.gaps.is_empty() && self.gaps.contains(&(format!("{kind}:{name}").into(), lack))
+    }
+
+    /// Whether a part is lacking at an interface: said of itself, its subnet or its network.
+    pub fn lacks_at(&self, interface: Id<Interface>, lack: Lack) -> bool {
+        if self.gaps.is_empty() {
+            return false;
+        }
+        let item = &self.estate.interfaces[interface];
+        let subnet = &self.estate.subnets[item.subnet];
+        self.lacks("interface", &item.name, lack)
+            || self.lacks("subnet", &subnet.name, lack)
+            || self.lacks("network", &self.estate.networks[subnet.network].name, lack)
+            || item.workload.is_some_and(|workload| self.lacks("workload", &self.estate.workloads[workload].name, lack))
+    }
+
+    /// Whether named peers of a rule that is enforced in one network reach interfaces in another.
+    pub fn reaches(&self, from: Id<Network>, to: Id<Network>) -> bool {
+        match self.settings(from).named_peer_reach {
+            NamedPeerReach::Network => from == to,
+            NamedPeerReach::Estate => true,
+            NamedPeerReach::Peered => from == to || self.within_reach[from.index()].contains(&to),
+        }
+    }
+
+    /// The addresses of interfaces, as far as named peers reach from a network.
+    fn held_by(&self, interfaces: &[Id<Interface>], from: Id<Network>) -> Addresses {
+        let near = interfaces.iter().filter(|id| self.reaches(from, self.estate.network_of(**id)));
+        let mut all: Addresses = near.clone().flat_map(|id| self.estate.interfaces[*id].addresses.ranges()).collect();
+        if has(Fault::PublicAddressesCarry) {
+            for public in self.estate.public_addresses.items() {
+                if public.interface.is_some_and(|holder| near.clone().any(|id| *id == holder)) {
+                    all = all.union(&Addresses::single(public.address));
+                }
+            }
+        }
+        all
+    }
+
+    /// Addresses in reach of which the snapshot does not say who holds them.
+    fn unlisted(&self, from: Id<Network>, groups: bool) -> Addresses {
+        let mut unlisted = Addresses::empty();
+        if self.gaps.is_empty() {
+            return unlisted;
+        }
+        for (id, network) in self.estate.networks.iter() {
+            let open = self.lacks("network", &network.name, Lack::Interfaces)
+                || (groups && self.lacks("network", &network.name, Lack::Groups));
+            if open && self.reaches(from, id) {
+                unlisted = unlisted.union(&network.blocks);
+            }
+        }
+        let near = |name: &Name| self.estate.peerings.items().iter().any(|peering| {
+            peering.is_up() && matches!(peering.opposite(from), Some(Reference::Missing(other)) if other == name)
+        });
+        let reach = self.settings(from).named_peer_reach;
+        for gap in self.estate.gaps.iter().filter(|gap| gap.lack == Lack::Everything) {
+            let Some(name) = gap.object.strip_prefix("network:") else { continue };
+            if reach == NamedPeerReach::Estate || (reach == NamedPeerReach::Peered && near(&name.into())) {
+                let elsewhere = || Addresses::all().difference(&internet_at_large());
+                unlisted = unlisted.union(&gap.blocks.clone().unwrap_or_else(elsewhere));
+            }
+        }
+        unlisted
+    }
+
+    fn named(&self, interfaces: &[Id<Interface>], from: Id<Network>, groups: bool) -> Matched {
+        let sure = self.held_by(interfaces, from);
+        let maybe = self.unlisted(from, groups).difference(&sure);
+        Matched { sure, maybe }
+    }
+
+    fn gap_blocks(&self, kind: &str, name: &Name) -> Matched {
+        let object = format!("{kind}:{name}");
+        let blocks = self.estate.gaps.iter().find(|gap| *gap.object == object).and_then(|gap| gap.blocks.clone());
+        blocks.map_or_else(Matched::unknown, Matched::sure)
+    }
+
+    /// The addresses that a peer stands for in a rule that is enforced in a network.
+    pub fn peer(&self, peer: &Peer, from: Id<Network>) -> Matched {
+        match peer {
+            Peer::Any => Matched::sure(Addresses::all()),
+            Peer::Internet => Matched::sure(self.internet.clone()),
+            Peer::Probes => self.estate.probes.clone().map_or_else(Matched::unknown, Matched::sure),
+            Peer::Block(block) => Matched::sure([block.range].into_iter().collect()),
+            Peer::AddressSet(Reference::Found(set)) => self.sets[set.index()].matched.clone(),
+            Peer::Group(Reference::Found(group)) => self.named(&self.carriers[group.index()], from, true),
+            Peer::Tag(pairs) => self.named(&self.tagged(pairs), from, false),
+            Peer::Identity(identity) => self.named(self.running_as(identity), from, false),
+            Peer::Interface(Reference::Found(interface)) => Matched::sure(self.held_by(&[*interface], from)),
+            Peer::Network(Reference::Found(network)) => Matched::sure(self.estate.networks[*network].blocks.clone()),
+            Peer::Subnet(Reference::Found(subnet)) => Matched::sure(self.estate.subnets[*subnet].blocks.clone()),
+            Peer::Site(Reference::Found(site)) => Matched::sure(self.estate.sites[*site].holds.clone()),
+            Peer::Network(Reference::Missing(name)) => self.gap_blocks("network", name),
+            Peer::AddressSet(_) | Peer::Group(_) | Peer::Interface(_) | Peer::Subnet(_) | Peer::Site(_) => {
+                if has(Fault::MissingPeerMatchesNothing) { Matched::default() } else { Matched::unknown() }
+            }
+        }
+    }
+
+    fn peers(&self, peers: &[Peer], from: Id<Network>) -> Matched {
+        peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.peer(peer, from)))
+    }
+
+    /// The other side of a rule: its peers less its exceptions.
+    pub fn rule_peers(&self, rule: &Rule, from: Id<Network>) -> Matched {
+        let included = rule.peers.as_ref().map_or_else(|| Matched::sure(Addresses::all()), |peers| self.peers(peers, from));
+        if rule.except.is_empty() || has(Fault::IgnoreExcept) {
+            return included;
+        }
+        included.without(&self.peers(&rule.except, from))
+    }
+
+    /// This side of a rule.
+    pub fn rule_local(&self, rule: &Rule, from: Id<Network>) -> Matched {
+        match &rule.local {
+            Some(local) if !has(Fault::IgnoreLocal) => self.peers(local, from),
+            _ => Matched::sure(Addresses::all()),
+        }
+    }
+
+    /// Whether a rule is in force at the date judged by.
+    pub fn in_force(&self, rule: &Rule) -> bool {
+        if has(Fault::IgnoreDisabled) && !rule.enabled {
+            return true;
+        }
+        rule.in_force(if has(Fault::ExpiredStillMatches) { None } else { self.at })
+    }
+}
+
+fn push_once<T: PartialEq + Copy + Hash>(list: &mut Vec<T>, item: T) {
+    if list.last() != Some(&item) && !list.contains(&item) {
+        list.push(item);
+    }
+}
+
+/// The networks that each is peered with, up on both sides.
+fn reaches(estate: &Estate) -> Vec<Vec<Id<Network>>> {
+    let mut reach = vec![Vec::new(); estate.networks.len()];
+    for peering in estate.peerings.items().iter().filter(|peering| peering.is_up()) {
+        let [a, b] = [&peering.sides[0].network, &peering.sides[1].network];
+        if let (Some(a), Some(b)) = (a.found(), b.found()) {
+            reach[a.index()].push(b);
+            if !has(Fault::ReachOneWay) {
+                reach[b.index()].push(a);
+            }
+        }
+    }
+    reach
+}
+
+/// What every set holds: the least fixed point, so that `A = {1, B}, B = {2, A}` are both `{1, 2}`.
+///
+/// Cost: one round for each level of nesting, at most the number of sets.
+fn set_meanings(estate: &Estate) -> Vec<SetMeaning> {
+    let mut meanings: Vec<SetMeaning> = vec![SetMeaning::default(); estate.address_sets.len()];
+    let mut nested: Vec<Vec<Id<AddressSet>>> = vec![Vec::new(); estate.address_sets.len()];
+    for (id, set) in estate.address_sets.iter() {
+        let Some(items) = &set.content else {
+            meanings[id.index()].matched = Matched::unknown();
+            continue;
+        };
+        let ranges = items.iter().filter_map(|item| match item {
+            SetItem::Block(block) => Some(block.range),
+            SetItem::Set(_) => None,
+        });
+        meanings[id.index()].matched.sure = ranges.collect();
+        for item in items {
+            match item {
+                SetItem::Set(Reference::Found(inner)) => nested[id.index()].push(*inner),
+                SetItem::Set(Reference::Missing(_)) => {
+                    meanings[id.index()].matched = meanings[id.index()].matched.union(&Matched::unknown());
+                }
+                SetItem::Block(_) => {}
+            }
+        }
+    }
+    if has(Fault::SetsWithoutNesting) {
+        return meanings;
+    }
+    let mut changed = true;
+    while changed {
+        changed = false;
+        for (at, inner) in nested.iter().enumerate() {
+            for other in inner {
+                let joined = meanings[at].matched.union(&meanings[other.index()].matched);
+                if joined != meanings[at].matched {
+                    meanings[at].matched = joined;
+                    changed = true;
+                }
+            }
+        }
+    }
+    for id in estate.address_sets.ids() {
+        meanings[id.index()].cyclic = reaches_itself(id, &nested);
+    }
+    meanings
+}
+
+fn reaches_itself(start: Id<AddressSet>, nested: &[Vec<Id<AddressSet>>]) -> bool {
+    let mut seen = FxHashSet::default();
+    let mut open = nested[start.index()].clone();
+    while let Some(next) = open.pop() {
+        if next == start {
+            return true;
+        }
+        if seen.insert(next) {
+            open.extend(&nested[next.index()]);
+        }
+    }
+    false
+}
