@@ -1,2 +1,2 @@
 //! The program.
-fn main(){}
+fn main() {}

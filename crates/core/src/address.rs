@@ -114,7 +114,9 @@ pub enum BlockError {
 impl fmt::Display for BlockError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Malformed => f.write_str("not an address, a prefix such as 10.64.0.0/12, or a range such as 10.64.0.1-10.64.0.9"),
+            Self::Malformed => {
+                f.write_str("not an address, a prefix such as 10.64.0.0/12, or a range such as 10.64.0.1-10.64.0.9")
+            }
             Self::Length { most } => write!(f, "the prefix length is above {most}"),
             Self::Mixed => f.write_str("a range cannot go from IPv4 to IPv6"),
             Self::Reversed => f.write_str("the range is reversed: its first address is above its last"),
@@ -256,9 +258,9 @@ impl Addresses {
 
     /// The runs of addresses, IPv4 first, ascending.
     pub fn ranges(&self) -> impl Iterator<Item = Range> + '_ {
-        Family::BOTH.into_iter().flat_map(|family| {
-            self.of(family).spans().iter().map(move |&(first, last)| Range { family, first, last })
-        })
+        Family::BOTH
+            .into_iter()
+            .flat_map(|family| self.of(family).spans().iter().map(move |&(first, last)| Range { family, first, last }))
     }
 
     /// The address sets of one family in words: prefixes where a run is one, ranges elsewhere.
@@ -303,7 +305,8 @@ impl Range {
         if self.prefix_length().is_none() {
             let size = self.last - self.first;
             for half in [1_u128 << 127 >> size.leading_zeros(), size - (1_u128 << 127 >> size.leading_zeros()) + 1] {
-                let (low, high) = (Self { last: self.first + half - 1, ..*self }, Self { first: self.first + half, ..*self });
+                let (low, high) =
+                    (Self { last: self.first + half - 1, ..*self }, Self { first: self.first + half, ..*self });
                 if half > 1 && size > 8 && low.prefix_length().is_some() && high.prefix_length().is_some() {
                     return vec![low.to_string(), high.to_string()];
                 }
@@ -328,8 +331,15 @@ impl fmt::Display for Range {
 /// for 2000::/3). Documentation ranges count as public, so that examples work.
 pub fn internet_at_large() -> Addresses {
     const NOT_PUBLIC: [&str; 9] = [
-        "0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12",
-        "192.168.0.0/16", "224.0.0.0/4", "240.0.0.0/4",
+        "0.0.0.0/8",
+        "10.0.0.0/8",
+        "100.64.0.0/10",
+        "127.0.0.0/8",
+        "169.254.0.0/16",
+        "172.16.0.0/12",
+        "192.168.0.0/16",
+        "224.0.0.0/4",
+        "240.0.0.0/4",
     ];
     let block = |text: &&str| text.parse::<Block>().ok().map(|block| block.range);
     let private: Addresses = NOT_PUBLIC.iter().filter_map(block).collect();
@@ -376,7 +386,16 @@ mod tests {
         for inside in ["1.0.0.0", "9.255.255.255", "198.51.100.7", "223.255.255.255", "2000::", "3fff:ffff::1"] {
             assert!(holds(inside), "{inside}");
         }
-        for outside in ["0.0.0.1", "10.0.0.1", "100.127.255.255", "172.31.0.1", "224.0.0.1", "255.255.255.255", "fd00::1", "4000::"] {
+        for outside in [
+            "0.0.0.1",
+            "10.0.0.1",
+            "100.127.255.255",
+            "172.31.0.1",
+            "224.0.0.1",
+            "255.255.255.255",
+            "fd00::1",
+            "4000::",
+        ] {
             assert!(!holds(outside), "{outside}");
         }
     }

@@ -122,7 +122,8 @@ pub fn classes(view: &View<'_>) -> Vec<Class> {
 pub fn class_of(view: &View<'_>, id: Id<Interface>) -> Class {
     let key = class_key(view, id);
     let subnet = view.estate.interfaces[id].subnet;
-    let same = |other: &Id<Interface>| view.estate.interfaces[*other].subnet == subnet && class_key(view, *other) == key;
+    let same =
+        |other: &Id<Interface>| view.estate.interfaces[*other].subnet == subnet && class_key(view, *other) == key;
     let mut members: Vec<_> = view.estate.interfaces.ids().filter(same).collect();
     members.retain(|member| *member != id);
     members.insert(0, id);
@@ -169,7 +170,7 @@ pub fn effective(view: &View<'_>, interface: Id<Interface>, direction: Direction
     };
     let mut refused: Vec<(&Way, PacketSet)> = Vec::new();
     let mut regions = ways.regions();
-    regions.sort_by(|(a, _), (b, _)| a.cmp(b));
+    regions.sort_by_key(|(way, _)| *way);
     for (way, set) in regions {
         if way.refuses() {
             refused.push((way, set));
@@ -221,16 +222,18 @@ fn left_over(side: &Side, refused: Vec<(&Way, PacketSet)>) -> Vec<Listed> {
 }
 
 /// Which requests have their reply let through, stage by stage of the opposite direction.
-struct Replies<'c> {
+pub(crate) struct Replies<'c> {
     client_ports: &'c Intervals,
     stages: Vec<(StageKind, PacketSet, PacketSet)>,
     finally: PacketSet,
 }
 
 impl<'c> Replies<'c> {
-    fn new(backward: &Chain, client_ports: &'c Intervals) -> Self {
+    pub(crate) fn new(backward: &Chain, client_ports: &'c Intervals) -> Self {
         let pass = |map: &PacketMap<Judgement>| map.select(|judgement| judgement.outcome.passes());
-        let unknown = |map: &PacketMap<Judgement>| map.select(|judgement| !judgement.outcome.passes() && !judgement.outcome.refuses());
+        let unknown = |map: &PacketMap<Judgement>| {
+            map.select(|judgement| !judgement.outcome.passes() && !judgement.outcome.refuses())
+        };
         let stages = backward.stages.iter().map(|stage| {
             let maybe = unknown(&stage.map);
             let sure = pass(&stage.map);
@@ -243,7 +246,7 @@ impl<'c> Replies<'c> {
     }
 
     /// Splits admitted packets of one way by what becomes of their replies.
-    fn of(&self, forward: &Chain, way: &Way, set: &PacketSet) -> Vec<(Reply, PacketSet)> {
+    pub(crate) fn of(&self, forward: &Chain, way: &Way, set: &PacketSet) -> Vec<(Reply, PacketSet)> {
         let crossed = forward.stages.iter().zip(&way.judgements);
         let matched = |wanted: State| {
             let kinds = crossed.clone().filter(move |(_, judgement)| judgement.state == wanted);
@@ -254,7 +257,8 @@ impl<'c> Replies<'c> {
         let mut rest = set.clone();
         let finally = stateless.contains(&StageKind::ScopePolicies);
         for (kind, sure, either) in self.stages.iter().filter(|(kind, _, _)| stateless.contains(kind)) {
-            let skips = finally && !matches!(kind, StageKind::NetworkAcl | StageKind::OwnFirewall | StageKind::ScopePolicies);
+            let skips =
+                finally && !matches!(kind, StageKind::NetworkAcl | StageKind::OwnFirewall | StageKind::ScopePolicies);
             let widen = |set: &PacketSet| if skips { set.union(&self.finally) } else { set.clone() };
             let (open, closed) = self.split(&rest, &widen(either), *kind, false);
             parts.extend(closed);
@@ -274,7 +278,13 @@ impl<'c> Replies<'c> {
     }
 
     /// What of a set is answered whatever port the client has, and the rest by what becomes of it.
-    fn split(&self, set: &PacketSet, answered: &PacketSet, kind: StageKind, doubt: bool) -> (PacketSet, Vec<(Reply, PacketSet)>) {
+    fn split(
+        &self,
+        set: &PacketSet,
+        answered: &PacketSet,
+        kind: StageKind,
+        doubt: bool,
+    ) -> (PacketSet, Vec<(Reply, PacketSet)>) {
         let all = Addresses::all();
         let from_clients = PacketSet::fields(&all, &all, |_| service::all_with_ports(), self.client_ports, ());
         let every_port = Intervals::span(0, u128::from(u16::MAX));

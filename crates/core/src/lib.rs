@@ -3,11 +3,14 @@
 //! This crate computes and does nothing else: no input or output, no clock, no environment, no printing.
 
 pub mod address;
+pub mod describe;
 pub mod effective;
+pub mod exposure;
 pub mod faults;
 pub mod model;
 pub mod notation;
 pub mod packet;
+pub mod route;
 pub mod source;
 pub mod stage;
 pub mod view;

@@ -3,7 +3,8 @@
 use crate::address::{Addresses, internet_at_large};
 use crate::faults::{Fault, has};
 use crate::model::{
-    AddressSet, Estate, Filter, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, Reference, Rule, SetItem, Settings,
+    AddressSet, Estate, Filter, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, Reference, Rule, SetItem,
+    Settings,
 };
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::hash::Hash;
@@ -162,9 +163,9 @@ impl<'e> View<'e> {
         self.by_identity.get(identity).map_or(&[], Vec::as_slice)
     }
 
-    /// The settings that hold in a network.
-    pub fn settings(&self, network: Id<Network>) -> &'e Settings {
-        &self.estate.networks[network].settings
+    /// The settings that hold in a network; outside of all, those of the estate.
+    pub fn settings(&self, network: impl Into<Option<Id<Network>>>) -> &'e Settings {
+        network.into().map_or(&self.estate.settings, |network| &self.estate.networks[network].settings)
     }
 
     /// Whether the snapshot says that it lacks this part of an object.
@@ -185,8 +186,10 @@ impl<'e> View<'e> {
             || item.workload.is_some_and(|workload| self.lacks("workload", &self.estate.workloads[workload].name, lack))
     }
 
-    /// Whether named peers of a rule that is enforced in one network reach interfaces in another.
-    pub fn reaches(&self, from: Id<Network>, to: Id<Network>) -> bool {
+    /// Whether named peers of a rule that is enforced in one network reach interfaces in another; a rule that is
+    /// enforced nowhere is read as if it reached all.
+    pub fn reaches(&self, from: Option<Id<Network>>, to: Id<Network>) -> bool {
+        let Some(from) = from else { return true };
         match self.settings(from).named_peer_reach {
             NamedPeerReach::Network => from == to,
             NamedPeerReach::Estate => true,
@@ -195,7 +198,7 @@ impl<'e> View<'e> {
     }
 
     /// The addresses of interfaces, as far as named peers reach from a network.
-    fn held_by(&self, interfaces: &[Id<Interface>], from: Id<Network>) -> Addresses {
+    fn held_by(&self, interfaces: &[Id<Interface>], from: Option<Id<Network>>) -> Addresses {
         let near = interfaces.iter().filter(|id| self.reaches(from, self.estate.network_of(**id)));
         let mut all: Addresses = near.clone().flat_map(|id| self.estate.interfaces[*id].addresses.ranges()).collect();
         if has(Fault::PublicAddressesCarry) {
@@ -209,7 +212,7 @@ impl<'e> View<'e> {
     }
 
     /// Addresses in reach of which the snapshot does not say who holds them.
-    fn unlisted(&self, from: Id<Network>, groups: bool) -> Addresses {
+    fn unlisted(&self, from: Option<Id<Network>>, groups: bool) -> Addresses {
         let mut unlisted = Addresses::empty();
         if self.gaps.is_empty() {
             return unlisted;
@@ -221,9 +224,11 @@ impl<'e> View<'e> {
                 unlisted = unlisted.union(&network.blocks);
             }
         }
-        let near = |name: &Name| self.estate.peerings.items().iter().any(|peering| {
-            peering.is_up() && matches!(peering.opposite(from), Some(Reference::Missing(other)) if other == name)
-        });
+        let near = |name: &Name| {
+            self.estate.peerings.items().iter().any(|peering| {
+            peering.is_up() && matches!(from.and_then(|from| peering.opposite(from)), Some(Reference::Missing(other)) if other == name)
+        })
+        };
         let reach = self.settings(from).named_peer_reach;
         for gap in self.estate.gaps.iter().filter(|gap| gap.lack == Lack::Everything) {
             let Some(name) = gap.object.strip_prefix("network:") else { continue };
@@ -235,7 +240,7 @@ impl<'e> View<'e> {
         unlisted
     }
 
-    fn named(&self, interfaces: &[Id<Interface>], from: Id<Network>, groups: bool) -> Matched {
+    fn named(&self, interfaces: &[Id<Interface>], from: Option<Id<Network>>, groups: bool) -> Matched {
         let sure = self.held_by(interfaces, from);
         let maybe = self.unlisted(from, groups).difference(&sure);
         Matched { sure, maybe }
@@ -248,7 +253,7 @@ impl<'e> View<'e> {
     }
 
     /// The addresses that a peer stands for in a rule that is enforced in a network.
-    pub fn peer(&self, peer: &Peer, from: Id<Network>) -> Matched {
+    pub fn peer(&self, peer: &Peer, from: Option<Id<Network>>) -> Matched {
         match peer {
             Peer::Any => Matched::sure(Addresses::all()),
             Peer::Internet => Matched::sure(self.internet.clone()),
@@ -269,13 +274,14 @@ impl<'e> View<'e> {
         }
     }
 
-    fn peers(&self, peers: &[Peer], from: Id<Network>) -> Matched {
+    fn peers(&self, peers: &[Peer], from: Option<Id<Network>>) -> Matched {
         peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.peer(peer, from)))
     }
 
     /// The other side of a rule: its peers less its exceptions.
-    pub fn rule_peers(&self, rule: &Rule, from: Id<Network>) -> Matched {
-        let included = rule.peers.as_ref().map_or_else(|| Matched::sure(Addresses::all()), |peers| self.peers(peers, from));
+    pub fn rule_peers(&self, rule: &Rule, from: Option<Id<Network>>) -> Matched {
+        let included =
+            rule.peers.as_ref().map_or_else(|| Matched::sure(Addresses::all()), |peers| self.peers(peers, from));
         if rule.except.is_empty() || has(Fault::IgnoreExcept) {
             return included;
         }
@@ -283,7 +289,7 @@ impl<'e> View<'e> {
     }
 
     /// This side of a rule.
-    pub fn rule_local(&self, rule: &Rule, from: Id<Network>) -> Matched {
+    pub fn rule_local(&self, rule: &Rule, from: Option<Id<Network>>) -> Matched {
         match &rule.local {
             Some(local) if !has(Fault::IgnoreLocal) => self.peers(local, from),
             _ => Matched::sure(Addresses::all()),

@@ -83,7 +83,8 @@ impl<'t> Reader<'t> {
             return decoded.len();
         }
         let bytes = self.text.as_bytes();
-        let quote = |at: &usize| bytes[*at] == b'"' && bytes[..*at].iter().rev().take_while(|b| **b == b'\\').count() % 2 == 0;
+        let quote =
+            |at: &usize| bytes[*at] == b'"' && bytes[..*at].iter().rev().take_while(|b| **b == b'\\').count() % 2 == 0;
         (0..close).rev().find(quote).map_or(0, |open| close - open - 1)
     }
 

@@ -138,7 +138,15 @@ pub(crate) struct FileSink<'c> {
 impl<'c> FileSink<'c> {
     pub fn new(collected: &'c mut Collected, file: FileId) -> Self {
         let start = Span { file, start: 0, end: 0 };
-        Self { collected, reading: Reading::default(), is_snapshot: false, version: None, current: None, seen: Vec::new(), start }
+        Self {
+            collected,
+            reading: Reading::default(),
+            is_snapshot: false,
+            version: None,
+            current: None,
+            seen: Vec::new(),
+            start,
+        }
     }
 
     /// Judges the header once the file is read.

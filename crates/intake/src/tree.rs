@@ -64,7 +64,13 @@ pub(crate) trait Sink {
 /// A problem of the syntax, at a place.
 pub(crate) fn syntax_problem(file: FileId, at: usize, title: String, label: &str, help: Option<String>) -> Problem {
     let at = u32::try_from(at).unwrap_or(u32::MAX);
-    Problem { title, span: Span { file, start: at, end: at.saturating_add(1) }, label: label.to_owned(), related: None, help }
+    Problem {
+        title,
+        span: Span { file, start: at, end: at.saturating_add(1) },
+        label: label.to_owned(),
+        related: None,
+        help,
+    }
 }
 
 /// The problem of a value nested deeper than [`DEEPEST`].

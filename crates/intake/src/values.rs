@@ -170,10 +170,24 @@ impl Written for WrittenPeer {
     }
 
     fn schema(_: &mut Definitions) -> Json {
-        let examples = ["any", "internet", "probes", "10.64.0.0/12", "set:partners", "group:app", "tag:role=web",
-            "identity:booking", "interface:web-1", "network:office", "subnet:office-desks", "site:harbour"];
-        let named: serde_json::Map<String, Json> =
-            PEER_KINDS.iter().map(|kind| ((*kind).to_owned(), json!({ "type": if *kind == "tag" { "object" } else { "string" } }))).collect();
+        let examples = [
+            "any",
+            "internet",
+            "probes",
+            "10.64.0.0/12",
+            "set:partners",
+            "group:app",
+            "tag:role=web",
+            "identity:booking",
+            "interface:web-1",
+            "network:office",
+            "subnet:office-desks",
+            "site:harbour",
+        ];
+        let named: serde_json::Map<String, Json> = PEER_KINDS
+            .iter()
+            .map(|kind| ((*kind).to_owned(), json!({ "type": if *kind == "tag" { "object" } else { "string" } })))
+            .collect();
         json!({ "anyOf": [
             { "type": "string", "examples": examples },
             { "type": "object", "properties": named, "minProperties": 1, "maxProperties": 1, "additionalProperties": false },
@@ -204,7 +218,12 @@ impl WrittenPeer {
     fn read_map(node: &Node<'_>, fields: &[(Node<'_>, Node<'_>)], at: &mut Reading) -> Option<Self> {
         let known = crate::reading::fields_of(node, PEER_KINDS, "a peer", at)?;
         let ([(kind, value)], 1) = (known.as_slice(), fields.len()) else {
-            at.fail(node.span, "a peer written as a map has one field".to_owned(), "here", Some("for example { group: app }".to_owned()));
+            at.fail(
+                node.span,
+                "a peer written as a map has one field".to_owned(),
+                "here",
+                Some("for example { group: app }".to_owned()),
+            );
             return None;
         };
         if *kind == "tag" {
@@ -240,7 +259,8 @@ impl Written for WrittenHop {
             _ => {
                 let word = text.split(':').next().unwrap_or(text);
                 let kinds = HOP_KINDS.iter().chain(&["local", "blackhole"]).copied();
-                let all = "write local, blackhole, an address, or gateway:, interface: or peering: and a name".to_owned();
+                let all =
+                    "write local, blackhole, an address, or gateway:, interface: or peering: and a name".to_owned();
                 let help = did_you_mean(word, kinds).unwrap_or(all);
                 at.fail(node.span, format!("`{text}` is no next hop"), "not understood", Some(help));
                 None
@@ -262,8 +282,19 @@ pub(crate) struct Object {
 
 /// The kinds of objects that a gap can be about.
 const OBJECT_KINDS: &[&str] = &[
-    "network", "subnet", "interface", "workload", "group", "acl", "policy", "own-firewall", "set", "table", "gateway",
-    "peering", "site",
+    "network",
+    "subnet",
+    "interface",
+    "workload",
+    "group",
+    "acl",
+    "policy",
+    "own-firewall",
+    "set",
+    "table",
+    "gateway",
+    "peering",
+    "site",
 ];
 
 impl Written for Object {

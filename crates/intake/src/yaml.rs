@@ -137,7 +137,13 @@ impl<'t> Reader<'t> {
         let key = self.value(event, marks, 1)?;
         let at = key.span.start as usize;
         let Value::Scalar(_, text) = &key.value else {
-            return Err(syntax_problem(self.file, at, "a field's name must be a text".to_owned(), "this is none", None));
+            return Err(syntax_problem(
+                self.file,
+                at,
+                "a field's name must be a text".to_owned(),
+                "this is none",
+                None,
+            ));
         };
         if text == "<<" {
             let help = "write the fields out; what many networks share goes into a conduct".to_owned();

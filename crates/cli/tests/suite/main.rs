@@ -1,3 +1,5 @@
 //! One test binary: the built program on files in fresh folders, and the engine against a naive evaluator.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 mod oracle;

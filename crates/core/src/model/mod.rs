@@ -393,11 +393,7 @@ impl Peering {
     /// The network opposite to `network`, if the peering joins it.
     pub fn opposite(&self, network: Id<Network>) -> Option<&Reference<Network>> {
         let [a, b] = [&self.sides[0].network, &self.sides[1].network];
-        if a.found() == Some(network) {
-            Some(b)
-        } else {
-            (b.found() == Some(network)).then_some(a)
-        }
+        if a.found() == Some(network) { Some(b) } else { (b.found() == Some(network)).then_some(a) }
     }
 }
 
@@ -467,8 +463,18 @@ macro_rules! named {
     };
 }
 named!(
-    Owner, Division, Network, Subnet, Workload, Interface, PublicAddress, AddressSet, RouteTable, Gateway,
-    Peering, Site
+    Owner,
+    Division,
+    Network,
+    Subnet,
+    Workload,
+    Interface,
+    PublicAddress,
+    AddressSet,
+    RouteTable,
+    Gateway,
+    Peering,
+    Site
 );
 
 impl Estate {

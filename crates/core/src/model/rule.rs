@@ -101,7 +101,9 @@ impl Service {
                 service::WITH_PORTS.iter().fold(Intervals::empty(), |sum, p| sum.union(&below(*p, ports)))
             }
             (Some(protocol), None) => service::whole(protocol),
-            (Some(protocol), Some(_)) if !service::has_ports(protocol) && !service::is_icmp(protocol) => Intervals::empty(),
+            (Some(protocol), Some(_)) if !service::has_ports(protocol) && !service::is_icmp(protocol) => {
+                Intervals::empty()
+            }
             (Some(protocol), Some(low)) => below(protocol, low),
         };
         numbers.intersection(&service::all(family))
@@ -265,6 +267,7 @@ pub struct Filter {
     pub description: Option<Name>,
 }
 
+#[allow(clippy::misnamed_getters, reason = "each kind has names of its own, so the key is what is unique")]
 impl Named for Filter {
     fn name(&self) -> &Name {
         &self.key

@@ -20,7 +20,8 @@ fn width(slice: &Slice<()>) -> BigUint {
 }
 
 fn count_sources(node: &Node<()>) -> BigUint {
-    let destinations = |node: &Node<()>| node.slices().iter().map(|s| width(s) * count_services(&s.child)).sum::<BigUint>();
+    let destinations =
+        |node: &Node<()>| node.slices().iter().map(|s| width(s) * count_services(&s.child)).sum::<BigUint>();
     node.slices().iter().map(|slice| width(slice) * destinations(&slice.child)).sum()
 }
 

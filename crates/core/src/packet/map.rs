@@ -264,7 +264,8 @@ fn collect_boxes<L: Label>(family: Family, node: &Node<L>, spans: &mut Vec<Inter
 
 /// The distinct children of a branch, each with all the numbers that lead to it, in order of first occurrence.
 pub(super) fn grouped<L: Label>(slices: &[Slice<L>]) -> Vec<(&Node<L>, Intervals)> {
-    let mut groups: Vec<(&Node<L>, Vec<(u128, u128)>)> = Vec::new();
+    type Spans = Vec<(u128, u128)>;
+    let mut groups: Vec<(&Node<L>, Spans)> = Vec::new();
     let mut by_pointer: FxHashMap<usize, usize> = FxHashMap::default();
     for slice in slices {
         let pointer = match &slice.child {
@@ -375,7 +376,8 @@ impl PacketSet {
 
     /// One packet of the set, if it has any: from the places a reader would choose if those are in it, else the lowest.
     pub fn witness(&self) -> Option<Packet> {
-        let preferred = |choices: &[&str]| choices.iter().filter_map(|text| text.parse::<IpAddr>().ok()).collect::<Addresses>();
+        let preferred =
+            |choices: &[&str]| choices.iter().filter_map(|text| text.parse::<IpAddr>().ok()).collect::<Addresses>();
         let outside = preferred(&["198.51.100.7", "2001:db8:ffff::7"]);
         let client = Intervals::span(40_000, 40_000);
         let all = Addresses::all();

@@ -66,8 +66,7 @@ impl<L: Label> Node<L> {
     pub fn check(&self) -> bool {
         let slices = self.slices();
         let sorted = slices.windows(2).all(|pair| {
-            pair[0].last < pair[1].first
-                && (pair[0].last + 1 < pair[1].first || pair[0].child != pair[1].child)
+            pair[0].last < pair[1].first && (pair[0].last + 1 < pair[1].first || pair[0].child != pair[1].child)
         });
         let inside = slices.iter().all(|slice| slice.first <= slice.last && slice.child.check());
         sorted && inside && (matches!(self, Node::Leaf(_)) || !slices.is_empty())

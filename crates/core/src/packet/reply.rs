@@ -31,7 +31,8 @@ fn icmp_span(family: Family, kind: u8, low: u8, high: u8) -> Intervals {
 
 /// The services of requests that get no reply: ICMP types that are no requests.
 fn one_way(family: Family) -> Intervals {
-    let asks = pairs(family).iter().fold(Intervals::empty(), |sum, (ask, _)| sum.union(&icmp_span(family, *ask, 0, 255)));
+    let asks =
+        pairs(family).iter().fold(Intervals::empty(), |sum, (ask, _)| sum.union(&icmp_span(family, *ask, 0, 255)));
     service::whole(icmp_of(family)).difference(&asks)
 }
 

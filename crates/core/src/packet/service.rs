@@ -163,11 +163,7 @@ pub fn texts(family: Family, services: &Intervals) -> Vec<String> {
     let mut run: Option<(u8, u8)> = None;
     let flush = |run: &mut Option<(u8, u8)>, texts: &mut Vec<String>| {
         if let Some((first, last)) = run.take() {
-            texts.push(if first == last {
-                protocol_name(first)
-            } else {
-                format!("protocol {first}-{last}")
-            });
+            texts.push(if first == last { protocol_name(first) } else { format!("protocol {first}-{last}") });
         }
     };
     for protocol in 0..=u8::MAX {
@@ -176,7 +172,8 @@ pub fn texts(family: Family, services: &Intervals) -> Vec<String> {
         if !exists(family, protocol) {
             continue;
         }
-        let joins = run.is_some_and(|(_, last)| last + 1 == protocol || (last..protocol).skip(1).all(|p| !exists(family, p)));
+        let joins =
+            run.is_some_and(|(_, last)| last + 1 == protocol || (last..protocol).skip(1).all(|p| !exists(family, p)));
         let named = NAMES.iter().any(|(_, number)| *number == protocol);
         if part == block && !named && joins {
             run = run.map(|(first, _)| (first, protocol));

@@ -45,9 +45,8 @@ fn all_pairs_of_sets_over_eight_cells() {
         let cells = cells(family, third);
         let other = PacketSet::fields(&Addresses::all(), &Addresses::all(), service::all, &ports(0, u16::MAX), ())
             .difference(&PacketSet::union_all(cells.clone()));
-        let of_mask = |mask: usize| {
-            PacketSet::union_all((0..8).filter(|bit| mask >> bit & 1 == 1).map(|bit| cells[bit].clone()))
-        };
+        let of_mask =
+            |mask: usize| PacketSet::union_all((0..8).filter(|bit| mask >> bit & 1 == 1).map(|bit| cells[bit].clone()));
         let sets: Vec<PacketSet> = (0..256).map(of_mask).collect();
         let counts: Vec<BigUint> = cells.iter().map(PacketSet::count).collect();
         for (a, left) in sets.iter().enumerate() {
@@ -171,7 +170,13 @@ fn maps_keep_the_upper_label_and_split_into_regions() {
 #[test]
 fn packets_that_do_not_exist_are_in_no_set() {
     let full = PacketSet::full();
-    let packet = |family, protocol| Packet { family, source: 1, destination: 2, service: service::code(protocol, 0), source_port: 0 };
+    let packet = |family, protocol| Packet {
+        family,
+        source: 1,
+        destination: 2,
+        service: service::code(protocol, 0),
+        source_port: 0,
+    };
     assert!(full.contains(&packet(Family::V4, service::ICMP)) && full.contains(&packet(Family::V6, service::ICMPV6)));
     assert!(!full.contains(&packet(Family::V4, service::ICMPV6)) && !full.contains(&packet(Family::V6, service::ICMP)));
     let per_pair = 3_u32 * (BigUint::from(1_u32) << 32) + (1_u32 << 16) + 251_u32;
@@ -196,7 +201,10 @@ fn services_read_as_a_person_would_write_them() {
         (service::all(Family::V4), "any"),
         (service::all(Family::V4).difference(&span(6, 22, 22)), "any except tcp 22"),
         (span(200, 0, 65535), "200"),
-        (service::all(Family::V4).difference(&service::whole(6)).difference(&span(17, 53, 53)), "any except tcp, udp 53"),
+        (
+            service::all(Family::V4).difference(&service::whole(6)).difference(&span(17, 53, 53)),
+            "any except tcp, udp 53",
+        ),
         (service::whole(57).union(&service::whole(59)), "protocol 57-59"),
     ];
     for (services, expected) in table {
@@ -212,7 +220,8 @@ fn requests_are_answered_as_single_packets_are() {
         let mut replies = (0..3).fold(PacketSet::empty(), |sum, _| sum.union(&random_box(&mut random)));
         let echo = Intervals::span(u128::from(service::code(1, 0)), u128::from(service::code(1, random.u16(0..3))));
         let side = |first, last| Addresses::from_intervals(Family::V4, Intervals::span(first, last));
-        replies = replies.union(&PacketSet::fields(&side(20, 21), &side(10, 12), |_| echo.clone(), &ports(0, u16::MAX), ()));
+        replies =
+            replies.union(&PacketSet::fields(&side(20, 21), &side(10, 12), |_| echo.clone(), &ports(0, u16::MAX), ()));
         let requests = replies.requests_answered();
         for _ in 0..300 {
             let (protocol, low) = match random.u8(0..3) {
@@ -222,7 +231,8 @@ fn requests_are_answered_as_single_packets_are() {
             };
             let source_port = if service::has_ports(protocol) { [22, 23, 53, 1][random.usize(0..4)] } else { 0 };
             let (source, destination) = (random.u8(9..24).into(), random.u8(9..24).into());
-            let packet = Packet { family: Family::V4, source, destination, service: service::code(protocol, low), source_port };
+            let packet =
+                Packet { family: Family::V4, source, destination, service: service::code(protocol, low), source_port };
             let expected = packet.reply().is_none_or(|reply| replies.contains(&reply));
             assert_eq!(requests.contains(&packet), expected, "{packet}");
         }

@@ -5,7 +5,8 @@ use super::{By, Judgement, Outcome, State};
 use crate::address::Addresses;
 use crate::faults::{Fault, has};
 use crate::model::{
-    Direction, Division, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, SubnetGroups, Target,
+    Direction, Division, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, SubnetGroups,
+    Target,
 };
 use crate::packet::{Intervals, PacketMap, PacketSet, service};
 use crate::view::View;
@@ -201,7 +202,11 @@ impl Site<'_, '_> {
         if interface.is_empty() && subnet.is_empty() && !lacking {
             let deny = settings.no_group == NoGroup::Deny && !has(Fault::ForgetNoGroup);
             let map = Self::constant(Outcome::Deny, By::NoGroup);
-            return if deny { vec![Stage { kind: StageKind::InterfaceGroups, filters: Vec::new(), map }] } else { Vec::new() };
+            return if deny {
+                vec![Stage { kind: StageKind::InterfaceGroups, filters: Vec::new(), map }]
+            } else {
+                Vec::new()
+            };
         }
         let all_union = interface.iter().chain(subnet).all(|g| g.found().is_none_or(|g| estate.filters[g].is_union()));
         let mut pooled = settings.subnet_groups == SubnetGroups::Pooled;

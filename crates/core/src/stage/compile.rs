@@ -37,13 +37,15 @@ fn service_numbers(rule: &Rule, family: Family) -> Intervals {
         return numbers.intersection(&service::whole(service::TCP));
     }
     if has(Fault::PortsOffByOne) && rule.services.iter().any(|s| s.low.is_some()) {
-        return Intervals::from_spans(numbers.spans().iter().map(|(first, last)| (*first, if last > first { last - 1 } else { *last })));
+        return Intervals::from_spans(
+            numbers.spans().iter().map(|(first, last)| (*first, if last > first { last - 1 } else { *last })),
+        );
     }
     numbers
 }
 
 /// The packets that a rule matches where it is enforced in a network.
-pub fn rule_match(view: &View<'_>, id: RuleId, network: Id<Network>) -> RuleMatch {
+pub fn rule_match(view: &View<'_>, id: RuleId, network: Option<Id<Network>>) -> RuleMatch {
     let rule = view.estate.rule(id);
     let (peers, local) = (view.rule_peers(rule, network), view.rule_local(rule, network));
     let sure = map_of(id.direction, &peers.sure, &local.sure, rule, ());
@@ -102,7 +104,7 @@ pub(super) fn ordered(
     stateful: bool,
     below: &PacketMap<Judgement>,
 ) -> PacketMap<Judgement> {
-    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, network)).collect();
+    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, Some(network))).collect();
     let judge = |id: &RuleId| {
         let rule = view.estate.rule(*id);
         let stateless = rule.stateless && !has(Fault::StatelessRuleKeepsState);
@@ -119,7 +121,8 @@ pub(super) fn ordered(
     }
     let mut map = below.clone();
     for (id, matched) in rules.iter().zip(&matches).rev() {
-        let doubtful = effect(id, &matched.maybe).combine(&map, |with, without| Some(with.doubt(without, By::Rule(*id))));
+        let doubtful =
+            effect(id, &matched.maybe).combine(&map, |with, without| Some(with.doubt(without, By::Rule(*id))));
         map = effect(id, &matched.sure).overlay(&doubtful.overlay(&map));
     }
     map
@@ -144,7 +147,7 @@ pub(super) fn union(
     if has(Fault::GroupsAsFirstMatch) {
         rules.truncate(1);
     }
-    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, network)).collect();
+    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, Some(network))).collect();
     let pass = |id: RuleId| Judgement::new(Outcome::Pass, By::Rule(id));
     let doubt = |id: RuleId| Judgement::new(Outcome::Unknown, By::Rule(id));
     let sure = rules.iter().zip(&matches).map(|(id, matched)| matched.sure.relabel(|()| Some(pass(*id))));
@@ -171,6 +174,7 @@ fn forget_state(
         sure = sure.union(&matched.sure);
         maybe = maybe.union(&matched.maybe);
     }
-    let with = |set: &PacketSet, state| admitted.restrict(set).relabel(|judgement| Some(Judgement { state, ..judgement }));
+    let with =
+        |set: &PacketSet, state| admitted.restrict(set).relabel(|judgement| Some(Judgement { state, ..judgement }));
     with(&sure, State::NotKept).overlay(&with(&maybe, State::Unknown)).overlay(&admitted)
 }

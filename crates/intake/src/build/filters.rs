@@ -45,7 +45,10 @@ impl Builder {
                 FilterKind::OrderedGroup { defaults: defaults.map(|action| self.default_of(action)) }
             } else {
                 for given in defaults.into_iter().flatten() {
-                    let help = Some("what no rule of a union group admits is denied; write `form: ordered` for a default".to_owned());
+                    let help = Some(
+                        "what no rule of a union group admits is denied; write `form: ordered` for a default"
+                            .to_owned(),
+                    );
                     self.reading.fail(given.span, "a union group has no default".to_owned(), "here", help);
                 }
                 FilterKind::UnionGroup
@@ -88,13 +91,18 @@ impl Builder {
             let scope = key(&written.scope.0);
             let others = seen.entry(scope.clone()).or_default();
             let order = |policy: &WrittenPolicy| policy.order.as_ref().map(|order| order.value);
-            let clash = others.iter().find(|other| order(other).is_none() || order(written).is_none() || order(other) == order(written));
+            let clash = others
+                .iter()
+                .find(|other| order(other).is_none() || order(written).is_none() || order(other) == order(written));
             if let Some(other) = clash {
                 self.reading.problems.push(Problem {
                     title: format!("two policies at the scope `{scope}` have no order of their own"),
                     span: written.order.as_ref().map_or(written.id.0.span, |order| order.span),
                     label: "the second".to_owned(),
-                    related: Some((other.order.as_ref().map_or(other.id.0.span, |order| order.span), "the first".to_owned())),
+                    related: Some((
+                        other.order.as_ref().map_or(other.id.0.span, |order| order.span),
+                        "the first".to_owned(),
+                    )),
                     help: Some("give each an `order`: the lowest comes first".to_owned()),
                 });
             }
@@ -135,7 +143,8 @@ impl Builder {
     fn filter(&mut self, common: Common<'_>, kind: FilterKind) {
         let Common { origin, kind_key, name, rules, owner, tags, description } = common;
         let lists = ["inbound", "outbound"];
-        let [inbound, outbound] = [0, 1].map(|side| self.rules(rules[side], lists[side], &kind, kind_key, name, origin));
+        let [inbound, outbound] =
+            [0, 1].map(|side| self.rules(rules[side], lists[side], &kind, kind_key, name, origin));
         let filter = Filter {
             key: format!("{kind_key}:{name}").into(),
             name: name.clone(),
@@ -161,16 +170,16 @@ impl Builder {
         let mut ids: FxHashMap<&Name, Span> = FxHashMap::default();
         let mut rules = Vec::with_capacity(written.len());
         for (index, rule) in (0_u32..).zip(written) {
-            if let Some(id) = &rule.id {
-                if let Some(earlier) = ids.insert(&id.value, id.span) {
-                    self.reading.problems.push(Problem {
-                        title: format!("two {list} rules of {kind_key} `{name}` are called `{}`", id.value),
-                        span: id.span,
-                        label: "the second".to_owned(),
-                        related: Some((earlier, "the first".to_owned())),
-                        help: None,
-                    });
-                }
+            if let Some(id) = &rule.id
+                && let Some(earlier) = ids.insert(&id.value, id.span)
+            {
+                self.reading.problems.push(Problem {
+                    title: format!("two {list} rules of {kind_key} `{name}` are called `{}`", id.value),
+                    span: id.span,
+                    label: "the second".to_owned(),
+                    related: Some((earlier, "the first".to_owned())),
+                    help: None,
+                });
             }
             let called = rule.id.as_ref().map_or_else(|| format!("#{}", index + 1), |id| id.value.to_string());
             let holder = format!("{kind_key} {name}, rule {called}");
@@ -183,7 +192,8 @@ impl Builder {
     fn rule(&mut self, written: &WrittenRule, kind: &FilterKind, holder: &str, origin: Origin) -> Rule {
         let action = action_of(written, kind, &mut self.reading);
         if let (FilterKind::UnionGroup, Some(_)) = (kind, written.priority) {
-            let help = Some("in a union group any matching rule admits; write `form: ordered` for priorities".to_owned());
+            let help =
+                Some("in a union group any matching rule admits; write `form: ordered` for priorities".to_owned());
             self.reading.fail(written.span, "rules of a union group have no priority".to_owned(), "in here", help);
         }
         let mut peers_of = |peers: &Many<Spanned<WrittenPeer>>| {
@@ -258,7 +268,12 @@ impl Builder {
             let found: Option<Id<Filter>> = self.names.groups.get(&name.value);
             let group = self.refer(found, &name.value, "group", holder, Origin { span: name.span, ..origin });
             if groups.contains(&group) {
-                self.reading.fail(name.span, format!("the group `{}` is bound here twice", name.value), "a second time", None);
+                self.reading.fail(
+                    name.span,
+                    format!("the group `{}` is bound here twice", name.value),
+                    "a second time",
+                    None,
+                );
                 continue;
             }
             groups.push(group);
@@ -318,7 +333,11 @@ fn action_of(written: &WrittenRule, kind: &FilterKind, reading: &mut Reading) ->
         Some(action) => {
             let title = format!("{what} knows no rule that says `{}`", action.value.word());
             let union = known.len() == 1 && action.value.refuses();
-            let help = if union { "a union group only allows; write `form: ordered` for deny rules".to_owned() } else { format!("it knows {}", words.join(", ")) };
+            let help = if union {
+                "a union group only allows; write `form: ordered` for deny rules".to_owned()
+            } else {
+                format!("it knows {}", words.join(", "))
+            };
             reading.fail(action.span, title, "not here", Some(help));
             Deny
         }

@@ -70,11 +70,16 @@ impl Builder {
         self.estate.settings = resolve_settings(settings.iter());
         let ranges = |blocks: &Many<Block>| blocks.0.iter().map(|block| block.range).collect::<Addresses>();
         self.estate.probes = probes.as_ref().map(ranges);
-        self.estate.platform_traffic = platform_traffic.0.iter().map(|written| PlatformTraffic {
-            addresses: ranges(&written.addresses),
-            services: written.services.0.clone(),
-        }).collect();
-        for block in probes.iter().chain(platform_traffic.0.iter().map(|written| &written.addresses)).flat_map(|b| &b.0) {
+        self.estate.platform_traffic = platform_traffic
+            .0
+            .iter()
+            .map(|written| PlatformTraffic {
+                addresses: ranges(&written.addresses),
+                services: written.services.0.clone(),
+            })
+            .collect();
+        for block in probes.iter().chain(platform_traffic.0.iter().map(|written| &written.addresses)).flat_map(|b| &b.0)
+        {
             self.remark_host_bits(block, *origin, "the estate");
         }
     }
@@ -126,7 +131,14 @@ impl Builder {
     }
 
     /// A reference that may dangle; that it does is remarked.
-    fn refer<T>(&mut self, found: Option<Id<T>>, name: &Name, kind: &str, holder: &str, origin: Origin) -> Reference<T> {
+    fn refer<T>(
+        &mut self,
+        found: Option<Id<T>>,
+        name: &Name,
+        kind: &str,
+        holder: &str,
+        origin: Origin,
+    ) -> Reference<T> {
         if let Some(id) = found {
             return Reference::Found(id);
         }
@@ -161,10 +173,12 @@ impl Builder {
             let there = self.names.exists(object.kind, &object.name);
             if lack != Lack::Everything && !there {
                 let title = format!("no {} is called `{}`", object.kind, object.name);
-                let help = "a gap about a part of an object needs the object; if all of it is lacking, leave `lacks` out";
+                let help =
+                    "a gap about a part of an object needs the object; if all of it is lacking, leave `lacks` out";
                 self.reading.fail(object.span, title, "not in the snapshot", Some(help.to_owned()));
             } else if lack == Lack::Everything && there {
-                let title = format!("`{}:{}` is in the snapshot, so it cannot be lacking whole", object.kind, object.name);
+                let title =
+                    format!("`{}:{}` is in the snapshot, so it cannot be lacking whole", object.kind, object.name);
                 let help = Some("say with `lacks` which part of it is missing".to_owned());
                 self.reading.fail(object.span, title, "it is there", help);
             }
@@ -199,8 +213,15 @@ fn resolve_settings<'s>(written: impl Iterator<Item = &'s WrittenSettings>) -> S
             };
         }
         take!(
-            named_peer_reach, equal_priority, subnet_groups, no_group, implied_pair, automatic_routes, same_subnet,
-            equal_routes, missing_next_hop
+            named_peer_reach,
+            equal_priority,
+            subnet_groups,
+            no_group,
+            implied_pair,
+            automatic_routes,
+            same_subnet,
+            equal_routes,
+            missing_next_hop
         );
         if let Some(ports) = &given.client_ports {
             settings.client_ports = Intervals::from_spans(ports.0.spans().iter().copied());

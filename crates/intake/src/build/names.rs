@@ -3,7 +3,8 @@
 use crate::reading::{Reading, Spanned, did_you_mean};
 use crate::sections::Collected;
 use heronshale_core::model::{
-    AddressSet, Division, Filter, Gateway, Id, Interface, Name, Network, Owner, Peering, RouteTable, Site, Subnet, Workload,
+    AddressSet, Division, Filter, Gateway, Id, Interface, Name, Network, Owner, Peering, RouteTable, Site, Subnet,
+    Workload,
 };
 use heronshale_core::source::{Problem, Span};
 use rustc_hash::{FxHashMap, FxHashSet};

@@ -7,8 +7,8 @@ use crate::values::{PeerRoutes, WrittenGatewayKind, WrittenHop, WrittenRouteKind
 use crate::written::{WrittenGateway, WrittenInterface, WrittenNetwork, WrittenPublicAddress, WrittenRoute};
 use heronshale_core::address::{Addresses, Family, address_of};
 use heronshale_core::model::{
-    AddressSet, Gateway, GatewayKind, Id, Interface, Name, Network, NextHop, Peering, PeeringSide, PublicAddress, Reference,
-    Route, RouteDestination, RouteKind, RouteTable, SetItem, Site, Subnet, Tags, Workload,
+    AddressSet, Gateway, GatewayKind, Id, Interface, Name, Network, NextHop, Peering, PeeringSide, PublicAddress,
+    Reference, Route, RouteDestination, RouteKind, RouteTable, SetItem, Site, Subnet, Tags, Workload,
 };
 use heronshale_core::source::{Origin, Problem};
 use std::net::IpAddr;
@@ -46,7 +46,12 @@ impl Builder {
         self.refer(found, &name.value, "table", holder, Origin { span: name.span, ..origin })
     }
 
-    fn own_firewall(&mut self, name: &Spanned<Name>, holder: &str, origin: Origin) -> Reference<heronshale_core::model::Filter> {
+    fn own_firewall(
+        &mut self,
+        name: &Spanned<Name>,
+        holder: &str,
+        origin: Origin,
+    ) -> Reference<heronshale_core::model::Filter> {
         let found = self.names.own_firewalls.get(&name.value);
         self.refer(found, &name.value, "own-firewall", holder, Origin { span: name.span, ..origin })
     }
@@ -66,8 +71,18 @@ impl Builder {
             let (name, tags) = (written.id.0.value.clone(), tags_of(written.tags.as_ref()));
             let internet_traffic = written.internet_traffic.unwrap_or_default();
             let network = network.unwrap_or(Id::new(0));
-            let subnet =
-                Subnet { name, origin: *origin, network, blocks, acl, groups, route_table, internet_traffic, owner, tags };
+            let subnet = Subnet {
+                name,
+                origin: *origin,
+                network,
+                blocks,
+                acl,
+                groups,
+                route_table,
+                internet_traffic,
+                owner,
+                tags,
+            };
             add(&mut self.estate.subnets, subnet);
         }
         for (origin, written) in &collected.workloads {
@@ -144,7 +159,8 @@ impl Builder {
         if let (Some(held), Some(holder)) = (held, &written.interface) {
             let all: Addresses = held.iter().map(|block| block.value.range).collect();
             if !private.is_some_and(|private: IpAddr| all.contains(private) && private.is_ipv4() == address.is_ipv4()) {
-                let title = format!("the interface `{}` holds no such address for {address} to stand for", holder.value);
+                let title =
+                    format!("the interface `{}` holds no such address for {address} to stand for", holder.value);
                 let help = format!("it holds {}", all.texts().join(", "));
                 self.reading.fail(place, title, "not an address of the interface", Some(help));
             }
@@ -158,7 +174,10 @@ impl Builder {
             let holder = format!("set {}", written.id.0.value);
             let content = written.content.0.0.as_ref().map(|entries| self.entries(entries, *origin, &holder));
             let owner = self.owner(written.owner.as_ref());
-            add(&mut self.estate.address_sets, AddressSet { name: written.id.0.value.clone(), origin: *origin, content, owner });
+            add(
+                &mut self.estate.address_sets,
+                AddressSet { name: written.id.0.value.clone(), origin: *origin, content, owner },
+            );
         }
         for (origin, written) in &collected.sites {
             let holder = format!("site {}", written.id.0.value);
@@ -166,7 +185,10 @@ impl Builder {
             let announces = written.announces.as_ref().map(|blocks| self.blocks(blocks, *origin, &holder));
             let owner = self.owner(written.owner.as_ref());
             let announces = announces.unwrap_or_else(|| holds.clone());
-            add(&mut self.estate.sites, Site { name: written.id.0.value.clone(), origin: *origin, holds, announces, owner });
+            add(
+                &mut self.estate.sites,
+                Site { name: written.id.0.value.clone(), origin: *origin, holds, announces, owner },
+            );
         }
     }
 
@@ -180,7 +202,10 @@ impl Builder {
             });
             let routes = routes.collect();
             let owner = self.owner(written.owner.as_ref());
-            add(&mut self.estate.route_tables, RouteTable { name: written.id.0.value.clone(), origin: *origin, network, routes, owner });
+            add(
+                &mut self.estate.route_tables,
+                RouteTable { name: written.id.0.value.clone(), origin: *origin, network, routes, owner },
+            );
         }
         self.tables_belong(collected);
         for (origin, written) in &collected.gateways {
@@ -188,14 +213,19 @@ impl Builder {
         }
         for (origin, written) in &collected.peerings {
             let sides = &written.sides.0.0;
-            let mut built = sides.iter().map(|side| {
-                let name = &side.network.0;
-                let found = self.names.networks.get(&name.value);
-                let holder = format!("peering {}", written.id.0.value);
-                let network = self.refer(found, &name.value, "network", &holder, Origin { span: name.span, ..*origin });
-                let automatic_routes = side.peer_routes != Some(PeerRoutes::Written);
-                PeeringSide { network, up: side.up.unwrap_or(true), automatic_routes }
-            }).collect::<Vec<_>>().into_iter();
+            let mut built = sides
+                .iter()
+                .map(|side| {
+                    let name = &side.network.0;
+                    let found = self.names.networks.get(&name.value);
+                    let holder = format!("peering {}", written.id.0.value);
+                    let network =
+                        self.refer(found, &name.value, "network", &holder, Origin { span: name.span, ..*origin });
+                    let automatic_routes = side.peer_routes != Some(PeerRoutes::Written);
+                    PeeringSide { network, up: side.up.unwrap_or(true), automatic_routes }
+                })
+                .collect::<Vec<_>>()
+                .into_iter();
             let (Some(first), Some(second), 2) = (built.next(), built.next(), sides.len()) else {
                 let title = format!("a peering has two sides, this one has {}", sides.len());
                 self.reading.fail(written.span, title, "in here", None);
@@ -258,7 +288,11 @@ impl Builder {
             destinations: destinations.collect(),
             next_hop,
             metric: written.metric.unwrap_or(0),
-            kind: if written.kind == Some(WrittenRouteKind::Propagated) { RouteKind::Propagated } else { RouteKind::Static },
+            kind: if written.kind == Some(WrittenRouteKind::Propagated) {
+                RouteKind::Propagated
+            } else {
+                RouteKind::Static
+            },
             enabled: written.enabled.unwrap_or(true),
         }
     }
@@ -280,17 +314,26 @@ impl Builder {
         for (field, span, only) in given {
             if let Some(span) = span.filter(|_| only != word) {
                 let title = format!("only {only} gateways have the field `{field}`");
-                self.reading.fail(span, title, format!("this is an {word} gateway").replace("an NAT", "a NAT").replace("an site", "a site"), None);
+                self.reading.fail(
+                    span,
+                    title,
+                    format!("this is an {word} gateway").replace("an NAT", "a NAT").replace("an site", "a site"),
+                    None,
+                );
             }
         }
         let network = self.names.networks.need(&network.0, &mut self.reading);
         let kind = match kind.0.value {
-            WrittenGatewayKind::Internet => Some(GatewayKind::Internet { attached: attached.as_ref().is_none_or(|a| a.value) }),
+            WrittenGatewayKind::Internet => {
+                Some(GatewayKind::Internet { attached: attached.as_ref().is_none_or(|a| a.value) })
+            }
             WrittenGatewayKind::OutboundOnly => Some(GatewayKind::OutboundOnly),
             WrittenGatewayKind::Nat => match subnet {
-                Some(name) => self.names.subnets.need(name, &mut self.reading).map(|subnet| {
-                    GatewayKind::Nat { subnet, public: public.as_ref().map(|public| public.value) }
-                }),
+                Some(name) => self
+                    .names
+                    .subnets
+                    .need(name, &mut self.reading)
+                    .map(|subnet| GatewayKind::Nat { subnet, public: public.as_ref().map(|public| public.value) }),
                 None => self.lacks(written, "subnet"),
             },
             WrittenGatewayKind::Site => match site {
@@ -301,7 +344,8 @@ impl Builder {
         let owner = self.owner(written.owner.as_ref());
         let (Some(network), Some(kind)) = (network, kind) else { return };
         let is_internet = |kind: &GatewayKind| matches!(kind, GatewayKind::Internet { .. });
-        let other = self.estate.gateways.items().iter().find(|other| other.network == network && is_internet(&other.kind));
+        let other =
+            self.estate.gateways.items().iter().find(|other| other.network == network && is_internet(&other.kind));
         if let Some(other) = other.filter(|_| is_internet(&kind)) {
             self.reading.problems.push(Problem {
                 title: "a network has one internet gateway".to_owned(),

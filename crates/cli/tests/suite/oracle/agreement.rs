@@ -37,7 +37,11 @@ fn holding<'l>(listed: &'l [Listed], packet: &engine::Packet) -> Vec<&'l Listed>
 }
 
 /// The engine's decisions in the words of the naive evaluator.
-fn in_words(estate: &Estate, stages: &[(StageKind, Vec<heronshale_core::model::Id<heronshale_core::model::Filter>>)], decisions: &[Judgement]) -> Vec<(String, String)> {
+fn in_words(
+    estate: &Estate,
+    stages: &[(StageKind, Vec<heronshale_core::model::Id<heronshale_core::model::Filter>>)],
+    decisions: &[Judgement],
+) -> Vec<(String, String)> {
     let word = |kind: StageKind| match kind {
         StageKind::OwnFirewall => "own",
         StageKind::ScopePolicies => "policies",
@@ -62,7 +66,14 @@ fn in_words(estate: &Estate, stages: &[(StageKind, Vec<heronshale_core::model::I
 }
 
 /// What the engine says of one packet, compared with what it must be.
-fn disagreement(estate: &Estate, side: &Side, asked: &Packet, naive: &Evaluator<'_>, id: &str, way: &str) -> Option<String> {
+fn disagreement(
+    estate: &Estate,
+    side: &Side,
+    asked: &Packet,
+    naive: &Evaluator<'_>,
+    id: &str,
+    way: &str,
+) -> Option<String> {
     let packet = to_engine(asked);
     let (fate, possible) = naive.fate(id, asked, way);
     let admitted = holding(&side.admitted, &packet);
@@ -84,13 +95,20 @@ fn disagreement(estate: &Estate, side: &Side, asked: &Packet, naive: &Evaluator<
     };
     let Some(listed) = listed else { return Some("what is left does not list it".to_owned()) };
     let words = in_words(estate, &side.stages, &listed.way.judgements);
-    let wanted = |decisions: &Vec<Decision>| decisions.iter().map(|d| (d.stage.to_owned(), d.by.clone())).collect::<Vec<_>>();
+    let wanted =
+        |decisions: &Vec<Decision>| decisions.iter().map(|d| (d.stage.to_owned(), d.by.clone())).collect::<Vec<_>>();
     let wanted: Vec<Vec<(String, String)>> = possible.iter().map(wanted).collect();
     // The list of what is left merges packets that end at one judgement; the earlier stages are those of one of them.
     let from = if fate == Fate::Denied { words.len() - 1 } else { 0 };
     // Where it is open which of two rules lets the packet on, either may be named.
-    let open = |at: usize| listed.way.judgements[..=at].iter().any(|j| j.outcome == Outcome::PassPerhapsFinally || j.state == State::Unknown);
-    let named = |at: usize| open(at) || wanted.iter().any(|decisions| decisions.len() == words.len() && decisions[at] == words[at]);
+    let open = |at: usize| {
+        listed.way.judgements[..=at]
+            .iter()
+            .any(|j| j.outcome == Outcome::PassPerhapsFinally || j.state == State::Unknown)
+    };
+    let named = |at: usize| {
+        open(at) || wanted.iter().any(|decisions| decisions.len() == words.len() && decisions[at] == words[at])
+    };
     if !(from..words.len()).all(named) {
         return Some(format!("decided by {words:?}, not {wanted:?}"));
     }
@@ -135,8 +153,14 @@ fn try_estate(seed: u64, packets: usize, deciders: &mut Deciders) -> Result<(), 
         for _ in 0..packets {
             let asked = packet(&mut random, &json["interfaces"][at], way);
             let (fate, possible) = naive.fate(INTERFACES[at], &asked, way);
-            let decider = possible.last().and_then(|decisions| decisions.last()).filter(|_| fate == Fate::Denied).map_or("none refuses", |last| last.stage);
-            *deciders.entry(format!("{way} {}", if fate == Fate::Unknown { "unknown" } else { decider })).or_default() += 1;
+            let decider = possible
+                .last()
+                .and_then(|decisions| decisions.last())
+                .filter(|_| fate == Fate::Denied)
+                .map_or("none refuses", |last| last.stage);
+            *deciders
+                .entry(format!("{way} {}", if fate == Fate::Unknown { "unknown" } else { decider }))
+                .or_default() += 1;
             if let Some(what) = disagreement(&built, &side, &asked, &naive, INTERFACES[at], way) {
                 return Err(format!("seed {seed}, {} {way}, {asked:?}: {what}", INTERFACES[at]));
             }

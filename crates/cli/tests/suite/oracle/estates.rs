@@ -11,12 +11,37 @@ const GROUPS: [&str; 6] = ["g0", "g1", "g2", "g3", "g4", "g5"];
 const SETS: [&str; 4] = ["s0", "s1", "s2", "s3"];
 const TAGS: [&str; 4] = ["tag:role=web", "tag:role=db", "tag:role=web,env=live", "tag:env=live"];
 const BLOCKS: [&str; 14] = [
-    "10.0.0.0/28", "10.0.0.4", "10.0.1.0/29", "10.0.2.0-10.0.2.9", "198.51.100.0/24", "198.51.100.7", "0.0.0.0/0",
-    "10.0.0.0/8", "2001:db8::/32", "2001:db8:1::/64", "2001:db8:2::5", "::/0", "192.168.0.0/16", "0.0.0.0/1",
+    "10.0.0.0/28",
+    "10.0.0.4",
+    "10.0.1.0/29",
+    "10.0.2.0-10.0.2.9",
+    "198.51.100.0/24",
+    "198.51.100.7",
+    "0.0.0.0/0",
+    "10.0.0.0/8",
+    "2001:db8::/32",
+    "2001:db8:1::/64",
+    "2001:db8:2::5",
+    "::/0",
+    "192.168.0.0/16",
+    "0.0.0.0/1",
 ];
 const SERVICES: [&str; 15] = [
-    "any", "tcp", "tcp 22", "tcp 80-90", "tcp 80,443", "udp 53", "udp", "icmp", "icmp 8", "icmp 8/0", "icmpv6 128", "gre", "any 22",
-    "any 0-65535", "gre 22",
+    "any",
+    "tcp",
+    "tcp 22",
+    "tcp 80-90",
+    "tcp 80,443",
+    "udp 53",
+    "udp",
+    "icmp",
+    "icmp 8",
+    "icmp 8/0",
+    "icmpv6 128",
+    "gre",
+    "any 22",
+    "any 0-65535",
+    "gre 22",
 ];
 
 fn pick<'s>(random: &mut Rng, from: &[&'s str]) -> &'s str {
@@ -32,7 +57,13 @@ fn peer(random: &mut Rng) -> String {
         0..=6 => pick(random, &BLOCKS).to_owned(),
         7..=8 => format!("set:{}", pick(random, &SETS)),
         9..=11 => format!("group:{}", pick(random, &GROUPS)),
-        12 => if chance(random, 30) { "group:gone".to_owned() } else { "any".to_owned() },
+        12 => {
+            if chance(random, 30) {
+                "group:gone".to_owned()
+            } else {
+                "any".to_owned()
+            }
+        }
         13..=14 => pick(random, &TAGS).to_owned(),
         15 => format!("identity:{}", pick(random, &["alpha", "beta"])),
         16 => format!("interface:{}", pick(random, &INTERFACES)),
@@ -162,7 +193,8 @@ fn policy(random: &mut Rng, id: &str, scope: &str, order: u8) -> Value {
         "outbound": rules(random, &format!("{id}-out"), &actions, 3),
     });
     if chance(random, 40) {
-        let kinds = ["tag:role=web", "identity:alpha", "network:n0", "subnet:u0", "interface:i1", "tag:role=db,env=live"];
+        let kinds =
+            ["tag:role=web", "identity:alpha", "network:n0", "subnet:u0", "interface:i1", "tag:role=db,env=live"];
         policy["targets"] = json!([pick(random, &kinds), pick(random, &kinds)]);
     }
     policy
@@ -201,33 +233,58 @@ pub fn estate(random: &mut Rng) -> Value {
         estate["estate"]["probes"] = json!(["10.0.2.7", "2001:db8:2::7"]);
     }
     if chance(random, 30) {
-        estate["estate"]["platform_traffic"] = json!([{ "addresses": ["10.0.0.4", "198.51.100.9"], "services": ["udp 53", "tcp 22"] }]);
+        estate["estate"]["platform_traffic"] =
+            json!([{ "addresses": ["10.0.0.4", "198.51.100.9"], "services": ["udp 53", "tcp 22"] }]);
     }
-    let subnets = [("u0", "n0", "10.0.0.0/28", "2001:db8::/72"), ("u1", "n1", "10.0.1.0/28", "2001:db8:1::/72"), ("u2", "n0", "10.0.0.16/28", "2001:db8:0:0:100::/72")];
-    estate["subnets"] = subnets.iter().map(|(id, network, v4, v6)| {
-        let mut subnet = json!({ "id": id, "network": network, "blocks": [v4, v6], "groups": groups_at(random, ordered, 1) });
-        if chance(random, 65) {
-            subnet["acl"] = if chance(random, 4) { "gone".into() } else { pick(random, &["a0", "a1"]).into() };
-        }
-        subnet
-    }).collect();
-    let places = [("u0", "10.0.0.4", "2001:db8::4"), ("u0", "10.0.0.5", "2001:db8::5"), ("u1", "10.0.1.2", "2001:db8:1::2"), ("u1", "10.0.1.3", "2001:db8:1::3"), ("u2", "10.0.0.18", "2001:db8::100:0:0:2")];
-    estate["interfaces"] = INTERFACES.iter().zip(places).map(|(id, (subnet, v4, v6))| {
-        let mut interface = json!({ "id": id, "subnet": subnet, "addresses": [v4, v6], "groups": groups_at(random, ordered, 2) });
-        let fields: [(&str, u8, &[&str]); 3] = [("workload", 50, &["w0", "w1"]), ("service_identity", 20, &["beta"]), ("own_firewall", 40, &["o0", "o1"])];
-        for (field, percent, names) in fields {
-            if chance(random, percent) {
-                interface[field] = pick(random, names).into();
+    let subnets = [
+        ("u0", "n0", "10.0.0.0/28", "2001:db8::/72"),
+        ("u1", "n1", "10.0.1.0/28", "2001:db8:1::/72"),
+        ("u2", "n0", "10.0.0.16/28", "2001:db8:0:0:100::/72"),
+    ];
+    estate["subnets"] = subnets
+        .iter()
+        .map(|(id, network, v4, v6)| {
+            let mut subnet =
+                json!({ "id": id, "network": network, "blocks": [v4, v6], "groups": groups_at(random, ordered, 1) });
+            if chance(random, 65) {
+                subnet["acl"] = if chance(random, 4) { "gone".into() } else { pick(random, &["a0", "a1"]).into() };
             }
-        }
-        if chance(random, 40) {
-            interface["tags"] = json!({ "role": pick(random, &["web", "db"]), "env": pick(random, &["live", "test"]) });
-        }
-        if chance(random, 8) {
-            interface["unfiltered"] = true.into();
-        }
-        interface
-    }).collect();
+            subnet
+        })
+        .collect();
+    let places = [
+        ("u0", "10.0.0.4", "2001:db8::4"),
+        ("u0", "10.0.0.5", "2001:db8::5"),
+        ("u1", "10.0.1.2", "2001:db8:1::2"),
+        ("u1", "10.0.1.3", "2001:db8:1::3"),
+        ("u2", "10.0.0.18", "2001:db8::100:0:0:2"),
+    ];
+    estate["interfaces"] = INTERFACES
+        .iter()
+        .zip(places)
+        .map(|(id, (subnet, v4, v6))| {
+            let mut interface =
+                json!({ "id": id, "subnet": subnet, "addresses": [v4, v6], "groups": groups_at(random, ordered, 2) });
+            let fields: [(&str, u8, &[&str]); 3] = [
+                ("workload", 50, &["w0", "w1"]),
+                ("service_identity", 20, &["beta"]),
+                ("own_firewall", 40, &["o0", "o1"]),
+            ];
+            for (field, percent, names) in fields {
+                if chance(random, percent) {
+                    interface[field] = pick(random, names).into();
+                }
+            }
+            if chance(random, 40) {
+                interface["tags"] =
+                    json!({ "role": pick(random, &["web", "db"]), "env": pick(random, &["live", "test"]) });
+            }
+            if chance(random, 8) {
+                interface["unfiltered"] = true.into();
+            }
+            interface
+        })
+        .collect();
     estate["security_groups"] = GROUPS.iter().enumerate().map(|(at, id)| group(random, id, at >= 3)).collect();
     let plain = ["allow", "allow", "deny", "reject"];
     estate["network_acls"] = ["a0", "a1"].iter().map(|id| {
@@ -237,7 +294,8 @@ pub fn estate(random: &mut Rng) -> Value {
         json!({ "id": id, "default_inbound": pick(random, &["allow", "deny", "allow"]), "default_outbound": pick(random, &["allow", "reject", "allow"]),
             "inbound": open_rules(random, &format!("{id}-in"), &plain, 3), "outbound": open_rules(random, &format!("{id}-out"), &plain, 3) })
     }).collect();
-    let scopes = [("estate", 1), ("estate", 0), ("division:d0", 0), ("division:d1", 0), ("network:n0", 0), ("network:n1", 0)];
+    let scopes =
+        [("estate", 1), ("estate", 0), ("division:d0", 0), ("division:d1", 0), ("network:n0", 0), ("network:n1", 0)];
     let mut policies = Vec::new();
     for (at, (scope, order)) in scopes.iter().enumerate() {
         if chance(random, 30) {
@@ -254,10 +312,36 @@ pub fn packet(random: &mut Rng, interface: &Value, direction: &str) -> Packet {
     let addresses = interface["addresses"].as_array().unwrap();
     let own: IpAddr = addresses[usize::from(!v4)].as_str().unwrap().parse().unwrap();
     let others: &[&str] = if v4 {
-        &["10.0.0.4", "10.0.0.5", "10.0.1.2", "10.0.1.3", "10.0.0.18", "10.0.2.5", "10.0.2.7", "198.51.100.7", "198.51.100.9",
-            "203.0.113.9", "192.168.0.9", "192.168.200.1", "8.8.8.8", "200.1.1.1", "10.0.0.15", "10.0.0.16"]
+        &[
+            "10.0.0.4",
+            "10.0.0.5",
+            "10.0.1.2",
+            "10.0.1.3",
+            "10.0.0.18",
+            "10.0.2.5",
+            "10.0.2.7",
+            "198.51.100.7",
+            "198.51.100.9",
+            "203.0.113.9",
+            "192.168.0.9",
+            "192.168.200.1",
+            "8.8.8.8",
+            "200.1.1.1",
+            "10.0.0.15",
+            "10.0.0.16",
+        ]
     } else {
-        &["2001:db8::4", "2001:db8:1::2", "2001:db8:1::3", "2001:db8::100:0:0:2", "2001:db8:2::5", "2001:db8:2::7", "2001:db9::1", "fd00::1", "2001:db8:ffff::1"]
+        &[
+            "2001:db8::4",
+            "2001:db8:1::2",
+            "2001:db8:1::3",
+            "2001:db8::100:0:0:2",
+            "2001:db8:2::5",
+            "2001:db8:2::7",
+            "2001:db9::1",
+            "fd00::1",
+            "2001:db8:ffff::1",
+        ]
     };
     let other: IpAddr = others[random.usize(0..others.len())].parse().unwrap();
     let protocol = [6, 6, 6, 6, 17, 17, if v4 { 1 } else { 58 }, 47, 132][random.usize(0..9)];

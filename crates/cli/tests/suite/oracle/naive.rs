@@ -159,12 +159,15 @@ impl<'j> Evaluator<'j> {
         match self.word(from, "named_peer_reach", "peered") {
             "network" => from == to,
             "estate" => true,
-            _ => from == to || list(self.estate, "peerings").iter().any(|peering| {
-                let sides = list(peering, "sides");
-                let up = sides.iter().all(|side| side.get("up") != Some(&Value::Bool(false)));
-                let joins = |network| sides.iter().any(|side| text(side, "network") == Some(network));
-                up && joins(from) && joins(to)
-            }),
+            _ => {
+                from == to
+                    || list(self.estate, "peerings").iter().any(|peering| {
+                        let sides = list(peering, "sides");
+                        let up = sides.iter().all(|side| side.get("up") != Some(&Value::Bool(false)));
+                        let joins = |network| sides.iter().any(|side| text(side, "network") == Some(network));
+                        up && joins(from) && joins(to)
+                    })
+            }
         }
     }
 
@@ -204,15 +207,37 @@ impl<'j> Evaluator<'j> {
     }
 
     fn is_internet(&self, address: IpAddr) -> bool {
-        let private = ["0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12",
-            "192.168.0.0/16", "224.0.0.0/4", "240.0.0.0/4"];
-        let public = if address.is_ipv4() { !private.iter().any(|p| in_block(address, p)) } else { in_block(address, "2000::/3") };
-        public && !list(self.estate, "networks").iter().flat_map(|network| list(network, "blocks")).any(|block| in_block(address, block.as_str().unwrap()))
-            && !list(self.estate, "sites").iter().flat_map(|site| list(site, "holds")).any(|block| in_block(address, block.as_str().unwrap()))
+        let private = [
+            "0.0.0.0/8",
+            "10.0.0.0/8",
+            "100.64.0.0/10",
+            "127.0.0.0/8",
+            "169.254.0.0/16",
+            "172.16.0.0/12",
+            "192.168.0.0/16",
+            "224.0.0.0/4",
+            "240.0.0.0/4",
+        ];
+        let public = if address.is_ipv4() {
+            !private.iter().any(|p| in_block(address, p))
+        } else {
+            in_block(address, "2000::/3")
+        };
+        public
+            && !list(self.estate, "networks")
+                .iter()
+                .flat_map(|network| list(network, "blocks"))
+                .any(|block| in_block(address, block.as_str().unwrap()))
+            && !list(self.estate, "sites")
+                .iter()
+                .flat_map(|site| list(site, "holds"))
+                .any(|block| in_block(address, block.as_str().unwrap()))
     }
 
     fn is_peer(&self, peer: &str, address: IpAddr, network: &str) -> Option<bool> {
-        let Some((kind, name)) = peer.split_once(':').filter(|(kind, _)| kind.chars().all(|c| c.is_ascii_lowercase()) && kind.len() > 2) else {
+        let Some((kind, name)) =
+            peer.split_once(':').filter(|(kind, _)| kind.chars().all(|c| c.is_ascii_lowercase()) && kind.len() > 2)
+        else {
             return Some(match peer {
                 "any" => true,
                 "internet" => self.is_internet(address),
@@ -243,7 +268,11 @@ impl<'j> Evaluator<'j> {
                     "subnet" => ("subnets", "blocks"),
                     _ => ("sites", "holds"),
                 };
-                Some(list(self.find(section, name)?, field).iter().any(|block| in_block(address, block.as_str().unwrap())))
+                Some(
+                    list(self.find(section, name)?, field)
+                        .iter()
+                        .any(|block| in_block(address, block.as_str().unwrap())),
+                )
             }
             _ => panic!("{peer}"),
         }
@@ -262,10 +291,12 @@ impl<'j> Evaluator<'j> {
         let name = words.next().unwrap();
         let low = words.next();
         let ported = matches!(packet.protocol, 6 | 17 | 132);
-        let within = |text: &str, number: u16| text.split(',').any(|part| {
-            let (first, last) = part.split_once('-').unwrap_or((part, part));
-            (first.parse::<u16>().unwrap()..=last.parse().unwrap()).contains(&number)
-        });
+        let within = |text: &str, number: u16| {
+            text.split(',').any(|part| {
+                let (first, last) = part.split_once('-').unwrap_or((part, part));
+                (first.parse::<u16>().unwrap()..=last.parse().unwrap()).contains(&number)
+            })
+        };
         let protocol = match name {
             "any" => return low.is_none_or(|ports| ported && within(ports, packet.low)),
             "tcp" => 6,
@@ -296,10 +327,10 @@ impl<'j> Evaluator<'j> {
             return false;
         }
         // All moments are written alike, so that texts compare as moments do; a date means its end.
-        if let (Some(end), Some(now)) = (text(rule, "enforced_until"), self.taken()) {
-            if format!("{end}T23:59:59Z").as_str() < now {
-                return false;
-            }
+        if let (Some(end), Some(now)) = (text(rule, "enforced_until"), self.taken())
+            && format!("{end}T23:59:59Z").as_str() < now
+        {
+            return false;
         }
         let services = list(rule, "services");
         if !services.is_empty() && !services.iter().any(|s| Self::service_matches(s.as_str().unwrap(), packet)) {
@@ -312,10 +343,13 @@ impl<'j> Evaluator<'j> {
                 return false;
             }
         }
-        let (peer, local) = if direction == "in" { (packet.source, packet.destination) } else { (packet.destination, packet.source) };
-        let included = rule.get("peers").map_or(Some(true), |peers| self.any_peer(peers.as_array().unwrap(), peer, network));
+        let (peer, local) =
+            if direction == "in" { (packet.source, packet.destination) } else { (packet.destination, packet.source) };
+        let included =
+            rule.get("peers").map_or(Some(true), |peers| self.any_peer(peers.as_array().unwrap(), peer, network));
         let excepted = self.any_peer(list(rule, "except"), peer, network);
-        let here = rule.get("local").map_or(Some(true), |locals| self.any_peer(locals.as_array().unwrap(), local, network));
+        let here =
+            rule.get("local").map_or(Some(true), |locals| self.any_peer(locals.as_array().unwrap(), local, network));
         let parts = [included, excepted.map(|excepted| !excepted), here];
         if parts.contains(&Some(false)) {
             return false;
@@ -353,7 +387,13 @@ impl<'j> Evaluator<'j> {
         Self::decided(stage, text(rule, "action").unwrap_or("allow"), keeps_state, text(rule, "id").unwrap())
     }
 
-    fn own_firewall_stage(&self, interface: &'j Value, packet: &Packet, direction: &str, network: &str) -> Option<Decision> {
+    fn own_firewall_stage(
+        &self,
+        interface: &'j Value,
+        packet: &Packet,
+        direction: &str,
+        network: &str,
+    ) -> Option<Decision> {
         let filter = self.find("own_firewalls", self.own_firewall(interface)?);
         let Some(filter) = filter else {
             let open = self.oracle.borrow_mut().ask();
@@ -380,19 +420,24 @@ impl<'j> Evaluator<'j> {
         scopes.push(format!("network:{network}"));
         let mut found = Vec::new();
         for scope in scopes {
-            let mut here: Vec<&Value> = list(self.estate, "scope_policies").iter().filter(|p| text(p, "scope") == Some(&scope)).collect();
+            let mut here: Vec<&Value> =
+                list(self.estate, "scope_policies").iter().filter(|p| text(p, "scope") == Some(&scope)).collect();
             here.sort_by_key(|policy| policy["order"].as_u64().unwrap());
             found.extend(here.into_iter().filter(|policy| {
-                policy.get("targets").is_none_or(|targets| targets.as_array().unwrap().iter().any(|target| {
-                    let (kind, name) = target.as_str().unwrap().split_once(':').unwrap();
-                    match kind {
-                        "tag" => name.split(',').all(|pair| pair.split_once('=').is_some_and(|(k, v)| self.has_tag(interface, k, v))),
-                        "identity" => self.identity(interface) == Some(name),
-                        "network" => network == name,
-                        "subnet" => text(interface, "subnet") == Some(name),
-                        _ => text(interface, "id") == Some(name),
-                    }
-                }))
+                policy.get("targets").is_none_or(|targets| {
+                    targets.as_array().unwrap().iter().any(|target| {
+                        let (kind, name) = target.as_str().unwrap().split_once(':').unwrap();
+                        match kind {
+                            "tag" => name
+                                .split(',')
+                                .all(|pair| pair.split_once('=').is_some_and(|(k, v)| self.has_tag(interface, k, v))),
+                            "identity" => self.identity(interface) == Some(name),
+                            "network" => network == name,
+                            "subnet" => text(interface, "subnet") == Some(name),
+                            _ => text(interface, "id") == Some(name),
+                        }
+                    })
+                })
             }));
         }
         found
@@ -407,18 +452,32 @@ impl<'j> Evaluator<'j> {
         for policy in policies {
             let rules = self.ordered_rules(&[policy], direction, network);
             match self.first_match(&rules, packet, direction, network) {
-                Some(rule) if text(rule, "action") != Some("defer") => return Some(Self::by_rule("policies", rule, true)),
+                Some(rule) if text(rule, "action") != Some("defer") => {
+                    return Some(Self::by_rule("policies", rule, true));
+                }
                 _ => {}
             }
         }
         if implied {
-            return Some(Self::decided("policies", if direction == "in" { "deny" } else { "allow" }, true, "implied pair"));
+            return Some(Self::decided(
+                "policies",
+                if direction == "in" { "deny" } else { "allow" },
+                true,
+                "implied pair",
+            ));
         }
         Some(Self::decided("policies", "allow", true, "no policy"))
     }
 
     /// The groups at one place as one stage.
-    fn place(&self, stage: &'static str, names: &[&'j str], packet: &Packet, direction: &str, network: &str) -> Decision {
+    fn place(
+        &self,
+        stage: &'static str,
+        names: &[&'j str],
+        packet: &Packet,
+        direction: &str,
+        network: &str,
+    ) -> Decision {
         let found: Vec<&Value> = names.iter().filter_map(|name| self.find("security_groups", name)).collect();
         let missing = found.len() < names.len();
         let unknown = |evaluator: &Self| {
@@ -443,7 +502,8 @@ impl<'j> Evaluator<'j> {
         }
         let field = if direction == "in" { "inbound" } else { "outbound" };
         let rules: Vec<&Value> = found.iter().flat_map(|group| list(group, field)).collect();
-        let hits: Vec<&Value> = rules.into_iter().filter(|rule| self.matches(rule, packet, direction, network)).collect();
+        let hits: Vec<&Value> =
+            rules.into_iter().filter(|rule| self.matches(rule, packet, direction, network)).collect();
         if let Some(first) = hits.first() {
             let stateless = hits.iter().any(|rule| rule.get("stateless") == Some(&Value::Bool(true)));
             return Self::decided(stage, "allow", !stateless, text(first, "id").unwrap());
@@ -461,8 +521,15 @@ impl<'j> Evaluator<'j> {
             let deny = self.word(network, "no_group", "allow") == "deny";
             return if deny { vec![Self::decided("groups", "deny", true, "no group")] } else { Vec::new() };
         }
-        let ordered = own.iter().chain(&subnet).any(|g| self.find("security_groups", g).is_some_and(|g| text(g, "form") == Some("ordered")));
-        if self.word(network, "subnet_groups", "both_must_allow") == "pooled" && !ordered && !own.is_empty() && !subnet.is_empty() {
+        let ordered = own
+            .iter()
+            .chain(&subnet)
+            .any(|g| self.find("security_groups", g).is_some_and(|g| text(g, "form") == Some("ordered")));
+        if self.word(network, "subnet_groups", "both_must_allow") == "pooled"
+            && !ordered
+            && !own.is_empty()
+            && !subnet.is_empty()
+        {
             let both: Vec<&str> = own.iter().chain(&subnet).copied().collect();
             return vec![self.place("groups", &both, packet, direction, network)];
         }
@@ -495,11 +562,13 @@ impl<'j> Evaluator<'j> {
     }
 
     fn is_platform(&self, packet: &Packet, direction: &str) -> bool {
-        direction == "out" && list(&self.estate["estate"], "platform_traffic").iter().any(|traffic| {
-            let services = list(traffic, "services");
-            list(traffic, "addresses").iter().any(|block| in_block(packet.destination, block.as_str().unwrap()))
-                && (services.is_empty() || services.iter().any(|s| Self::service_matches(s.as_str().unwrap(), packet)))
-        })
+        direction == "out"
+            && list(&self.estate["estate"], "platform_traffic").iter().any(|traffic| {
+                let services = list(traffic, "services");
+                list(traffic, "addresses").iter().any(|block| in_block(packet.destination, block.as_str().unwrap()))
+                    && (services.is_empty()
+                        || services.iter().any(|s| Self::service_matches(s.as_str().unwrap(), packet)))
+            })
     }
 
     /// All stages of one side in their order, as if none stopped the packet.
@@ -588,7 +657,8 @@ fn reply_to(packet: &Packet) -> Option<Packet> {
     match packet.protocol {
         6 | 17 | 132 => Some(Packet { low: packet.source_port, source_port: packet.low, ..turned }),
         1 | 58 => {
-            let pairs: &[(u16, u16)] = if packet.protocol == 1 { &[(8, 0), (13, 14), (15, 16), (17, 18)] } else { &[(128, 129)] };
+            let pairs: &[(u16, u16)] =
+                if packet.protocol == 1 { &[(8, 0), (13, 14), (15, 16), (17, 18)] } else { &[(128, 129)] };
             let answer = pairs.iter().find(|(ask, _)| *ask == packet.low >> 8)?.1;
             Some(Packet { low: answer << 8, ..turned })
         }

@@ -1,0 +1,279 @@
+//! Rules, filters and sets as plain data with the words of the snapshot: what results are made of.
+
+use crate::address::{Addresses, Block, Family};
+use crate::model::{
+    Action, Direction, Estate, Filter, FilterKind, Id, Interface, Network, Owner, Peer, Reference, RuleId, Scope,
+    Service,
+};
+use crate::packet::{Intervals, Packet, service};
+use crate::source::Place;
+use crate::view::View;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// A rule as a reader finds it.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+pub struct RuleFact {
+    /// The filter's kind and name, for example `group app`.
+    pub filter: String,
+    /// Inbound or outbound.
+    pub direction: Direction,
+    /// The rule's id, or its place such as `#3`.
+    pub rule: String,
+    /// What it does.
+    pub action: Action,
+    /// Its services, peers and conditions in words.
+    pub says: String,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// A concrete packet that proves a statement.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Witness {
+    /// The family of both addresses.
+    pub family: Family,
+    /// Source address.
+    pub source: String,
+    /// Destination address.
+    pub destination: String,
+    /// Protocol number.
+    pub protocol: u8,
+    /// Source port, for protocols that have ports.
+    pub source_port: Option<u16>,
+    /// Destination port, for protocols that have ports.
+    pub port: Option<u16>,
+    /// ICMP type and code.
+    pub icmp: Option<[u8; 2]>,
+    /// The packet in words.
+    pub text: String,
+}
+
+/// A packet as data.
+pub fn witness(packet: &Packet) -> Witness {
+    let protocol = packet.protocol();
+    let low = service::port_of(packet.service);
+    let ported = service::has_ports(protocol);
+    Witness {
+        family: packet.family,
+        source: packet.source_address().to_string(),
+        destination: packet.destination_address().to_string(),
+        protocol,
+        source_port: ported.then_some(packet.source_port),
+        port: ported.then_some(low),
+        icmp: service::is_icmp(protocol).then(|| low.to_be_bytes()),
+        text: packet.to_string(),
+    }
+}
+
+/// A block as it would be written.
+fn block_text(block: &Block) -> String {
+    match block.length {
+        Some(length) if length < block.range.family.bits() => {
+            format!("{}/{length}", crate::address::address_of(block.range.family, block.range.first))
+        }
+        _ => block.range.to_string(),
+    }
+}
+
+fn name_of<T: crate::model::Named>(table: &crate::model::Table<T>, reference: &Reference<T>) -> String {
+    match reference {
+        Reference::Found(id) => table[*id].name().to_string(),
+        Reference::Missing(name) => format!("{name} (missing)"),
+    }
+}
+
+/// The filter's name, or the missing one's.
+fn filter_name(estate: &Estate, reference: &Reference<Filter>) -> String {
+    match reference {
+        Reference::Found(id) => estate.filters[*id].name.to_string(),
+        Reference::Missing(name) => format!("{name} (missing)"),
+    }
+}
+
+fn pairs_text(pairs: &[(crate::model::Name, crate::model::Name)]) -> String {
+    pairs.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(",")
+}
+
+/// A peer in the notation of snapshots.
+pub fn peer_text(estate: &Estate, peer: &Peer) -> String {
+    match peer {
+        Peer::Block(block) => block_text(block),
+        Peer::AddressSet(set) => format!("set:{}", name_of(&estate.address_sets, set)),
+        Peer::Group(group) => format!("group:{}", filter_name(estate, group)),
+        Peer::Tag(pairs) => format!("tag:{}", pairs_text(pairs)),
+        Peer::Identity(name) => format!("identity:{name}"),
+        Peer::Interface(interface) => format!("interface:{}", name_of(&estate.interfaces, interface)),
+        Peer::Network(network) => format!("network:{}", name_of(&estate.networks, network)),
+        Peer::Subnet(subnet) => format!("subnet:{}", name_of(&estate.subnets, subnet)),
+        Peer::Site(site) => format!("site:{}", name_of(&estate.sites, site)),
+        Peer::Internet => "internet".to_owned(),
+        Peer::Any => "any".to_owned(),
+        Peer::Probes => "probes".to_owned(),
+    }
+}
+
+fn service_text(written: &Service) -> String {
+    match (&written.protocol, &written.low) {
+        (None, None) => "any".to_owned(),
+        (None, Some(ports)) => format!("any {}", ports_text(ports)),
+        (Some(protocol), None) => service::protocol_name(*protocol),
+        (Some(protocol), Some(_)) => {
+            let families = Family::BOTH.map(|family| written.numbers(family));
+            let all = Family::BOTH.iter().zip(&families).find(|(_, numbers)| !numbers.is_empty());
+            all.map_or_else(
+                || format!("{} with ports", service::protocol_name(*protocol)),
+                |(family, numbers)| service::texts(*family, numbers).join(", "),
+            )
+        }
+    }
+}
+
+/// Ports in words: `443`, `80,8000-8100`.
+pub fn ports_text(ports: &Intervals) -> String {
+    let span = |(first, last): &(u128, u128)| if first == last { first.to_string() } else { format!("{first}-{last}") };
+    ports.spans().iter().map(span).collect::<Vec<_>>().join(",")
+}
+
+fn list_text(items: Vec<String>) -> String {
+    const SHOWN: usize = 4;
+    let more = items.len().saturating_sub(SHOWN);
+    let mut text = items.into_iter().take(SHOWN).collect::<Vec<_>>().join(", ");
+    if more > 0 {
+        text.push_str(&format!(" and {more} more"));
+    }
+    text
+}
+
+/// What a rule says, in words: `tcp 22 from 10.64.0.0/12`.
+pub fn rule_says(estate: &Estate, id: RuleId) -> String {
+    let rule = estate.rule(id);
+    let services = if rule.services.is_empty() {
+        "any".to_owned()
+    } else {
+        list_text(rule.services.iter().map(service_text).collect())
+    };
+    let peers = match &rule.peers {
+        None => "any".to_owned(),
+        Some(peers) if peers.is_empty() => "nobody".to_owned(),
+        Some(peers) => list_text(peers.iter().map(|peer| peer_text(estate, peer)).collect()),
+    };
+    let word = if id.direction == Direction::In { "from" } else { "to" };
+    let mut text = format!("{services} {word} {peers}");
+    if !rule.except.is_empty() {
+        text.push_str(&format!(
+            " except {}",
+            list_text(rule.except.iter().map(|peer| peer_text(estate, peer)).collect())
+        ));
+    }
+    if let Some(local) = &rule.local {
+        text.push_str(&format!(", here {}", list_text(local.iter().map(|peer| peer_text(estate, peer)).collect())));
+    }
+    if let Some(ports) = &rule.source_ports {
+        text.push_str(&format!(", source ports {}", ports_text(ports)));
+    }
+    text
+}
+
+/// A filter's kind and name: `group app`.
+pub fn filter_text(estate: &Estate, id: Id<Filter>) -> String {
+    let filter = &estate.filters[id];
+    format!("{} {}", filter.kind_word(), filter.name)
+}
+
+/// A rule as data.
+pub fn rule_fact(estate: &Estate, id: RuleId) -> RuleFact {
+    let rule = estate.rule(id);
+    RuleFact {
+        filter: filter_text(estate, id.filter),
+        direction: id.direction,
+        rule: estate.rule_name(id),
+        action: rule.action,
+        says: rule_says(estate, id),
+        place: estate.sources.place(&rule.origin),
+    }
+}
+
+/// An owner's name.
+pub fn owner_text(estate: &Estate, owner: Option<Id<Owner>>) -> Option<String> {
+    owner.map(|id| estate.owners[id].name.to_string())
+}
+
+/// A set of addresses in words, and exactly.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct PeerWords {
+    /// In words: names of groups and networks where these say it better.
+    pub said: String,
+    /// Exactly: addresses, prefixes and ranges, ascending.
+    pub ranges: Vec<String>,
+}
+
+/// Names that may stand for sets of addresses, the best first.
+pub type Symbols = Vec<(String, Addresses)>;
+
+/// A set in words: `any`, names that lie in it, the rest as prefixes; or `any except` what is missing, if that is shorter.
+pub fn peer_words(family: Family, numbers: &Intervals, symbols: &Symbols) -> PeerWords {
+    let set = Addresses::from_intervals(family, numbers.clone());
+    let whole = Addresses::of_family(family);
+    let ranges = set.texts();
+    let plain = items(family, &set, symbols);
+    let missing = items(family, &whole.difference(&set), symbols);
+    let said = if set == whole {
+        "any".to_owned()
+    } else if missing.len() * 2 < plain.len() {
+        format!("any except {}", list_text(missing))
+    } else {
+        list_text(plain)
+    };
+    PeerWords { said, ranges }
+}
+
+fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
+    let mut rest = set.clone();
+    let mut words = Vec::new();
+    for (name, members) in symbols {
+        let members = members.intersection(&Addresses::of_family(family));
+        if !members.is_empty() && members.is_subset(set) && members.overlaps(&rest) {
+            rest = rest.difference(&members);
+            words.push(name.clone());
+        }
+    }
+    words.extend(rest.texts());
+    words
+}
+
+/// The names that the given rules use for their peers, and what they stand for in a network.
+pub fn symbols_of(view: &View<'_>, rules: impl Iterator<Item = RuleId>, network: Option<Id<Network>>) -> Symbols {
+    let mut symbols: Symbols = Vec::new();
+    for id in rules {
+        let rule = view.estate.rule(id);
+        for peer in rule.peers.iter().flatten().chain(&rule.except) {
+            let name = match peer {
+                Peer::Any | Peer::Block(_) => continue,
+                Peer::Group(Reference::Found(group)) => {
+                    let near = |id: &&Id<Interface>| view.reaches(network, view.estate.network_of(**id));
+                    let count = view.carriers(*group).iter().filter(near).count();
+                    format!("group {} ({count})", view.estate.filters[*group].name)
+                }
+                _ => peer_text(view.estate, peer).replacen(':', " ", 1),
+            };
+            let members = view.peer(peer, network).sure;
+            if !symbols.iter().any(|(known, _)| *known == name) {
+                symbols.push((name, members));
+            }
+        }
+    }
+    symbols
+}
+
+/// Where a policy is bound, in words.
+pub fn scope_text(estate: &Estate, filter: &Filter) -> Option<String> {
+    match &filter.kind {
+        FilterKind::ScopePolicy { scope, .. } => Some(match scope {
+            Scope::Estate => "the whole estate".to_owned(),
+            Scope::Division(id) => format!("division {}", estate.divisions[*id].name),
+            Scope::Network(id) => format!("network {}", estate.networks[*id].name),
+        }),
+        _ => None,
+    }
+}

@@ -1,0 +1,231 @@
+//! What the internet reaches directly: interfaces with a public address, and those with global IPv6 (design 3.3).
+//!
+//! For each such way in the packets that the internet may send are partitioned by what becomes of the connection: the
+//! gateway, the internet block, the receiving stages, the reply's route and the reply's stages. The ways that lead
+//! over devices (balancers, firewalls, services) are not judged here.
+
+use crate::address::{Addresses, Family, Range, internet_at_large, number_of};
+use crate::effective::{Replies, Reply};
+use crate::model::{Direction, Gateway, GatewayKind, Id, Interface, InternetTraffic, PublicAddress};
+use crate::packet::{Intervals, PacketSet, service};
+use crate::route::{Hop, Routed, Winner, routed};
+use crate::stage::{StageKind, Way, chain};
+use crate::view::View;
+
+/// What becomes of a connection from the internet.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// It works, there and back.
+    Works,
+    /// It works if the client has one of these ports.
+    WorksForPorts(Intervals),
+    /// It works if the reply takes one of several equal routes.
+    WorksForRoutes,
+    /// That depends on what the snapshot lacks.
+    Unknown,
+    /// A stage refuses it; its judgement is the way's last.
+    Denied,
+    /// The network or subnet may not be reached from the internet.
+    Blocked,
+    /// There is no internet gateway that is attached.
+    NoGateway,
+    /// The reply finds no route to where the request came from, or a wrong one.
+    ReplyLost(Option<Winner>),
+    /// A stage that keeps no state refuses the reply.
+    ReplyDenied(StageKind),
+}
+
+impl Verdict {
+    /// Whether some connection works.
+    pub fn is_open(&self) -> bool {
+        matches!(self, Self::Works | Self::WorksForPorts(_) | Self::WorksForRoutes)
+    }
+}
+
+/// Packets with one verdict, by one way through the receiving stages.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// What becomes of them.
+    pub verdict: Verdict,
+    /// What the receiving stages decided; empty if they were not reached.
+    pub way: Way,
+    /// The packets as the interface receives them: the destination is its own address.
+    pub packets: PacketSet,
+}
+
+/// One way from the internet to one interface.
+#[derive(Clone, Debug)]
+pub struct DirectWay {
+    /// The interface.
+    pub interface: Id<Interface>,
+    /// The family.
+    pub family: Family,
+    /// The public address that is mapped to it; none for global IPv6.
+    pub public: Option<Id<PublicAddress>>,
+    /// The interface's own addresses that are reached.
+    pub own: Range,
+    /// The gateway, if the network has one.
+    pub gateway: Option<Id<Gateway>>,
+    /// The receiving stages in order.
+    pub stages: Vec<StageKind>,
+    /// The partition of all that the internet may send.
+    pub parts: Vec<Part>,
+}
+
+impl DirectWay {
+    /// All packets for which a connection works.
+    pub fn open(&self) -> PacketSet {
+        PacketSet::union_all(self.parts.iter().filter(|part| part.verdict.is_open()).map(|part| part.packets.clone()))
+    }
+
+    /// All packets of which it is not known.
+    pub fn unknown(&self) -> PacketSet {
+        let open = self.parts.iter().filter(|part| part.verdict == Verdict::Unknown);
+        PacketSet::union_all(open.map(|part| part.packets.clone()))
+    }
+}
+
+/// Every direct way in, in the order of the interfaces.
+pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
+    let estate = view.estate;
+    let mut ways = Vec::new();
+    for (id, interface) in estate.interfaces.iter() {
+        let mapped = estate.public_addresses.iter().filter(|(_, public)| public.interface == Some(id));
+        for (public, item) in mapped {
+            if let Some(private) = item.private {
+                ways.push(direct_way(view, id, Some(public), Range::single(private)));
+            }
+        }
+        let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
+        for range in interface.addresses.intersection(&global).ranges() {
+            ways.push(direct_way(view, id, None, range));
+        }
+    }
+    ways
+}
+
+/// One way in.
+pub fn direct_way(
+    view: &View<'_>,
+    interface: Id<Interface>,
+    public: Option<Id<PublicAddress>>,
+    own: Range,
+) -> DirectWay {
+    let estate = view.estate;
+    let network = estate.network_of(interface);
+    let gateway =
+        estate.gateways.iter().find(|(_, g)| g.network == network && matches!(g.kind, GatewayKind::Internet { .. }));
+    let attached =
+        gateway.filter(|(_, g)| matches!(g.kind, GatewayKind::Internet { attached: true })).map(|(id, _)| id);
+    let forward = chain(view, interface, Direction::In);
+    let mut way = DirectWay {
+        interface,
+        family: own.family,
+        public,
+        own,
+        gateway: gateway.map(|(id, _)| id),
+        stages: forward.stages.iter().map(|stage| stage.kind).collect(),
+        parts: Vec::new(),
+    };
+    let asked = from_internet(view, own, interface);
+    let part = |verdict, packets| Part { verdict, way: Way { judgements: Vec::new() }, packets };
+    let Some(attached) = attached else {
+        way.parts.push(part(Verdict::NoGateway, asked));
+        return way;
+    };
+    let subnet = &estate.subnets[estate.interfaces[interface].subnet];
+    if [subnet.internet_traffic, estate.networks[network].internet_traffic]
+        .iter()
+        .any(|t| *t != InternetTraffic::BothWays)
+    {
+        way.parts.push(part(Verdict::Blocked, asked));
+        return way;
+    }
+    let settings = view.settings(network);
+    let backward = chain(view, interface, Direction::Out);
+    let replies = Replies::new(&backward, &settings.client_ports);
+    let routes = routed(view, estate.interfaces[interface].subnet, &view.internet_end());
+    for (taken, packets) in forward.ways(&asked).regions() {
+        let part = |verdict, packets| Part { verdict, way: taken.clone(), packets };
+        if taken.refuses() {
+            way.parts.push(part(Verdict::Denied, packets));
+        } else if !taken.passes() {
+            way.parts.push(part(Verdict::Unknown, packets));
+        } else {
+            let (silent, answered) = split_one_way(&packets);
+            if !silent.is_empty() {
+                way.parts.push(part(Verdict::Works, silent));
+            }
+            for (verdict, back) in by_route(&routes, attached, &answered) {
+                match verdict {
+                    Verdict::Works | Verdict::WorksForRoutes => {
+                        let split = replies.of(&forward, taken, &back).into_iter();
+                        way.parts.extend(split.map(|(reply, packets)| part(with_reply(&verdict, reply), packets)));
+                    }
+                    _ => way.parts.push(part(verdict, back)),
+                }
+            }
+        }
+    }
+    way
+}
+
+/// All that the internet may send to some of an interface's addresses, from any client port.
+fn from_internet(view: &View<'_>, own: Range, interface: Id<Interface>) -> PacketSet {
+    let settings = view.settings(view.estate.network_of(interface));
+    let sources = view.internet_end().intersection(&Addresses::of_family(own.family));
+    let to: Addresses = [own].into_iter().collect();
+    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    let ported = PacketSet::fields(&sources, &to, |_| service::all_with_ports(), &settings.client_ports, ());
+    let others =
+        PacketSet::fields(&sources, &to, |f| service::all(f).difference(&service::all_with_ports()), &every_port, ());
+    ported.union(&others)
+}
+
+/// Packets that get no reply, and the rest.
+fn split_one_way(packets: &PacketSet) -> (PacketSet, PacketSet) {
+    let silent = PacketSet::empty().requests_answered().intersection(packets);
+    let answered = packets.difference(&silent);
+    (silent, answered)
+}
+
+/// Splits requests by where the subnet's routes take the reply.
+fn by_route(routes: &[Routed], gateway: Id<Gateway>, packets: &PacketSet) -> Vec<(Verdict, PacketSet)> {
+    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    let mut parts = Vec::new();
+    for route in routes {
+        let from = PacketSet::fields(&route.addresses, &Addresses::all(), service::all, &every_port, ());
+        let here = packets.intersection(&from);
+        if here.is_empty() {
+            continue;
+        }
+        let good = |winner: &&Winner| winner.hop == Hop::Gateway(gateway);
+        let open = |winner: &&Winner| matches!(winner.hop, Hop::Unknown | Hop::Interface(_));
+        let goods = route.winners.iter().filter(good).count();
+        let verdict = if goods > 0 && goods == route.winners.len() {
+            Verdict::Works
+        } else if goods > 0 {
+            Verdict::WorksForRoutes
+        } else if route.winners.iter().any(|winner| open(&winner)) {
+            Verdict::Unknown
+        } else {
+            Verdict::ReplyLost(route.winners.first().copied())
+        };
+        parts.push((verdict, here));
+    }
+    parts
+}
+
+fn with_reply(verdict: &Verdict, reply: Reply) -> Verdict {
+    match reply {
+        Reply::Passes => verdict.clone(),
+        Reply::OnlyTo(ports) => Verdict::WorksForPorts(ports),
+        Reply::Denied(stage) => Verdict::ReplyDenied(stage),
+        Reply::Unknown(_) => Verdict::Unknown,
+    }
+}
+
+/// Whether an address is one that the internet may ask for: for the ledger of addresses that nothing holds.
+pub fn is_public(address: std::net::IpAddr) -> bool {
+    internet_at_large().of(Family::of(address)).contains(number_of(address))
+}
