@@ -175,6 +175,30 @@ pub fn rule_says(estate: &Estate, id: RuleId) -> String {
     text
 }
 
+/// All that a rule says, whatever its id, priority and place: two rules with one meaning in one list have one text.
+pub fn rule_meaning(estate: &Estate, id: RuleId) -> String {
+    let rule = estate.rule(id);
+    let sorted = |mut items: Vec<String>| {
+        items.sort_unstable();
+        items.dedup();
+        items.join(", ")
+    };
+    let peers = |peers: &[Peer]| sorted(peers.iter().map(|peer| peer_text(estate, peer)).collect());
+    let of = |list: Option<&Vec<Peer>>| list.map_or_else(|| "any".to_owned(), |list| format!("[{}]", peers(list)));
+    let services = sorted(rule.services.iter().map(service_text).collect());
+    let ports = rule.source_ports.as_ref().map_or_else(|| "any".to_owned(), ports_text);
+    format!(
+        "{} {} {} services [{services}] peers {} except [{}] local {} source ports {ports}{}",
+        estate.filters[id.filter].key,
+        id.direction.word(),
+        rule.action.word(),
+        of(rule.peers.as_ref()),
+        peers(&rule.except),
+        of(rule.local.as_ref()),
+        if rule.stateless { " stateless" } else { "" },
+    )
+}
+
 /// A filter's kind and name: `group app`.
 pub fn filter_text(estate: &Estate, id: Id<Filter>) -> String {
     let filter = &estate.filters[id];

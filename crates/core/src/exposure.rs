@@ -162,6 +162,16 @@ pub fn direct_way(
                         let split = replies.of(&forward, taken, &back).into_iter();
                         way.parts.extend(split.map(|(reply, packets)| part(with_reply(&verdict, reply), packets)));
                     }
+                    // The route is looked up before the ACL, behind all other stages (design 2.8, 1).
+                    Verdict::ReplyLost(_) => {
+                        let split = replies.of(&forward, taken, &back).into_iter();
+                        way.parts.extend(split.map(|(reply, packets)| match reply {
+                            Reply::Denied(stage) if stage != StageKind::NetworkAcl => {
+                                part(Verdict::ReplyDenied(stage), packets)
+                            }
+                            _ => part(verdict.clone(), packets),
+                        }));
+                    }
                     _ => way.parts.push(part(verdict, back)),
                 }
             }

@@ -3,10 +3,15 @@
 //! This crate computes and does nothing else: no input or output, no clock, no environment, no printing.
 
 pub mod address;
+pub mod answer;
+pub mod binding;
+pub mod dead;
 pub mod describe;
 pub mod effective;
+pub mod ends;
 pub mod exposure;
 pub mod faults;
+pub mod finding;
 pub mod model;
 pub mod notation;
 pub mod packet;

@@ -20,6 +20,8 @@ pub enum Hop {
     Gateway(Id<Gateway>),
     /// An interface that passes packets on.
     Interface(Id<Interface>),
+    /// An interface that may not pass on packets that are not its own.
+    MayNotForward(Id<Interface>),
     /// The other network of a peering that is up.
     Peering(Id<Peering>),
     /// A next hop that does not exist, is down or is not attached.
@@ -215,15 +217,19 @@ fn hop(view: &View<'_>, network: Id<Network>, next: &NextHop) -> Hop {
             _ => Hop::Gateway(*gateway),
         },
         NextHop::Gateway(Reference::Missing(name)) => lacking("gateway", name),
-        NextHop::Interface(Reference::Found(interface)) => Hop::Interface(*interface),
+        NextHop::Interface(Reference::Found(interface)) => forwarding(view, *interface),
         NextHop::Interface(Reference::Missing(name)) => lacking("interface", name),
-        NextHop::Address(address) => holder(view, network, *address).map_or(Hop::Dead, Hop::Interface),
+        NextHop::Address(address) => holder(view, network, *address).map_or(Hop::Dead, |found| forwarding(view, found)),
         NextHop::Peering(Reference::Found(peering)) => {
             let item = &estate.peerings[*peering];
             if item.is_up() && item.opposite(network).is_some() { Hop::Peering(*peering) } else { Hop::Dead }
         }
         NextHop::Peering(Reference::Missing(name)) => lacking("peering", name),
     }
+}
+
+fn forwarding(view: &View<'_>, interface: Id<Interface>) -> Hop {
+    if view.estate.interfaces[interface].forwards { Hop::Interface(interface) } else { Hop::MayNotForward(interface) }
 }
 
 /// The interface of a network, or of one peered with it, that holds an address.

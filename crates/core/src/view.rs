@@ -163,6 +163,17 @@ impl<'e> View<'e> {
         self.by_identity.get(identity).map_or(&[], Vec::as_slice)
     }
 
+    /// The divisions around a network, outermost first.
+    pub fn divisions_of(&self, network: Id<Network>) -> Vec<Id<crate::model::Division>> {
+        let mut divisions = Vec::new();
+        let mut above = self.estate.networks[network].division;
+        while let Some(division) = above {
+            divisions.insert(0, division);
+            above = self.estate.divisions[division].parent;
+        }
+        divisions
+    }
+
     /// The settings that hold in a network; outside of all, those of the estate.
     pub fn settings(&self, network: impl Into<Option<Id<Network>>>) -> &'e Settings {
         network.into().map_or(&self.estate.settings, |network| &self.estate.networks[network].settings)

@@ -268,7 +268,7 @@ impl Written for WrittenHop {
         }
     }
     fn schema(_: &mut Definitions) -> Json {
-        json!({ "type": "string", "examples": ["local", "blackhole", "gateway:tickets-internet", "interface:nva-1", "peering:quay-tickets", "10.64.0.5"] })
+        json!({ "type": "string", "examples": ["local", "blackhole", "gateway:tickets-internet", "interface:quay-fw-in", "peering:quay-tickets", "10.64.0.5"] })
     }
 }
 

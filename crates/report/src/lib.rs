@@ -1,1 +1,18 @@
-//! report
+//! From results to bytes: text for people, JSON for programs, documentation from declarations.
+//!
+//! Renderers get final answers and decide nothing about their content. They read no file and ask no environment: the
+//! terminal's width and whether to use colour come in as a [`Look`].
+
+mod harmless;
+mod json;
+mod markdown;
+mod page;
+mod problems;
+mod text;
+
+pub use harmless::{harmless, harmless_json, harmless_text};
+pub use json::{ANSWERS, json, schema_of};
+pub use markdown::{catalogue_reference, snapshot_reference};
+pub use page::Look;
+pub use problems::{SourceFile, problems};
+pub use text::{audit, effective, explain, exposure, finds, inventory, one_finding, rule, too_many_classes};

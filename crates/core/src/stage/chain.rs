@@ -5,8 +5,7 @@ use super::{By, Judgement, Outcome, State};
 use crate::address::Addresses;
 use crate::faults::{Fault, has};
 use crate::model::{
-    Direction, Division, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, SubnetGroups,
-    Target,
+    Direction, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, SubnetGroups, Target,
 };
 use crate::packet::{Intervals, PacketMap, PacketSet, service};
 use crate::view::View;
@@ -299,12 +298,7 @@ impl Site<'_, '_> {
 pub fn policies_at(view: &View<'_>, interface: Id<Interface>) -> Vec<Id<Filter>> {
     let estate = view.estate;
     let network = estate.network_of(interface);
-    let mut divisions: Vec<Id<Division>> = Vec::new();
-    let mut above = estate.networks[network].division;
-    while let Some(division) = above {
-        divisions.insert(0, division);
-        above = estate.divisions[division].parent;
-    }
+    let divisions = view.divisions_of(network);
     let level = |scope: &Scope| match scope {
         Scope::Estate => Some(0),
         Scope::Division(division) => divisions.iter().position(|d| d == division).map(|at| at + 1),

@@ -1,0 +1,103 @@
+use crate::failure::{FOUND, Failure};
+use crate::opened::EstateArgs;
+use clap::{Args, ValueEnum};
+use heronshale_core::answer;
+use heronshale_core::finding::{CATALOGUE, Finding, Severity};
+use heronshale_intake::did_you_mean;
+use heronshale_report as report;
+
+/// A severity on the command line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Level {
+    Note,
+    Minor,
+    Serious,
+    Urgent,
+}
+
+impl Level {
+    fn severity(self) -> Severity {
+        match self {
+            Self::Note => Severity::Note,
+            Self::Minor => Severity::Minor,
+            Self::Serious => Severity::Serious,
+            Self::Urgent => Severity::Urgent,
+        }
+    }
+}
+
+/// Everything that is wrong or worth a look, worst first
+///
+/// Ends with 1 if a finding is at or above --fail-on.
+#[derive(Args, Debug)]
+pub struct Audit {
+    #[command(flatten)]
+    estate: EstateArgs,
+    /// End with 1 if a finding is at or above this severity; `never` looks at none
+    #[arg(long, value_name = "SEVERITY", default_value = "serious", value_parser = ["note", "minor", "serious", "urgent", "never"])]
+    fail_on: String,
+    /// Only findings at or above this severity
+    #[arg(long, value_name = "SEVERITY", value_enum)]
+    at_least: Option<Level>,
+    /// Only this kind of finding; may be given several times
+    #[arg(long, value_name = "KIND")]
+    kind: Vec<String>,
+    /// Only what this owner changes
+    #[arg(long, value_name = "OWNER")]
+    owner: Vec<String>,
+    /// Only what is about this network
+    #[arg(long, value_name = "NETWORK")]
+    network: Vec<String>,
+    /// Every finding in full, however long that is
+    #[arg(long)]
+    all: bool,
+}
+
+fn known(given: &[String], names: &[&str], what: &str) -> Result<(), Failure> {
+    match given.iter().find(|name| !names.contains(&name.as_str())) {
+        None => Ok(()),
+        Some(name) => {
+            let hint =
+                did_you_mean(name, names.iter().copied()).unwrap_or_else(|| format!("there are {}", names.join(", ")));
+            Err(Failure::wrong(format!("no {what} is called `{name}`"), hint))
+        }
+    }
+}
+
+impl Audit {
+    pub fn run(&self) -> Result<u8, Failure> {
+        let kinds: Vec<&str> = CATALOGUE.iter().map(|kind| kind.name).collect();
+        known(&self.kind, &kinds, "kind of finding")?;
+        let opened = self.estate.open()?;
+        let view = opened.view();
+        let owners: Vec<&str> = view.estate.owners.items().iter().map(|owner| &*owner.name).collect();
+        known(&self.owner, &owners, "owner")?;
+        let networks: Vec<&str> = view.estate.networks.items().iter().map(|network| &*network.name).collect();
+        known(&self.network, &networks, "network")?;
+        let mut found = answer::audit(&view);
+        self.choose(&mut found);
+        let threshold = Severity::ALL.into_iter().find(|severity| severity.word() == self.fail_on);
+        let fails = threshold.is_some_and(|threshold| found.worst() >= Some(threshold));
+        opened.answer(&view, "audit", found, |whole, look| report::audit(whole, self.all, look))?;
+        Ok(if fails { FOUND } else { 0 })
+    }
+
+    fn choose(&self, found: &mut answer::Audit) {
+        let level = self.at_least.map(|level| format!("{} and worse", level.severity().word()));
+        let named = [("kind", &self.kind), ("owner", &self.owner), ("network", &self.network)];
+        let named = named
+            .into_iter()
+            .filter(|(_, names)| !names.is_empty())
+            .map(|(what, names)| format!("{what} {}", names.join(" or ")));
+        let only: Vec<String> = level.into_iter().chain(named).collect();
+        let wanted = |finding: &Finding| {
+            self.at_least.is_none_or(|level| finding.severity >= level.severity())
+                && (self.kind.is_empty() || self.kind.contains(&finding.kind))
+                && (self.owner.is_empty() || finding.owner.as_ref().is_some_and(|owner| self.owner.contains(owner)))
+                && (self.network.is_empty() || finding.networks.iter().any(|network| self.network.contains(network)))
+        };
+        if !only.is_empty() {
+            found.keep(only, wanted);
+        }
+    }
+}

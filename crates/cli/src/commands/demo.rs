@@ -1,0 +1,68 @@
+use crate::demo::{FILES, FOLDER};
+use crate::failure::Failure;
+use crate::files::write_all;
+use crate::opened::print;
+use crate::terminal;
+use clap::Args;
+use heronshale_core::answer::{audit, effective_answer, inventory, with_heading};
+use heronshale_core::ends::End;
+use heronshale_core::view::View;
+use heronshale_intake::load;
+use heronshale_report as report;
+use std::path::PathBuf;
+
+/// Show me: writes the estate of an invented ferry company, and audits it
+#[derive(Args, Debug)]
+pub struct Demo {
+    /// The folder to write it to
+    #[arg(default_value = FOLDER)]
+    folder: PathBuf,
+    /// Overwrite files that are there
+    #[arg(long)]
+    force: bool,
+}
+
+impl Demo {
+    pub fn run(&self) -> Result<u8, Failure> {
+        write_all(&self.folder, &FILES, self.force)?;
+        let snapshot = load(&self.folder)?;
+        let view = View::new(&snapshot.estate, None);
+        let look = terminal::look_of_stdout();
+        let folder = self.folder.display().to_string();
+        let ask = |command: &str| format!("\n$ heronshale {command} -e {folder}\n");
+        let mut out = format!(
+            "Wrote the estate of Marrowfen Ferries, an invented company, to {folder} ({} files).\n",
+            FILES.len()
+        );
+        out += &ask("inventory");
+        out +=
+            &first_lines(&report::inventory(&with_heading(&view, "inventory", inventory(&view, None)), false, look), 1);
+        out += &ask("audit");
+        out += &report::audit(&with_heading(&view, "audit", audit(&view)), false, look);
+        let worst = End::parse(&view, "interface:fares-db").and_then(|end| end.one_interface(&view, "fares-db"));
+        if let Ok(interface) = worst {
+            out += &ask("effective fares-db");
+            let one = effective_answer(&view, interface, |_| None);
+            out += &report::effective(&with_heading(&view, "effective-all", vec![one]), look);
+        }
+        out += "\nTry next:\n";
+        for (command, why) in TRY {
+            out += &format!("  heronshale {:<34} {why}\n", format!("{command} -e {folder}"));
+        }
+        print(&out)?;
+        Ok(0)
+    }
+}
+
+const TRY: [(&str, &str); 6] = [
+    ("exposure", "what the internet reaches, and what closes the rest"),
+    ("rule fares-db/tmp", "what would change without that rule"),
+    ("inventory --find 192.0.2.77", "everything that holds an address"),
+    ("effective booking-1 --tcp 443", "both families, both directions, one service"),
+    ("explain shadowed", "what a kind of finding is"),
+    ("audit --at-least serious --format json", "for a program"),
+];
+
+fn first_lines(text: &str, count: usize) -> String {
+    text.lines().take(count).map(|line| format!("{line}\n")).collect()
+}

@@ -1,0 +1,73 @@
+use crate::failure::Failure;
+use crate::opened::{EstateArgs, TrafficArgs, end, selected};
+use clap::Args;
+use heronshale_core::address::Addresses;
+use heronshale_core::answer::{asked_packets, effective_answer};
+use heronshale_core::effective::{class_of, classes};
+use heronshale_core::model::Direction;
+use heronshale_report as report;
+
+/// More classes than this are too long to read as text.
+const MOST_CLASSES: usize = 60;
+
+/// What the filters on an interface admit, in and out, by which rules
+///
+/// All stages of the interface's side together: own firewall, scope policies, security groups, network ACL. Each line names the
+/// deciding rule of every stage. A selector that means several interfaces shows one of each class: interfaces on which the
+/// same filters act alike.
+#[derive(Args, Debug)]
+pub struct Effective {
+    /// The interface, or several by a selector: a name, an address, network:tickets, tag:role=web …
+    #[arg(required_unless_present = "all", value_name = "INTERFACE")]
+    interface: Option<String>,
+    /// Every class of interfaces
+    #[arg(long, conflicts_with = "interface")]
+    all: bool,
+    #[command(flatten)]
+    estate: EstateArgs,
+    /// Only traffic with this other side: an address, internet, a name …
+    #[arg(long, value_name = "END")]
+    peer: Option<String>,
+    #[command(flatten)]
+    traffic: TrafficArgs,
+}
+
+impl Effective {
+    pub fn run(&self) -> Result<u8, Failure> {
+        let opened = self.estate.open()?;
+        let view = opened.view();
+        let services = self.traffic.services()?;
+        let peer = self.peer.as_ref().map(|text| end(&view, text)).transpose()?.map(|end| end.addresses(&view));
+        let asked = |direction: Direction| {
+            let peers = peer.clone().unwrap_or_else(Addresses::all);
+            (peer.is_some() || !services.is_empty()).then(|| asked_packets(direction, &peers, &services))
+        };
+        let chosen = match &self.interface {
+            Some(text) => {
+                let mut left = selected(&view, text)?;
+                let mut chosen = Vec::new();
+                while let Some(first) = left.first().copied() {
+                    let class = class_of(&view, first);
+                    left.retain(|id| !class.members.contains(id));
+                    chosen.push(first);
+                }
+                chosen
+            }
+            None => classes(&view).iter().map(heronshale_core::effective::Class::representative).collect(),
+        };
+        if opened.is_text() && chosen.len() > MOST_CLASSES {
+            return Err(Failure::Use { what: report::too_many_classes(chosen.len()), hint: None });
+        }
+        let mut found: Vec<_> = chosen.iter().map(|id| effective_answer(&view, *id, asked)).collect();
+        match found.pop() {
+            Some(one) if found.is_empty() && !opened.is_text() => {
+                opened.answer(&view, "effective", one, |_, _| String::new())?
+            }
+            last => {
+                found.extend(last);
+                opened.answer(&view, "effective-all", found, report::effective)?;
+            }
+        }
+        Ok(0)
+    }
+}

@@ -1,0 +1,54 @@
+use crate::failure::Failure;
+use crate::opened::{EstateArgs, print};
+use crate::terminal;
+use clap::Args;
+use heronshale_core::finding::{CATALOGUE, findings, kind};
+use heronshale_intake::did_you_mean;
+use heronshale_report as report;
+
+/// What a kind of finding is, why it matters and how it is mended; or all about one finding, by its fingerprint
+#[derive(Args, Debug)]
+pub struct Explain {
+    /// A kind such as `shadowed`, or a fingerprint such as 7kq2-m3fa; nothing lists the kinds
+    what: Option<String>,
+    #[command(flatten)]
+    estate: EstateArgs,
+}
+
+/// Whether a text has the form of a fingerprint.
+fn is_fingerprint(text: &str) -> bool {
+    text.len() == 9
+        && text.chars().enumerate().all(|(at, sign)| if at == 4 { sign == '-' } else { sign.is_ascii_alphanumeric() })
+        && text.contains(|sign: char| sign.is_ascii_digit())
+}
+
+impl Explain {
+    pub fn run(&self) -> Result<u8, Failure> {
+        let look = terminal::look_of_stdout();
+        let Some(what) = &self.what else {
+            print(&report::explain(None, look))?;
+            return Ok(0);
+        };
+        if let Some(kind) = kind(what) {
+            print(&report::explain(Some(kind), look))?;
+            return Ok(0);
+        }
+        if !is_fingerprint(what) {
+            let names = CATALOGUE.iter().map(|kind| kind.name);
+            let all = || {
+                format!("a kind is one of {}", CATALOGUE.iter().map(|kind| kind.name).collect::<Vec<_>>().join(", "))
+            };
+            let hint = did_you_mean(what, names).unwrap_or_else(all);
+            return Err(Failure::wrong(format!("`{what}` is no kind of finding and no fingerprint"), hint));
+        }
+        let opened = self.estate.open()?;
+        let view = opened.view();
+        let found = findings(&view).into_iter().find(|finding| finding.fingerprint.eq_ignore_ascii_case(what));
+        let Some(finding) = found else {
+            let hint = "the audit prints fingerprints; one that is gone was mended, or what it is about has changed";
+            return Err(Failure::wrong(format!("the estate has no finding {what}"), hint));
+        };
+        opened.answer(&view, "finding", finding, report::one_finding)?;
+        Ok(0)
+    }
+}

@@ -1,0 +1,37 @@
+use crate::failure::Failure;
+use crate::opened::{EstateArgs, selected};
+use clap::Args;
+use heronshale_core::answer;
+use heronshale_report as report;
+use std::net::IpAddr;
+
+/// What is there: networks, subnets, interfaces, gateways, addresses, filters, gaps
+#[derive(Args, Debug)]
+pub struct Inventory {
+    /// Only what these interfaces belong to: a name, an address, network:tickets, tag:role=web …
+    selector: Option<String>,
+    #[command(flatten)]
+    estate: EstateArgs,
+    /// List the interfaces with what is bound to each
+    #[arg(long)]
+    interfaces: bool,
+    /// Everything that holds this address: records, sets, routes, rules
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["selector", "interfaces"])]
+    find: Option<IpAddr>,
+}
+
+impl Inventory {
+    pub fn run(&self) -> Result<u8, Failure> {
+        let opened = self.estate.open()?;
+        let view = opened.view();
+        if let Some(address) = self.find {
+            opened.answer(&view, "find", answer::find(&view, address), report::finds)?;
+            return Ok(0);
+        }
+        let only = self.selector.as_ref().map(|text| selected(&view, text)).transpose()?;
+        let interfaces = self.interfaces || only.is_some();
+        let found = answer::inventory(&view, only.as_deref());
+        opened.answer(&view, "inventory", found, |whole, look| report::inventory(whole, interfaces, look))?;
+        Ok(0)
+    }
+}

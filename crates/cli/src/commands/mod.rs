@@ -1,0 +1,84 @@
+//! The commands, one file each: its arguments, whose comments are the help, and its wiring.
+
+mod audit;
+mod completions;
+mod demo;
+mod effective;
+mod explain;
+mod exposure;
+mod init;
+mod inventory;
+mod rule;
+mod schema;
+
+use crate::failure::Failure;
+use crate::terminal;
+use clap::{CommandFactory, Parser, Subcommand};
+use std::process::ExitCode;
+
+/// Audits cloud network access rules: what can really reach what, which rules do nothing, and what nobody meant.
+///
+/// It reads a snapshot of virtual networks (a file, or a folder of files) and answers from it, exactly and with proof: each
+/// statement names the deciding rule with its line, and a concrete packet where there is one. It changes nothing.
+#[derive(Parser, Debug)]
+#[command(name = "heronshale", version, max_term_width = 100, after_help = AFTER)]
+pub struct Program {
+    #[command(subcommand)]
+    command: Command,
+}
+
+const AFTER: &str = "\
+Things are named alike everywhere: an interface, a workload or anything else by its name; an address; internet; or with its
+kind: interface: workload: network: subnet: group: tag:role=web identity: division: owner: site: set:
+
+Exit codes: 0 nothing at or above the threshold, 1 findings at or above it, 2 wrong use, 3 the input cannot be used,
+4 the environment failed.";
+
+#[derive(Subcommand, Debug)]
+enum Command {
+    Demo(demo::Demo),
+    Init(init::Init),
+    Inventory(inventory::Inventory),
+    Effective(effective::Effective),
+    Rule(rule::Rule),
+    Exposure(exposure::Exposure),
+    Audit(audit::Audit),
+    Explain(explain::Explain),
+    Schema(schema::Schema),
+    Completions(completions::Completions),
+}
+
+/// The arguments of the whole program, for completions and documentation.
+pub fn arguments() -> clap::Command {
+    Program::command()
+}
+
+/// Runs the program.
+pub fn run() -> ExitCode {
+    let program = Program::parse();
+    let result = program.command.run();
+    match result {
+        Ok(code) => ExitCode::from(code),
+        Err(failure) => {
+            terminal::tell(&failure.message());
+            ExitCode::from(failure.code())
+        }
+    }
+}
+
+impl Command {
+    fn run(&self) -> Result<u8, Failure> {
+        match self {
+            Self::Demo(command) => command.run(),
+            Self::Init(command) => command.run(),
+            Self::Inventory(command) => command.run(),
+            Self::Effective(command) => command.run(),
+            Self::Rule(command) => command.run(),
+            Self::Exposure(command) => command.run(),
+            Self::Audit(command) => command.run(),
+            Self::Explain(command) => command.run(),
+            Self::Schema(command) => command.run(),
+            Self::Completions(command) => command.run(),
+        }
+    }
+}

@@ -1,0 +1,15 @@
+//! The demo estate of Marrowfen Ferries, an invented ferry company: it ships inside the program.
+
+/// Its files, by name.
+pub const FILES: [(&str, &str); 7] = [
+    ("cargo.yaml", include_str!("../demo/marrowfen/cargo.yaml")),
+    ("estate.yaml", include_str!("../demo/marrowfen/estate.yaml")),
+    ("fleet.yaml", include_str!("../demo/marrowfen/fleet.yaml")),
+    ("office.yaml", include_str!("../demo/marrowfen/office.yaml")),
+    ("policies.yaml", include_str!("../demo/marrowfen/policies.yaml")),
+    ("quay.yaml", include_str!("../demo/marrowfen/quay.yaml")),
+    ("tickets.yaml", include_str!("../demo/marrowfen/tickets.yaml")),
+];
+
+/// The folder that it is written to by default.
+pub const FOLDER: &str = "marrowfen-ferries";

@@ -1,0 +1,47 @@
+//! Where output goes: width, colour, and a pipe that somebody closed.
+
+use heronshale_report::Look;
+use std::io::{IsTerminal, Write};
+
+/// Width where there is no terminal.
+const PIPED: usize = 100;
+
+fn width(terminal: bool) -> usize {
+    if !terminal {
+        return PIPED;
+    }
+    terminal_size::terminal_size().map_or(PIPED, |(width, _)| usize::from(width.0).clamp(60, 200))
+}
+
+/// Colour only on a terminal; `NO_COLOR` and `CLICOLOR_FORCE` are kept.
+fn coloured(choice: anstream::ColorChoice) -> bool {
+    !matches!(choice, anstream::ColorChoice::Never)
+}
+
+/// How answers are to look.
+pub fn look_of_stdout() -> Look {
+    let stdout = std::io::stdout();
+    Look { width: width(stdout.is_terminal()), colour: coloured(anstream::AutoStream::choice(&stdout)) }
+}
+
+/// How errors are to look.
+pub fn look_of_stderr() -> Look {
+    let stderr = std::io::stderr();
+    Look { width: width(stderr.is_terminal()), colour: coloured(anstream::AutoStream::choice(&stderr)) }
+}
+
+/// Writes an answer. A reader that goes away is no failure.
+pub fn answer(text: &str) -> std::io::Result<()> {
+    let mut stdout = std::io::stdout().lock();
+    match stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush()) {
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+        result => result,
+    }
+}
+
+/// Tells something beside the answer.
+pub fn tell(text: &str) {
+    let mut stderr = std::io::stderr().lock();
+    // Standard error is the last resort: nothing is left to tell it to.
+    let _ = stderr.write_all(text.as_bytes());
+}

@@ -1,0 +1,208 @@
+//! The effective rules of an interface as data.
+
+use super::{Decided, InterfaceFact, decided, interface_fact, rules_in_force};
+use crate::address::{Addresses, Family};
+use crate::describe::{PeerWords, Symbols, peer_words, ports_text, symbols_of};
+use crate::effective::{Listed, Reply, Side, class_of, effective};
+use crate::model::{Direction, Id, Interface, RuleId};
+use crate::packet::{Intervals, PacketSet};
+use crate::stage::{StageKind, rule_match};
+use crate::view::View;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// What the filters on an interface admit, in and out.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Effective {
+    /// The interface.
+    pub interface: InterfaceFact,
+    /// All interfaces on which the same filters act alike, this one first.
+    pub class: Vec<String>,
+    /// The ports from which clients connect, by which replies were judged.
+    pub client_ports: String,
+    /// Received, then sent.
+    pub sides: Vec<SideFact>,
+}
+
+/// One direction of an interface.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SideFact {
+    /// Received or sent.
+    pub direction: Direction,
+    /// The stages in the order in which packets cross them.
+    pub stages: Vec<StageFact>,
+    /// What all stages admit.
+    pub admitted: Vec<EntryFact>,
+    /// What depends on what the snapshot lacks.
+    pub unknown: Vec<EntryFact>,
+    /// The rest, to be read from the top: what no entry above has taken.
+    pub left: Vec<EntryFact>,
+}
+
+/// A stage with its filters.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StageFact {
+    /// Which check.
+    pub stage: StageKind,
+    /// Its filters in binding order.
+    pub filters: Vec<String>,
+}
+
+/// Whether the reply passes the stages of this interface that keep no state.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "reply", rename_all = "kebab-case", deny_unknown_fields)]
+pub enum ReplyFact {
+    /// It does, or there is none.
+    Passes,
+    /// Only to clients with these ports.
+    OnlyTo {
+        /// The ports.
+        ports: String,
+    },
+    /// It does not.
+    Denied {
+        /// The stage that refuses it.
+        stage: StageKind,
+    },
+    /// That depends on what the snapshot lacks.
+    Unknown {
+        /// The stage.
+        stage: StageKind,
+    },
+}
+
+/// Packets that are decided alike.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EntryFact {
+    /// IPv4 or IPv6.
+    pub family: Family,
+    /// The other side.
+    pub peer: PeerWords,
+    /// This side, where a rule is about it.
+    pub local: Option<PeerWords>,
+    /// Protocols with ports, or ICMP types and codes.
+    pub services: Vec<String>,
+    /// Source ports, where a rule is about them.
+    pub source_ports: Option<String>,
+    /// What each stage decided; of refused packets only the stage that refuses.
+    pub decided: Vec<Decided>,
+    /// Whether the reply gets back; of admitted packets.
+    pub reply: ReplyFact,
+}
+
+/// The effective rules of an interface, of all packets or of those that are asked about in each direction.
+pub fn effective_answer(
+    view: &View<'_>,
+    interface: Id<Interface>,
+    asked: impl Fn(Direction) -> Option<PacketSet>,
+) -> Effective {
+    let class = class_of(view, interface);
+    let network = view.estate.network_of(interface);
+    let sides = Direction::BOTH.map(|direction| {
+        let asked = asked(direction);
+        let side = effective(view, interface, direction, asked.as_ref());
+        side_fact(view, &side, network)
+    });
+    Effective {
+        interface: interface_fact(view, interface),
+        class: class.members.iter().map(|id| view.estate.interfaces[*id].name.to_string()).collect(),
+        client_ports: ports_text(&view.settings(network).client_ports),
+        sides: sides.into(),
+    }
+}
+
+fn side_fact(view: &View<'_>, side: &Side, network: Id<crate::model::Network>) -> SideFact {
+    let filters: Vec<_> = side.stages.iter().flat_map(|(_, filters)| filters.clone()).collect();
+    let symbols = symbols_of(view, rules_in_force(view, &filters, side.direction), Some(network));
+    let facts = |listed: &[Listed]| listed.iter().map(|one| entry_fact(view, side, one, &symbols, network)).collect();
+    SideFact {
+        direction: side.direction,
+        stages: side
+            .stages
+            .iter()
+            .map(|(stage, filters)| StageFact {
+                stage: *stage,
+                filters: filters.iter().map(|filter| view.estate.filters[*filter].name.to_string()).collect(),
+            })
+            .collect(),
+        admitted: facts(&side.admitted),
+        unknown: facts(&side.unknown),
+        left: facts(&side.left),
+    }
+}
+
+fn entry_fact(
+    view: &View<'_>,
+    side: &Side,
+    listed: &Listed,
+    symbols: &Symbols,
+    network: Id<crate::model::Network>,
+) -> EntryFact {
+    let entry = &listed.entry;
+    let whole = Addresses::of_family(entry.family);
+    let (peer, local) = match side.direction {
+        Direction::In => (&entry.sources, &entry.destinations),
+        Direction::Out => (&entry.destinations, &entry.sources),
+    };
+    let any_local = local == whole.of(entry.family);
+    let set = PacketSet::of_entry(entry, ());
+    let also = |stage: StageKind, first: RuleId| {
+        if !view.estate.filters[first.filter].is_union() {
+            return Vec::new();
+        }
+        let filters = side.stages.iter().find(|(kind, _)| *kind == stage).map_or(&[][..], |(_, filters)| filters);
+        let others = rules_in_force(view, filters, side.direction).filter(|id| *id != first);
+        others.filter(|id| set.is_subset(&rule_match(view, *id, Some(network)).sure)).collect()
+    };
+    let kinds: Vec<StageKind> = side.stages.iter().map(|(kind, _)| *kind).collect();
+    let refused = listed.way.refuses();
+    let mut decided =
+        decided(
+            view.estate,
+            &kinds,
+            &listed.way.judgements,
+            |stage, id| if refused { Vec::new() } else { also(stage, id) },
+        );
+    if refused {
+        // Packets that end at one judgement are listed together: what earlier stages decided differs among them.
+        decided = decided.split_off(decided.len().saturating_sub(1));
+    }
+    EntryFact {
+        family: entry.family,
+        peer: peer_words(entry.family, peer, symbols),
+        local: (!any_local).then(|| peer_words(entry.family, local, &Vec::new())),
+        services: entry.service_texts(),
+        source_ports: (!entry.any_source_port()).then(|| ports_text(&entry.source_ports)),
+        decided,
+        reply: reply_fact(&listed.reply),
+    }
+}
+
+fn reply_fact(reply: &Reply) -> ReplyFact {
+    match reply {
+        Reply::Passes => ReplyFact::Passes,
+        Reply::OnlyTo(ports) => ReplyFact::OnlyTo { ports: ports_text(ports) },
+        Reply::Denied(stage) => ReplyFact::Denied { stage: *stage },
+        Reply::Unknown(stage) => ReplyFact::Unknown { stage: *stage },
+    }
+}
+
+/// All packets between an interface and some peers, of some services, in one direction; none given: all.
+pub fn asked_packets(direction: Direction, peers: &Addresses, services: &[crate::model::Service]) -> PacketSet {
+    let all = Addresses::all();
+    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    let numbers = |family| {
+        if services.is_empty() {
+            return crate::packet::service::all(family);
+        }
+        services.iter().fold(Intervals::empty(), |sum, service| sum.union(&service.numbers(family)))
+    };
+    match direction {
+        Direction::In => PacketSet::fields(peers, &all, numbers, &every_port, ()),
+        Direction::Out => PacketSet::fields(&all, peers, numbers, &every_port, ()),
+    }
+}

@@ -1,0 +1,295 @@
+//! What the internet reaches directly, as data: open, unknown, and closed with what closes it.
+
+use super::{Decided, InterfaceFact, decided, interface_fact};
+use crate::address::{Addresses, Family};
+use crate::describe::{PeerWords, Symbols, Witness, peer_words, ports_text, symbols_of, witness};
+use crate::exposure::{DirectWay, Part, Verdict, direct_ways};
+use crate::model::{Id, Interface};
+use crate::packet::{PacketSet, entries_within};
+use crate::route::{Hop, Winner};
+use crate::source::Place;
+use crate::stage::{StageKind, Way};
+use crate::view::View;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// What the internet reaches.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ExposureAnswer {
+    /// Workloads with something open; an interface that belongs to none counts as one.
+    pub workloads_open: usize,
+    /// Workloads of which that is unknown, and nothing is open.
+    pub workloads_unknown: usize,
+    /// All workloads that were looked at.
+    pub workloads: usize,
+    /// Every way in: the open ones first, then the unknown, then the closed.
+    pub ways: Vec<WayFact>,
+    /// Public addresses of the snapshot that nothing holds.
+    pub held_by_nothing: Vec<String>,
+}
+
+/// By what the internet gets to an interface.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum WayKind {
+    /// A public address that the internet gateway maps.
+    PublicAddress,
+    /// A global IPv6 address of its own.
+    GlobalIpv6,
+}
+
+/// One way in to one interface.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct WayFact {
+    /// The interface.
+    pub interface: InterfaceFact,
+    /// IPv4 or IPv6.
+    pub family: Family,
+    /// By what.
+    pub way: WayKind,
+    /// The address that is asked.
+    pub address: String,
+    /// The interface's own address that it stands for.
+    pub own: String,
+    /// The internet gateway, if the network has one.
+    pub gateway: Option<String>,
+    /// What works, with all that let it in.
+    pub open: Vec<OpenFact>,
+    /// What depends on what the snapshot lacks.
+    pub unknown: Vec<OpenFact>,
+    /// What does not work, and what closes it; to be read from the top.
+    pub closed: Vec<ClosedFact>,
+}
+
+/// Connections that work, or may work.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct OpenFact {
+    /// From where, among the addresses of the internet.
+    pub sources: PeerWords,
+    /// Whether that is all of the internet.
+    pub from_anywhere: bool,
+    /// Protocols with ports, or ICMP types and codes.
+    pub services: Vec<String>,
+    /// Only for clients with these ports.
+    pub client_ports: Option<String>,
+    /// Whether the reply takes one of several equal routes, of which only some lead back.
+    pub some_routes: bool,
+    /// What each stage decided.
+    pub decided: Vec<Decided>,
+    /// A packet that gets in, as the interface receives it.
+    pub witness: Option<Witness>,
+}
+
+/// What closes a way in, for some traffic.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ClosedFact {
+    /// From where.
+    pub sources: PeerWords,
+    /// Protocols with ports, or ICMP types and codes.
+    pub services: Vec<String>,
+    /// What closes it.
+    pub closing: Closing,
+}
+
+/// What closes a way in.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "closed_by", rename_all = "kebab-case", deny_unknown_fields)]
+pub enum Closing {
+    /// A stage of the interface.
+    Stage {
+        /// What it decided.
+        decided: Decided,
+    },
+    /// The network or subnet takes no connections from the internet.
+    InternetBlock,
+    /// The network has no internet gateway.
+    NoGateway,
+    /// The internet gateway is not attached to the network.
+    GatewayNotAttached {
+        /// Its name.
+        gateway: String,
+    },
+    /// The reply finds no route.
+    ReplyNoRoute,
+    /// The reply is routed elsewhere than to the internet gateway.
+    ReplyRoutedElsewhere {
+        /// Where it goes.
+        to: String,
+        /// The route, if it was written.
+        route: Option<Place>,
+    },
+    /// A stage that keeps no state refuses the reply.
+    ReplyDenied {
+        /// Which.
+        stage: StageKind,
+    },
+}
+
+/// Everything that the internet reaches directly, of some interfaces or of all.
+pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> ExposureAnswer {
+    let wanted = |id: Id<Interface>| only.is_none_or(|only| only.contains(&id));
+    let ways: Vec<DirectWay> = direct_ways(view).into_iter().filter(|way| wanted(way.interface)).collect();
+    let workload = |id: Id<Interface>| view.estate.interfaces[id].workload.map_or(Err(id), Ok);
+    let count = |chosen: &dyn Fn(&DirectWay) -> bool| {
+        let mut all: Vec<_> = ways.iter().filter(|way| chosen(way)).map(|way| workload(way.interface)).collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    };
+    let open = count(&|way| !way.open().is_empty());
+    let unknown = count(&|way| !way.unknown().is_empty());
+    let mut all: Vec<_> = view.estate.interfaces.ids().filter(|id| wanted(*id)).map(workload).collect();
+    all.sort_unstable();
+    all.dedup();
+    let mut facts: Vec<WayFact> = ways.iter().map(|way| way_fact(view, way)).collect();
+    facts.sort_by_key(|fact| (fact.open.is_empty(), fact.unknown.is_empty()));
+    let idle =
+        view.estate.public_addresses.items().iter().filter(|public| public.interface.is_none() && only.is_none());
+    ExposureAnswer {
+        workloads_open: open.len(),
+        workloads_unknown: unknown.iter().filter(|one| !open.contains(one)).count(),
+        workloads: all.len(),
+        ways: facts,
+        held_by_nothing: idle.map(|public| public.name.to_string()).collect(),
+    }
+}
+
+/// One way in as data.
+pub fn way_fact(view: &View<'_>, way: &DirectWay) -> WayFact {
+    let estate = view.estate;
+    let public = way.public.map(|public| &estate.public_addresses[public]);
+    let domain = PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
+    let network = estate.network_of(way.interface);
+    let rules = way.parts.iter().flat_map(|part| &part.way.judgements).filter_map(|judgement| match judgement.by {
+        crate::stage::By::Rule(id) => Some(id),
+        _ => None,
+    });
+    let mut symbols = symbols_of(view, rules, Some(network));
+    symbols.insert(0, ("the internet".to_owned(), view.internet_end()));
+    let facts = |chosen: &dyn Fn(&Part) -> bool| {
+        way.parts
+            .iter()
+            .filter(|part| chosen(part))
+            .flat_map(|part| open_facts(view, way, part, &domain, &symbols))
+            .collect()
+    };
+    WayFact {
+        interface: interface_fact(view, way.interface),
+        family: way.family,
+        way: if public.is_some() { WayKind::PublicAddress } else { WayKind::GlobalIpv6 },
+        address: public.map_or_else(|| way.own.to_string(), |public| public.name.to_string()),
+        own: way.own.to_string(),
+        gateway: way.gateway.map(|gateway| estate.gateways[gateway].name.to_string()),
+        open: facts(&|part| part.verdict.is_open()),
+        unknown: facts(&|part| part.verdict == Verdict::Unknown),
+        closed: closed_facts(view, way, &domain, &symbols),
+    }
+}
+
+/// The internet's addresses among some, in words: all of them are `any`.
+fn sources(
+    view: &View<'_>,
+    family: Family,
+    numbers: &crate::packet::Intervals,
+    symbols: &Symbols,
+) -> (PeerWords, bool) {
+    let set = Addresses::from_intervals(family, numbers.clone());
+    let internet = view.internet_end().intersection(&Addresses::of_family(family));
+    let exact = set.intersection(&internet);
+    let mut words = peer_words(family, numbers, symbols);
+    words.ranges = exact.texts();
+    let all = exact == internet;
+    if all {
+        words.said = format!("any {family} address");
+    }
+    (words, all)
+}
+
+fn open_facts(view: &View<'_>, way: &DirectWay, part: &Part, domain: &PacketSet, symbols: &Symbols) -> Vec<OpenFact> {
+    let wide = part.packets.union(&domain.complement());
+    let entries = entries_within(&part.packets, &wide);
+    let facts = entries.into_iter().map(|entry| {
+        let (sources, from_anywhere) = sources(view, entry.family, &entry.sources, symbols);
+        let here = PacketSet::of_entry(&entry, ()).intersection(&part.packets);
+        OpenFact {
+            sources,
+            from_anywhere,
+            services: entry.service_texts(),
+            client_ports: match &part.verdict {
+                Verdict::WorksForPorts(ports) => Some(ports_text(ports)),
+                _ => None,
+            },
+            some_routes: part.verdict == Verdict::WorksForRoutes,
+            decided: decided(view.estate, &way.stages, &part.way.judgements, |_, _| Vec::new()),
+            witness: here.witness().map(|packet| witness(&packet)),
+        }
+    });
+    facts.collect()
+}
+
+fn closed_facts(view: &View<'_>, way: &DirectWay, domain: &PacketSet, symbols: &Symbols) -> Vec<ClosedFact> {
+    let mut above = way.open().union(&way.unknown()).union(&domain.complement());
+    let mut ends: Vec<(Closing, PacketSet)> = Vec::new();
+    for part in way.parts.iter().filter(|part| !part.verdict.is_open() && part.verdict != Verdict::Unknown) {
+        let closing = closing(view, way, part);
+        match ends.iter_mut().find(|(known, _)| *known == closing) {
+            Some((_, sum)) => *sum = sum.union(&part.packets),
+            None => ends.push((closing, part.packets.clone())),
+        }
+    }
+    let by_rule = |closing: &Closing| match closing {
+        Closing::Stage { decided } => matches!(decided.decider, super::Decider::Rule { .. }),
+        _ => true,
+    };
+    ends.sort_by_key(|(closing, _)| !by_rule(closing));
+    let mut closed = Vec::new();
+    for (closing, set) in ends {
+        above = above.union(&set);
+        for entry in entries_within(&set, &above) {
+            let (sources, _) = sources(view, entry.family, &entry.sources, symbols);
+            closed.push(ClosedFact { sources, services: entry.service_texts(), closing: closing.clone() });
+        }
+    }
+    closed
+}
+
+fn closing(view: &View<'_>, way: &DirectWay, part: &Part) -> Closing {
+    match &part.verdict {
+        Verdict::Blocked => Closing::InternetBlock,
+        Verdict::NoGateway => way.gateway.map_or(Closing::NoGateway, |gateway| Closing::GatewayNotAttached {
+            gateway: view.estate.gateways[gateway].name.to_string(),
+        }),
+        Verdict::ReplyLost(None) => Closing::ReplyNoRoute,
+        Verdict::ReplyLost(Some(winner)) => Closing::ReplyRoutedElsewhere {
+            to: hop_text(view, winner),
+            route: winner.origin.map(|origin| view.estate.sources.place(&origin)),
+        },
+        Verdict::ReplyDenied(stage) => Closing::ReplyDenied { stage: *stage },
+        _ => refusing(view, way, &part.way),
+    }
+}
+
+fn refusing(view: &View<'_>, way: &DirectWay, taken: &Way) -> Closing {
+    let mut all = decided(view.estate, &way.stages, &taken.judgements, |_, _| Vec::new());
+    all.pop().map_or(Closing::NoGateway, |decided| Closing::Stage { decided })
+}
+
+fn hop_text(view: &View<'_>, winner: &Winner) -> String {
+    let estate = view.estate;
+    match winner.hop {
+        Hop::Local => "the network itself".to_owned(),
+        Hop::Blackhole => "nowhere (blackhole)".to_owned(),
+        Hop::Gateway(gateway) => format!("gateway {}", estate.gateways[gateway].name),
+        Hop::Interface(interface) => format!("interface {}", estate.interfaces[interface].name),
+        Hop::MayNotForward(interface) => {
+            format!("interface {}, which may not forward", estate.interfaces[interface].name)
+        }
+        Hop::Peering(peering) => format!("peering {}", estate.peerings[peering].name),
+        Hop::Dead => "a next hop that does not exist or is down".to_owned(),
+        Hop::Unknown => "what the snapshot lacks".to_owned(),
+    }
+}

@@ -1,0 +1,187 @@
+//! Everything in a snapshot that holds an address: records, sets, routes, rules.
+
+use crate::address::{Addresses, Block};
+use crate::describe::{filter_text, peer_text, rule_says};
+use crate::model::{Estate, GatewayKind, Peer, Reference, RouteDestination, SetItem};
+use crate::source::{Origin, Place};
+use crate::view::View;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::net::IpAddr;
+
+/// What holds an address.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Finds {
+    /// The address.
+    pub address: String,
+    /// Whether the internet may ask for it: public space that belongs to no network and no site of the estate.
+    pub of_the_internet: bool,
+    /// What holds it: records first, then sets, routes, rules.
+    pub holdings: Vec<Holding>,
+    /// Rules that hold it because they are about any address, and are not listed.
+    pub rules_about_any: usize,
+}
+
+/// One thing that holds an address.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Holding {
+    /// `interface`, `public address`, `subnet`, `set`, `route`, `rule` …
+    pub kind: String,
+    /// What it is called.
+    pub name: String,
+    /// By which of its parts it holds the address.
+    pub by: String,
+    /// Where it stands.
+    pub place: Place,
+}
+
+struct Search<'v, 'e> {
+    view: &'v View<'e>,
+    address: IpAddr,
+    found: Vec<Holding>,
+}
+
+impl Search<'_, '_> {
+    fn add(&mut self, kind: &str, name: impl ToString, by: impl ToString, origin: &Origin) {
+        let place = self.view.estate.sources.place(origin);
+        self.found.push(Holding { kind: kind.to_owned(), name: name.to_string(), by: by.to_string(), place });
+    }
+
+    /// The runs of a set that hold the address, if it does.
+    fn part(&self, set: &Addresses) -> Option<String> {
+        let holds = |range: &crate::address::Range| [*range].into_iter().collect::<Addresses>().contains(self.address);
+        set.ranges().find(holds).map(|range| range.to_string())
+    }
+
+    fn in_block(&self, block: &Block) -> bool {
+        [block.range].into_iter().collect::<Addresses>().contains(self.address)
+    }
+
+    fn in_set(&mut self, kind: &str, name: impl ToString, set: &Addresses, origin: &Origin) {
+        if let Some(by) = self.part(set) {
+            self.add(kind, name, by, origin);
+        }
+    }
+
+    fn records(&mut self) {
+        let (estate, address): (&Estate, IpAddr) = (self.view.estate, self.address);
+        for interface in estate.interfaces.items() {
+            self.in_set("interface", &interface.name, &interface.addresses, &interface.origin);
+        }
+        for public in estate.public_addresses.items().iter().filter(|public| public.address == address) {
+            let by = public.interface.map_or_else(
+                || "held by nothing".to_owned(),
+                |interface| format!("stands for interface {}", estate.interfaces[interface].name),
+            );
+            self.add("public address", &public.name, by, &public.origin);
+        }
+        for gateway in estate.gateways.items() {
+            if matches!(gateway.kind, GatewayKind::Nat { public: Some(public), .. } if public == address) {
+                self.add("gateway", &gateway.name, "its public address", &gateway.origin);
+            }
+        }
+        for subnet in estate.subnets.items() {
+            self.in_set("subnet", &subnet.name, &subnet.blocks, &subnet.origin);
+        }
+        for network in estate.networks.items() {
+            self.in_set("network", &network.name, &network.blocks, &network.origin);
+        }
+        for site in estate.sites.items() {
+            self.in_set("site", &site.name, &site.holds, &site.origin);
+            self.in_set("site's announcement", &site.name, &site.announces, &site.origin);
+        }
+        for gap in &estate.gaps {
+            self.in_set("gap", &gap.object, gap.blocks.as_ref().unwrap_or(&Addresses::empty()), &gap.origin);
+        }
+    }
+
+    fn sets(&mut self) {
+        for (id, set) in self.view.estate.address_sets.iter() {
+            let written = set.content.iter().flatten().find_map(|item| match item {
+                SetItem::Block(block) if self.in_block(block) => Some(block.range.to_string()),
+                SetItem::Set(Reference::Found(inner)) if self.view.set(*inner).matched.sure.contains(self.address) => {
+                    Some(format!("set:{}", self.view.estate.address_sets[*inner].name))
+                }
+                _ => None,
+            });
+            match written {
+                Some(by) => self.add("set", &set.name, by, &set.origin),
+                None if self.view.set(id).matched.maybe.contains(self.address) => {
+                    self.add("set", &set.name, "perhaps: its content is not known", &set.origin);
+                }
+                None => {}
+            }
+        }
+    }
+
+    fn routes(&mut self) {
+        for table in self.view.estate.route_tables.items() {
+            for route in &table.routes {
+                let by = route.destinations.iter().find_map(|destination| match destination {
+                    RouteDestination::Block(block) => self.in_block(block).then(|| block.range.to_string()),
+                    RouteDestination::Set(Reference::Found(set)) => {
+                        let holds = self.view.set(*set).matched.sure.contains(self.address);
+                        holds.then(|| format!("set:{}", self.view.estate.address_sets[*set].name))
+                    }
+                    RouteDestination::Set(Reference::Missing(_)) => None,
+                });
+                if let Some(by) = by {
+                    let id = route.id.as_ref().map_or_else(String::new, |id| format!(", route {id}"));
+                    self.add("route", format!("table {}{id}", table.name), by, &route.origin);
+                }
+            }
+        }
+    }
+
+    /// Rules whose peers or own side hold it by more than "any"; how many hold it by that alone.
+    fn rules(&mut self) -> usize {
+        let estate = self.view.estate;
+        let mut about_any = 0;
+        for id in estate.rule_ids() {
+            let rule = estate.rule(id);
+            let holds = |peer: &&Peer| self.view.peer(peer, None).sure.contains(self.address);
+            let sides = [("", rule.peers.as_ref()), ("here ", rule.local.as_ref()), ("except ", Some(&rule.except))];
+            let mut by = Vec::new();
+            for (word, peers) in sides {
+                let Some(peers) = peers else { continue };
+                by.extend(
+                    peers
+                        .iter()
+                        .filter(|peer| **peer != Peer::Any)
+                        .filter(holds)
+                        .map(|peer| format!("{word}{}", peer_text(estate, peer))),
+                );
+            }
+            if by.is_empty() {
+                about_any += usize::from(rule.peers.as_ref().is_none_or(|peers| peers.contains(&Peer::Any)));
+                continue;
+            }
+            let name = format!(
+                "{} {} {}: {}",
+                filter_text(estate, id.filter),
+                id.direction.word(),
+                estate.rule_name(id),
+                rule_says(estate, id)
+            );
+            self.add("rule", name, by.join(", "), &rule.origin);
+        }
+        about_any
+    }
+}
+
+/// Everything that holds an address.
+pub fn find(view: &View<'_>, address: IpAddr) -> Finds {
+    let mut search = Search { view, address, found: Vec::new() };
+    search.records();
+    search.sets();
+    search.routes();
+    let rules_about_any = search.rules();
+    Finds {
+        address: address.to_string(),
+        of_the_internet: view.internet_end().contains(address),
+        holdings: search.found,
+        rules_about_any,
+    }
+}

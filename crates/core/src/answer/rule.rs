@@ -1,0 +1,190 @@
+//! One rule: what it alone admits or refuses, who carries it, and what rests on it.
+
+use super::{InterfaceFact, interface_fact, network_name};
+use crate::address::Addresses;
+use crate::binding::Bindings;
+use crate::dead::{How, dead_rules_of};
+use crate::describe::{PeerWords, RuleFact, Witness, owner_text, peer_words, rule_fact, symbols_of, witness};
+use crate::effective::{class_of, effective};
+use crate::model::{Direction, Estate, Id, Interface, Network, RuleId};
+use crate::packet::{PacketSet, entries};
+use crate::stage::rule_match;
+use crate::view::View;
+use rustc_hash::FxHashSet;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// One rule.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RuleAnswer {
+    /// The rule.
+    pub rule: RuleFact,
+    /// Why it is not in force, if it is not.
+    pub not_in_force: Option<String>,
+    /// What its author says.
+    pub description: Option<String>,
+    /// Who changes its filter.
+    pub owner: Option<String>,
+    /// What it matches by itself, network by network where that differs.
+    pub matches: Vec<MatchFact>,
+    /// The interfaces on which it acts.
+    pub carriers: Vec<Carrier>,
+    /// `shadowed` or `redundant`, if it does nothing in its list.
+    pub dead: Option<String>,
+    /// The rules that make it so.
+    pub covered_by: Vec<RuleFact>,
+    /// What would change without it: the effective rules of classes of interfaces.
+    pub rests: Vec<Resting>,
+}
+
+/// Packets that a rule matches.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MatchFact {
+    /// The network where it is enforced; none if it is bound to nothing.
+    pub network: Option<String>,
+    /// The other side.
+    pub peer: PeerWords,
+    /// Protocols with ports, or ICMP types and codes.
+    pub services: Vec<String>,
+    /// Whether that depends on what the snapshot lacks.
+    pub perhaps: bool,
+}
+
+/// An interface on which a rule acts.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Carrier {
+    /// The interface.
+    pub interface: InterfaceFact,
+}
+
+/// What would change on some interfaces if the rule went.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Resting {
+    /// The interfaces, all alike.
+    pub interfaces: Vec<String>,
+    /// Whether the packets are admitted because of the rule; else they are kept out by it.
+    pub admitted: bool,
+    /// The other side.
+    pub peer: PeerWords,
+    /// Protocols with ports, or ICMP types and codes.
+    pub services: Vec<String>,
+    /// One such packet.
+    pub witness: Option<Witness>,
+}
+
+/// What a rule does, alone and among the others.
+pub fn rule_answer(view: &View<'_>, id: RuleId) -> RuleAnswer {
+    let estate = view.estate;
+    let rule = estate.rule(id);
+    let bindings = Bindings::new(view);
+    let acts_on = bindings.interfaces(id.filter);
+    let dead = dead_rules_of(view, &bindings, id.filter).into_iter().find(|dead| dead.rule == id);
+    let facts = |rules: &[RuleId]| rules.iter().map(|id| rule_fact(estate, *id)).collect::<Vec<_>>();
+    RuleAnswer {
+        rule: rule_fact(estate, id),
+        not_in_force: not_in_force(view, id),
+        description: rule.description.as_ref().map(ToString::to_string),
+        owner: owner_text(estate, estate.filters[id.filter].owner),
+        matches: matches(view, id, acts_on),
+        carriers: acts_on.iter().map(|id| Carrier { interface: interface_fact(view, *id) }).collect(),
+        covered_by: dead.as_ref().map(|dead| facts(&dead.covers)).unwrap_or_default(),
+        dead: dead.map(|dead| match dead.how {
+            How::Shadowed(_) => "shadowed".to_owned(),
+            How::Redundant => "redundant".to_owned(),
+            How::RedundantByDefault => "redundant because of the default".to_owned(),
+        }),
+        rests: if view.in_force(rule) { rests(view, id, acts_on) } else { Vec::new() },
+    }
+}
+
+fn not_in_force(view: &View<'_>, id: RuleId) -> Option<String> {
+    let rule = view.estate.rule(id);
+    if view.in_force(rule) {
+        return None;
+    }
+    Some(if rule.enabled { format!("it ended at {}", rule.enforced_until?) } else { "it is switched off".to_owned() })
+}
+
+fn matches(view: &View<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<MatchFact> {
+    let mut networks: Vec<Option<Id<Network>>> = acts_on.iter().map(|id| Some(view.estate.network_of(*id))).collect();
+    networks.sort_unstable();
+    networks.dedup();
+    if networks.is_empty() {
+        networks.push(None);
+    }
+    let mut known: Vec<PacketSet> = Vec::new();
+    let mut facts = Vec::new();
+    for network in networks {
+        let matched = rule_match(view, id, network);
+        if known.contains(&matched.sure) {
+            continue;
+        }
+        known.push(matched.sure.clone());
+        let symbols = symbols_of(view, std::iter::once(id), network);
+        for (set, perhaps) in [(&matched.sure, false), (&matched.maybe, true)] {
+            facts.extend(entries(set).into_iter().map(|entry| {
+                let peer = if id.direction == Direction::In { &entry.sources } else { &entry.destinations };
+                MatchFact {
+                    network: network.map(|network| network_name(view.estate, network)),
+                    peer: peer_words(entry.family, peer, &symbols),
+                    services: entry.service_texts(),
+                    perhaps,
+                }
+            }));
+        }
+    }
+    facts
+}
+
+/// The estate with one rule switched off.
+fn without(estate: &Estate, id: RuleId) -> Estate {
+    let mut changed = estate.clone();
+    let filter = changed.filters.get_mut(id.filter);
+    let list = &mut filter.rules[usize::from(id.direction == Direction::Out)];
+    list[id.index as usize].enabled = false;
+    changed
+}
+
+fn rests(view: &View<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<Resting> {
+    let changed = without(view.estate, id);
+    let after = View::new(&changed, view.at);
+    let mut seen: FxHashSet<Id<Interface>> = FxHashSet::default();
+    let mut resting = Vec::new();
+    for interface in acts_on {
+        if seen.contains(interface) {
+            continue;
+        }
+        let class = class_of(view, *interface);
+        seen.extend(&class.members);
+        let names: Vec<String> = class.members.iter().map(|id| view.estate.interfaces[*id].name.to_string()).collect();
+        let admitted = |view: &View<'_>| effective(view, *interface, id.direction, None).admitted_set;
+        let (with, without) = (admitted(view), admitted(&after));
+        let network = view.estate.network_of(*interface);
+        let symbols = symbols_of(view, std::iter::once(id), Some(network));
+        for (set, admitted) in [(with.difference(&without), true), (without.difference(&with), false)] {
+            for entry in entries(&set) {
+                let peer = if id.direction == Direction::In { &entry.sources } else { &entry.destinations };
+                let own = &view.estate.interfaces[*interface].addresses;
+                let packet = at_own_address(&PacketSet::of_entry(&entry, ()), own, id.direction);
+                resting.push(Resting {
+                    interfaces: names.clone(),
+                    admitted,
+                    peer: peer_words(entry.family, peer, &symbols),
+                    services: entry.service_texts(),
+                    witness: packet.witness().map(|packet| witness(&packet)),
+                });
+            }
+        }
+    }
+    resting
+}
+
+/// The packets whose side at the interface is one of its own addresses.
+fn at_own_address(set: &PacketSet, own: &Addresses, direction: Direction) -> PacketSet {
+    let here = super::effective::asked_packets(direction.opposite(), own, &[]);
+    set.intersection(&here)
+}

@@ -1,0 +1,84 @@
+//! A rule admits from every address of the internet.
+
+use super::super::{Context, Draft, Kind, Severity, sensitive};
+use super::{factor, inbound_allows};
+use crate::address::{Addresses, Family};
+use crate::model::{FilterKind, RuleId};
+use crate::packet::Intervals;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "any-source",
+    base: Severity::Minor,
+    about: "A rule admits from every address of the internet.",
+    why: "It opens its ports to the whole world as soon as anything else does: a public address, a route, another rule.",
+    triggers: "An allow rule of a security group, a scope policy or an own firewall, for what is received, in force, whose \
+        peers hold all of the internet in IPv4 or in IPv6: `any`, `internet`, 0.0.0.0/0, or two halves of it. Silent for network \
+        ACLs, which guard a subnet coarsely while groups judge after them; and if a single prefix of the internet is left out.",
+    mend: "Name the peers that need it: prefixes, an address set, or a group.",
+    factors: &[
+        "up: a sensitive port is among its services",
+        "down: nothing but web ports, or nothing but ICMP",
+        "down: its filter acts on no interface",
+    ],
+    example: include_str!("../examples/any-source.yaml"),
+    check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),
+};
+
+struct Fact {
+    rule: RuleId,
+    families: Vec<Family>,
+    services: Intervals,
+}
+
+/// The families in which a rule's peers hold all of the internet.
+pub(super) fn families_of_any(context: &Context<'_, '_>, id: RuleId) -> Vec<Family> {
+    let rule = context.view.estate.rule(id);
+    let network = context.bindings.interfaces(id.filter).first().map(|id| context.view.estate.network_of(*id));
+    let peers = context.view.rule_peers(rule, network).sure;
+    let holds = |family: &Family| {
+        let internet = context.view.internet().intersection(&Addresses::of_family(*family));
+        !rule.service_numbers(*family).is_empty() && internet.is_subset(&peers)
+    };
+    Family::BOTH.into_iter().filter(holds).collect()
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let estate = context.view.estate;
+    let stateful = |id: &RuleId| !matches!(estate.filters[id.filter].kind, FilterKind::NetworkAcl);
+    inbound_allows(context)
+        .filter(stateful)
+        .filter_map(|rule| {
+            let families = families_of_any(context, rule);
+            let numbers = families.iter().map(|family| estate.rule(rule).service_numbers(*family));
+            let services = numbers.fold(Intervals::empty(), |sum, numbers| sum.union(&numbers));
+            (!families.is_empty()).then_some(Fact { rule, families, services })
+        })
+        .collect()
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let mut draft = context.about_rule(fact.rule);
+    let services = crate::packet::service::texts(
+        fact.families[0],
+        &fact.services.intersection(&crate::packet::service::all(fact.families[0])),
+    );
+    let families: Vec<String> = fact.families.iter().map(Family::to_string).collect();
+    draft.title = format!(
+        "{} admits {} from any {} address",
+        context.rule_name(fact.rule),
+        services.join(", "),
+        families.join(" and ")
+    );
+    if let Some(ports) = sensitive::among(&fact.services) {
+        draft.factors.push(factor(1, format!("sensitive port: {ports}")));
+    }
+    if sensitive::only_web(&fact.services) || sensitive::only_icmp(&fact.services) {
+        draft.factors.push(factor(-1, "nothing but web ports or ICMP"));
+    }
+    if context.bindings.interfaces(fact.rule.filter).is_empty() {
+        draft.factors.push(factor(-1, "its filter acts on no interface"));
+    }
+    draft.evidence.push(context.acts_on(fact.rule.filter));
+    draft.mend = "name the peers that need it instead of everybody".to_owned();
+    draft
+}

@@ -1,0 +1,94 @@
+//! A filter, route table or policy target that acts on nothing.
+
+use super::super::{Context, Draft, Kind, Severity};
+use super::factor;
+use crate::describe::{filter_text, owner_text, scope_text};
+use crate::model::{Filter, FilterKind, Id, Lack, Reference, RouteTable};
+
+pub(crate) const KIND: Kind = Kind {
+    name: "bound-to-nothing",
+    base: Severity::Minor,
+    about: "A filter or a route table is there and acts on nothing.",
+    why: "Its author believes that it protects or routes something. A table attached to no subnet is a common cause of lost replies.",
+    triggers: "A security group that no interface and no subnet has; an ACL or a route table that no subnet uses (a main table whose \
+        network has subnets of its own tables only counts too); an own firewall that nothing names; a scope policy with no interface \
+        in its scope and targets. Silent if one interface or subnet is bound.",
+    mend: "Bind it to what it was made for, or delete it.",
+    factors: &[
+        "down: the snapshot lacks bindings or interfaces, so it may be bound after all",
+        "down: it has no rules",
+    ],
+    example: include_str!("../examples/bound-to-nothing.yaml"),
+    check: |context| {
+        let filters = idle_filters(context).into_iter().map(|filter| tell_filter(context, filter));
+        filters.chain(idle_tables(context).into_iter().map(|table| tell_table(context, table))).collect()
+    },
+};
+
+fn idle_filters(context: &Context<'_, '_>) -> Vec<Id<Filter>> {
+    let estate = context.view.estate;
+    // A filter on its own, without networks, is a legal estate: nothing in it is bound, and that is no finding.
+    if estate.subnets.is_empty() {
+        return Vec::new();
+    }
+    estate.filters.ids().filter(|filter| !context.bindings.is_bound(context.view, *filter)).collect()
+}
+
+fn idle_tables(context: &Context<'_, '_>) -> Vec<Id<RouteTable>> {
+    let estate = context.view.estate;
+    let used = |table: Id<RouteTable>| {
+        estate
+            .subnets
+            .ids()
+            .any(|subnet| crate::route::table_of(context.view, subnet).and_then(Reference::found) == Some(table))
+    };
+    estate.route_tables.ids().filter(|table| !used(*table)).collect()
+}
+
+fn may_be_bound(context: &Context<'_, '_>) -> bool {
+    context
+        .view
+        .estate
+        .gaps
+        .iter()
+        .any(|gap| matches!(gap.lack, Lack::Everything | Lack::Interfaces | Lack::Groups | Lack::OwnFirewalls))
+}
+
+fn tell_filter(context: &Context<'_, '_>, id: Id<Filter>) -> Draft {
+    let estate = context.view.estate;
+    let filter = &estate.filters[id];
+    let mut draft = context.about(format!("filter {}", filter.key), &filter.origin, owner_text(estate, filter.owner));
+    let where_to = match (&filter.kind, scope_text(estate, filter)) {
+        (_, Some(scope)) => format!("no interface in {scope} is among its targets"),
+        (FilterKind::NetworkAcl, _) => "no subnet uses it".to_owned(),
+        (FilterKind::OwnFirewall { .. }, _) => "no interface and no workload names it".to_owned(),
+        _ => "no interface and no subnet has it".to_owned(),
+    };
+    draft.title = format!("{} acts on nothing: {where_to}", filter_text(estate, id));
+    if may_be_bound(context) {
+        draft.factors.push(factor(-1, "the snapshot lacks something to which it may be bound"));
+    }
+    if filter.rules.iter().all(Vec::is_empty) {
+        draft.factors.push(factor(-1, "it has no rules"));
+    }
+    draft.mend = "bind it to what it was made for, or delete it".to_owned();
+    draft
+}
+
+fn tell_table(context: &Context<'_, '_>, id: Id<RouteTable>) -> Draft {
+    let estate = context.view.estate;
+    let table = &estate.route_tables[id];
+    let mut draft = context.about(format!("table {}", table.name), &table.origin, owner_text(estate, table.owner));
+    let routes = table.routes.len();
+    let plural = if routes == 1 { "" } else { "s" };
+    draft.title = format!(
+        "table {} routes nothing: no subnet of {} uses it ({routes} route{plural})",
+        table.name, estate.networks[table.network].name
+    );
+    draft.networks = vec![estate.networks[table.network].name.to_string()];
+    if routes == 0 {
+        draft.factors.push(factor(-1, "it has no routes"));
+    }
+    draft.mend = "attach it to the subnets that it was made for, or delete it".to_owned();
+    draft
+}

@@ -1,0 +1,122 @@
+//! The internet can open a connection to an interface.
+
+use super::super::{Context, Draft, Evidence, Kind, Role, Severity, sensitive};
+use super::factor;
+use crate::answer::{Decider, OpenFact, WayFact, WayKind, way_fact};
+use crate::packet::Intervals;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "exposed",
+    base: Severity::Minor,
+    about: "The internet can open a connection to an interface, by a public address or by global IPv6.",
+    why: "Whoever finds the address can talk to what listens there. Each such opening should be one that somebody wanted.",
+    triggers: "The gateway, the internet block, every stage in, the reply's route and every stage out let a connection \
+        through, for at least one address of the internet. Silent if any of them does not, for all traffic; connections that \
+        depend on what the snapshot lacks are told as unknown, not here.",
+    mend: "Narrow or delete the rule that lets it in, take away the public address, or note that it is meant.",
+    factors: &[
+        "up: a sensitive port is open",
+        "up: from any address, unless it is nothing but web ports or ICMP",
+        "down: nothing but web ports, or nothing but ICMP",
+    ],
+    example: include_str!("../examples/exposed.yaml"),
+    check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),
+};
+
+struct Fact {
+    way: WayFact,
+    services: Intervals,
+    owner: Option<String>,
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let open = context.ways().iter().filter(|way| !way.open().is_empty());
+    open.map(|way| {
+        let boxes = way.open().boxes();
+        let services = boxes.iter().fold(Intervals::empty(), |sum, (entry, ())| sum.union(&entry.services));
+        let way = way_fact(context.view, way);
+        Fact { owner: way.interface.owner.clone(), way, services }
+    })
+    .collect()
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let WayFact { interface, address, own, way, open, .. } = &fact.way;
+    let (web, icmp) = (sensitive::only_web(&fact.services), sensitive::only_icmp(&fact.services));
+    let anywhere = open.iter().any(|one| one.from_anywhere);
+    let mut factors = Vec::new();
+    if let Some(ports) = sensitive::among(&fact.services) {
+        factors.push(factor(1, format!("sensitive port open: {ports}")));
+    }
+    if web || icmp {
+        factors.push(factor(-1, if web { "nothing but web ports" } else { "nothing but ICMP" }));
+    } else if anywhere {
+        factors.push(factor(1, "open to any address"));
+    }
+    let subject_name = interface.workload.as_ref().unwrap_or(&interface.name);
+    let what: Vec<String> =
+        open.iter().map(|one| format!("{} from {}", one.services.join(", "), one.sources.said)).collect();
+    let by = if *way == WayKind::PublicAddress {
+        format!("{address} (stands for {own})")
+    } else {
+        format!("its own {address}")
+    };
+    let mut witness = open.iter().find_map(|one| one.witness.clone());
+    if let Some(packet) = witness.as_mut().filter(|_| address != own) {
+        packet.text = packet.text.replace(own.as_str(), address) + &format!(" → {own}");
+    }
+    Draft {
+        subject: format!("interface:{} {address}", interface.name),
+        title: format!("{subject_name} by {by}: {}", shortened(&what)),
+        place: Some(interface.place.clone()),
+        networks: vec![interface.network.clone()],
+        owner: fact.owner.clone(),
+        factors,
+        evidence: evidence(open),
+        witness,
+        mend: mend(context, open),
+    }
+}
+
+fn shortened(what: &[String]) -> String {
+    match what {
+        [one] => one.clone(),
+        [one, two] => format!("{one}; {two}"),
+        [one, rest @ ..] => format!("{one}; and {} more openings", rest.len()),
+        [] => String::new(),
+    }
+}
+
+/// The rules that let it in, each once, in the order of the stages.
+fn evidence(open: &[OpenFact]) -> Vec<Evidence> {
+    let mut all: Vec<Evidence> = Vec::new();
+    for decided in open.iter().flat_map(|one| &one.decided) {
+        if let Decider::Rule { rule } = &decided.decider {
+            let text = format!("{}, rule {}: {} {}", rule.filter, rule.rule, rule.action.word(), rule.says);
+            let piece =
+                Evidence { role: Role::LetInBy, text, place: Some(rule.place.clone()), rule: Some(rule.clone()) };
+            if !all.contains(&piece) {
+                all.push(piece);
+            }
+        }
+    }
+    all
+}
+
+fn mend(_: &Context<'_, '_>, open: &[OpenFact]) -> String {
+    let mut rules: Vec<String> = Vec::new();
+    for decided in
+        open.iter().filter_map(|one| one.decided.iter().rev().find(|d| matches!(d.decider, Decider::Rule { .. })))
+    {
+        if let Decider::Rule { rule } = &decided.decider {
+            let name = format!("rule {} of {}", rule.rule, rule.filter);
+            if !rules.contains(&name) {
+                rules.push(name);
+            }
+        }
+    }
+    match rules.as_slice() {
+        [] => "no rule stands in the way: bind a group to the interface, or take away the public address".to_owned(),
+        rules => format!("if nobody means it: narrow or delete {}, or take away the address", rules.join(", ")),
+    }
+}

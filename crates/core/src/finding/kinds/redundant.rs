@@ -1,0 +1,56 @@
+//! A rule without which no packet's fate changes.
+
+use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
+use super::factor;
+use crate::dead::{Dead, How};
+
+pub(crate) const KIND: Kind = Kind {
+    name: "redundant",
+    base: Severity::Minor,
+    about: "Without the rule no packet's fate changes.",
+    why: "It costs attention at every review, and hides which rule really decides.",
+    triggers: "Ordered lists: all that is visible of the rule is decided alike by the rules that come next, or by the default. Union \
+        groups: the group's other rules admit all of it. It must be so wherever the filter is enforced. Of two equal rules each \
+        is redundant; not both can go. Silent if one packet would be decided otherwise, if only another group covers it, and if \
+        what covers it ends before it does.",
+    mend: "Delete it.",
+    factors: &["down: only because of the list's default, which people like to spell out"],
+    example: include_str!("../examples/redundant.yaml"),
+    check: |context| facts(context).into_iter().map(|dead| tell(context, dead)).collect(),
+};
+
+fn facts<'c>(context: &'c Context<'_, '_>) -> Vec<&'c Dead> {
+    context.dead().iter().filter(|dead| !matches!(dead.how, How::Shadowed(_))).collect()
+}
+
+fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
+    let mut draft = context.about_rule(dead.rule);
+    let by_default = dead.how == How::RedundantByDefault;
+    let how = match (by_default, dead.covers.as_slice()) {
+        (true, []) => "the list's default does the same",
+        (true, _) => "other rules and the list's default do the same",
+        (false, [_]) => "another rule does the same and more",
+        (false, _) => "other rules together do the same",
+    };
+    draft.title = format!("{} changes nothing: {how}", context.rule_name(dead.rule));
+    draft.evidence.extend(dead.covers.iter().map(|id| context.rule_evidence(Role::CoveredBy, *id)));
+    if by_default {
+        draft.factors.push(factor(-1, "only because of the list's default"));
+        let filter = &context.view.estate.filters[dead.rule.filter];
+        let action =
+            filter.default_action(dead.rule.direction).map_or("goes on to the next policy", |action| action.word());
+        let text = format!(
+            "what no rule of {} matches: {action}",
+            crate::describe::filter_text(context.view.estate, dead.rule.filter)
+        );
+        draft.evidence.push(Evidence {
+            role: Role::Default,
+            text,
+            rule: None,
+            place: Some(context.place(&filter.origin)),
+        });
+    }
+    let lasting = if dead.durable { "" } else { ", with today's members of groups and sets" };
+    draft.mend = format!("delete it: that changes no packet's fate{lasting}");
+    draft
+}

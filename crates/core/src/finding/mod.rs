@@ -1,0 +1,356 @@
+//! Findings: what is wrong or worth a look, each with its evidence, its severity and a mend.
+//!
+//! Each kind is one file under `kinds/` that declares its name, base severity, the words of `explain`, an example, and
+//! its check. The catalogue is [`CATALOGUE`]; checks, `explain` and documentation loop over it. A check first
+//! collects facts and then tells them in words, in one place of its file. Severity is settled here, before any renderer.
+
+mod kinds;
+mod sensitive;
+
+pub use sensitive::{SENSITIVE, Sensitive};
+
+use crate::binding::Bindings;
+use crate::dead::{Dead, dead_rules};
+use crate::describe::{RuleFact, Witness, filter_text, owner_text, rule_fact, rule_meaning};
+use crate::exposure::{DirectWay, direct_ways};
+use crate::model::{Filter, Id, Interface, RuleId};
+use crate::source::{Origin, Place};
+use crate::view::View;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::cell::OnceCell;
+use std::collections::BTreeMap;
+
+/// How bad it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Worth knowing.
+    Note,
+    /// To be mended when somebody works there next.
+    Minor,
+    /// To be mended soon.
+    Serious,
+    /// To be mended now.
+    Urgent,
+}
+
+impl Severity {
+    /// Lowest first.
+    pub const ALL: [Self; 4] = [Self::Note, Self::Minor, Self::Serious, Self::Urgent];
+
+    /// What it is called.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Note => "note",
+            Self::Minor => "minor",
+            Self::Serious => "serious",
+            Self::Urgent => "urgent",
+        }
+    }
+
+    /// So many steps up, or down; never past an end.
+    fn stepped(self, steps: i32) -> Self {
+        let at = i32::try_from(Self::ALL.iter().position(|one| *one == self).unwrap_or(0)).unwrap_or(0);
+        let last = i32::try_from(Self::ALL.len() - 1).unwrap_or(0);
+        let to = usize::try_from((at + steps).clamp(0, last)).unwrap_or(0);
+        Self::ALL[to]
+    }
+}
+
+/// A kind of finding.
+pub struct Kind {
+    /// Its name, in kebab case; its file bears it in snake case.
+    pub name: &'static str,
+    /// The severity before factors.
+    pub base: Severity,
+    /// What it is, in one sentence.
+    pub about: &'static str,
+    /// Why it matters.
+    pub why: &'static str,
+    /// What triggers it, and what does not.
+    pub triggers: &'static str,
+    /// How it is mended.
+    pub mend: &'static str,
+    /// What raises and lowers the severity.
+    pub factors: &'static [&'static str],
+    /// A small snapshot in which it occurs.
+    pub example: &'static str,
+    check: fn(&Context<'_, '_>) -> Vec<Draft>,
+}
+
+/// Every kind, in the order in which `explain` and the documentation list them.
+pub const CATALOGUE: &[&Kind] = &[
+    &kinds::exposed::KIND,
+    &kinds::any_source::KIND,
+    &kinds::all_services::KIND,
+    &kinds::shadowed::KIND,
+    &kinds::redundant::KIND,
+    &kinds::bound_to_nothing::KIND,
+    &kinds::peer_missing::KIND,
+    &kinds::peer_empty::KIND,
+    &kinds::dangling_reference::KIND,
+    &kinds::set_cycle::KIND,
+    &kinds::host_bits::KIND,
+];
+
+/// The kind of a name.
+pub fn kind(name: &str) -> Option<&'static Kind> {
+    CATALOGUE.iter().find(|kind| kind.name == name).copied()
+}
+
+/// Something that raises or lowers the severity.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Factor {
+    /// By how many steps: up if above zero.
+    pub steps: i32,
+    /// Why.
+    pub because: String,
+}
+
+/// In which way a piece of evidence bears on the finding.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// The thing at fault.
+    AtFault,
+    /// It covers the thing at fault.
+    CoveredBy,
+    /// It takes the traffic that the thing at fault was meant for.
+    TakenBy,
+    /// It lets the traffic in.
+    LetInBy,
+    /// It decides about the rest.
+    Default,
+    /// What is named and not there, or empty.
+    Names,
+    /// Where it acts.
+    ActsOn,
+}
+
+impl Role {
+    /// What it is called in output.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::AtFault => "here",
+            Self::CoveredBy => "covered by",
+            Self::TakenBy => "taken by",
+            Self::LetInBy => "let in by",
+            Self::Default => "default",
+            Self::Names => "names",
+            Self::ActsOn => "acts on",
+        }
+    }
+}
+
+/// A piece of evidence.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Evidence {
+    /// How it bears on the finding.
+    pub role: Role,
+    /// In words.
+    pub text: String,
+    /// The rule, if it is one.
+    pub rule: Option<RuleFact>,
+    /// Where it stands.
+    pub place: Option<Place>,
+}
+
+/// A finding, final.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Finding {
+    /// The kind's name.
+    pub kind: String,
+    /// How bad it is, factors counted in.
+    pub severity: Severity,
+    /// The severity of the kind before factors.
+    pub base: Severity,
+    /// What raised or lowered it.
+    pub factors: Vec<Factor>,
+    /// Stable against reordering, renumbering and reformatting; unique within an audit.
+    pub fingerprint: String,
+    /// What, in one line.
+    pub title: String,
+    /// Where it stands.
+    pub place: Option<Place>,
+    /// The networks that it is about.
+    pub networks: Vec<String>,
+    /// Who changes it.
+    pub owner: Option<String>,
+    /// What proves it.
+    pub evidence: Vec<Evidence>,
+    /// One packet that proves it.
+    pub witness: Option<Witness>,
+    /// What to do.
+    pub mend: String,
+}
+
+/// A finding before severity and fingerprint are settled.
+pub(crate) struct Draft {
+    /// What it is about, in words that reordering and renumbering do not change.
+    pub subject: String,
+    pub title: String,
+    pub place: Option<Place>,
+    pub networks: Vec<String>,
+    pub owner: Option<String>,
+    pub factors: Vec<Factor>,
+    pub evidence: Vec<Evidence>,
+    pub witness: Option<Witness>,
+    pub mend: String,
+}
+
+/// What checks look at; what several need is computed once.
+pub(crate) struct Context<'v, 'e> {
+    pub view: &'v View<'e>,
+    pub bindings: Bindings,
+    dead: OnceCell<Vec<Dead>>,
+    ways: OnceCell<Vec<DirectWay>>,
+}
+
+impl Context<'_, '_> {
+    pub fn dead(&self) -> &[Dead] {
+        self.dead.get_or_init(|| dead_rules(self.view, &self.bindings))
+    }
+
+    pub fn ways(&self) -> &[DirectWay] {
+        self.ways.get_or_init(|| direct_ways(self.view))
+    }
+
+    pub fn place(&self, origin: &Origin) -> Place {
+        self.view.estate.sources.place(origin)
+    }
+
+    /// Who changes a filter: its owner, else the one owner of all the interfaces on which it acts.
+    pub fn filter_owner(&self, filter: Id<Filter>) -> Option<String> {
+        let estate = self.view.estate;
+        let own = estate.filters[filter].owner;
+        let mut owners = self.bindings.interfaces(filter).iter().map(|id| estate.interface_owner(*id));
+        let first = owners.next().flatten();
+        let common = first.filter(|first| owners.all(|other| other == Some(*first)));
+        owner_text(estate, own.or(common))
+    }
+
+    /// The networks of interfaces, each once, by name.
+    pub fn networks_of(&self, interfaces: &[Id<Interface>]) -> Vec<String> {
+        let estate = self.view.estate;
+        let mut names: Vec<String> =
+            interfaces.iter().map(|id| estate.networks[estate.network_of(*id)].name.to_string()).collect();
+        names.sort_unstable();
+        names.dedup();
+        names
+    }
+
+    /// A draft about a rule, without title, evidence and mend.
+    pub fn about_rule(&self, id: RuleId) -> Draft {
+        Draft {
+            subject: rule_meaning(self.view.estate, id),
+            title: String::new(),
+            place: Some(self.place(&self.view.estate.rule(id).origin)),
+            networks: self.networks_of(self.bindings.interfaces(id.filter)),
+            owner: self.filter_owner(id.filter),
+            factors: Vec::new(),
+            evidence: vec![self.rule_evidence(Role::AtFault, id)],
+            witness: None,
+            mend: String::new(),
+        }
+    }
+
+    /// A draft about anything else at a place.
+    pub fn about(&self, subject: String, origin: &Origin, owner: Option<String>) -> Draft {
+        Draft {
+            subject,
+            title: String::new(),
+            place: Some(self.place(origin)),
+            networks: Vec::new(),
+            owner,
+            factors: Vec::new(),
+            evidence: Vec::new(),
+            witness: None,
+            mend: String::new(),
+        }
+    }
+
+    pub fn rule_evidence(&self, role: Role, id: RuleId) -> Evidence {
+        let fact = rule_fact(self.view.estate, id);
+        let text = format!("{}, rule {}: {} {}", fact.filter, fact.rule, fact.action.word(), fact.says);
+        Evidence { role, text, place: Some(fact.place.clone()), rule: Some(fact) }
+    }
+
+    /// `group web, rule https`.
+    pub fn rule_name(&self, id: RuleId) -> String {
+        format!("{}, rule {}", filter_text(self.view.estate, id.filter), self.view.estate.rule_name(id))
+    }
+
+    /// On what a filter acts, in words: `3 interfaces: a, b, c`.
+    pub fn acts_on(&self, filter: Id<Filter>) -> Evidence {
+        let estate = self.view.estate;
+        let interfaces = self.bindings.interfaces(filter);
+        let names: Vec<String> = interfaces.iter().map(|id| estate.interfaces[*id].name.to_string()).collect();
+        Evidence { role: Role::ActsOn, text: counted(&names, "interface"), rule: None, place: None }
+    }
+}
+
+/// `2 interfaces: a, b`; the first few of many.
+pub(crate) fn counted(names: &[String], what: &str) -> String {
+    const SHOWN: usize = 4;
+    let plural = if names.len() == 1 { "" } else { "s" };
+    let more = names.len().saturating_sub(SHOWN);
+    let tail = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let shown = names.iter().take(SHOWN).cloned().collect::<Vec<_>>().join(", ");
+    if names.is_empty() { format!("no {what}") } else { format!("{} {what}{plural}: {shown}{tail}", names.len()) }
+}
+
+/// Every finding of an estate: worst first, then by kind, file and line.
+pub fn findings(view: &View<'_>) -> Vec<Finding> {
+    let context = Context { view, bindings: Bindings::new(view), dead: OnceCell::new(), ways: OnceCell::new() };
+    let mut all = Vec::new();
+    for (order, kind) in CATALOGUE.iter().enumerate() {
+        let mut seen: BTreeMap<String, usize> = BTreeMap::new();
+        for draft in (kind.check)(&context) {
+            let before = seen.entry(draft.subject.clone()).or_default();
+            all.push((order, finished(kind, draft, *before)));
+            *before += 1;
+        }
+    }
+    all.sort_by(|(a_order, a), (b_order, b)| {
+        let key = |order: usize, finding: &Finding| {
+            (std::cmp::Reverse(finding.severity), order, finding.place.clone(), finding.title.clone())
+        };
+        key(*a_order, a).cmp(&key(*b_order, b))
+    });
+    all.into_iter().map(|(_, finding)| finding).collect()
+}
+
+fn finished(kind: &Kind, draft: Draft, before: usize) -> Finding {
+    let Draft { subject, title, place, networks, owner, factors, evidence, witness, mend } = draft;
+    let steps = factors.iter().map(|factor| factor.steps).sum();
+    Finding {
+        kind: kind.name.to_owned(),
+        severity: kind.base.stepped(steps),
+        base: kind.base,
+        factors,
+        fingerprint: fingerprint(kind.name, &subject, before),
+        title,
+        place,
+        networks,
+        owner,
+        evidence,
+        witness,
+        mend,
+    }
+}
+
+/// Forty bits of SHA-256 (FIPS 180-4) over kind, subject and how many the same stood before, in letters and digits that
+/// are not mistaken for one another.
+fn fingerprint(kind: &str, subject: &str, before: usize) -> String {
+    const SIGNS: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
+    let digest = Sha256::digest(format!("{kind}\0{subject}\0{before}"));
+    let number = digest.iter().take(5).fold(0_u64, |sum, byte| sum << 8 | u64::from(*byte));
+    let sign = |at: u32| char::from(SIGNS[usize::try_from(number >> (5 * at) & 31).unwrap_or(0)]);
+    let text: String = (0..8).rev().map(sign).collect();
+    format!("{}-{}", &text[..4], &text[4..])
+}

@@ -1,0 +1,86 @@
+//! Names and descriptions come from people one does not know: what they wrote must not steer a terminal.
+//!
+//! Control characters (C0 and C1 of ISO/IEC 6429, DEL) and the bidirectional controls of Unicode (UAX #9) become visible
+//! stand-ins. In JSON they are escaped, which loses nothing.
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+
+/// Whether a character could steer a terminal or turn the order of the text around it.
+fn steers(character: char) -> bool {
+    character.is_control()
+        || matches!(character, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2028}' | '\u{2029}' | '\u{2066}'..='\u{2069}' | '\u{feff}' | '\u{61c}')
+}
+
+/// A text in which everything is visible: a character that steers becomes `\u{1b}` or the like.
+pub fn harmless_text(text: &str) -> String {
+    if !text.chars().any(steers) {
+        return text.to_owned();
+    }
+    let shown = |character: char| {
+        if steers(character) { character.escape_unicode().to_string() } else { character.to_string() }
+    };
+    text.chars().map(shown).collect()
+}
+
+/// The same of every text in an answer.
+pub fn harmless<T: Serialize + DeserializeOwned + Clone>(answer: &T) -> T {
+    let cleaned = serde_json::to_value(answer).map(|mut value| {
+        clean(&mut value);
+        value
+    });
+    let read = cleaned.and_then(serde_json::from_value);
+    read.expect("an answer reads back from its own JSON")
+}
+
+fn clean(value: &mut Value) {
+    match value {
+        Value::String(text) => *text = harmless_text(text),
+        Value::Array(items) => items.iter_mut().for_each(clean),
+        Value::Object(fields) => {
+            let dirty = fields.keys().any(|key| key.chars().any(steers));
+            fields.iter_mut().for_each(|(_, value)| clean(value));
+            if dirty {
+                let all = std::mem::take(fields);
+                fields.extend(all.into_iter().map(|(key, value)| (harmless_text(&key), value)));
+            }
+        }
+        Value::Null | Value::Bool(_) | Value::Number(_) => {}
+    }
+}
+
+/// JSON in which such characters are escaped (RFC 8259, section 7); they occur inside of strings only.
+pub fn harmless_json(json: &str) -> String {
+    let steers_in_json = |character: char| steers(character) && character != '\n';
+    if !json.chars().any(steers_in_json) {
+        return json.to_owned();
+    }
+    let mut out = String::with_capacity(json.len());
+    for character in json.chars() {
+        if steers_in_json(character) {
+            let mut units = [0; 2];
+            for unit in character.encode_utf16(&mut units) {
+                out.push_str(&format!("\\u{unit:04x}"));
+            }
+        } else {
+            out.push(character);
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_that_steers_is_left_and_nothing_is_lost() {
+        let hostile = "a\u{1b}[2Jb\u{202e}c\u{9b}d\te\nf\u{7f}";
+        assert_eq!(harmless_text(hostile), "a\\u{1b}[2Jb\\u{202e}c\\u{9b}d\\u{9}e\\u{a}f\\u{7f}");
+        let json = serde_json::to_string_pretty(&vec![hostile]).unwrap();
+        let escaped = harmless_json(&json);
+        assert!(!escaped.chars().any(|character| steers(character) && character != '\n'), "{escaped:?}");
+        assert_eq!(serde_json::from_str::<Vec<String>>(&escaped).unwrap(), [hostile]);
+    }
+}

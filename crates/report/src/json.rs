@@ -1,0 +1,38 @@
+//! Answers as JSON, each with its schema.
+
+use crate::harmless::harmless_json;
+use heronshale_core::answer::{Answer, Audit, Effective, ExposureAnswer, Finds, Inventory, RuleAnswer};
+use heronshale_core::finding::Finding;
+use schemars::{Schema, schema_for};
+use serde::Serialize;
+
+/// The kinds of answers that have a schema.
+pub const ANSWERS: [&str; 8] =
+    ["audit", "effective", "effective-all", "exposure", "finding", "find", "inventory", "rule"];
+
+/// The JSON Schema (draft 2020-12) of an answer; none for an unknown kind.
+pub fn schema_of(kind: &str) -> Option<Schema> {
+    let mut schema = match kind {
+        "audit" => schema_for!(Answer<Audit>),
+        "effective" => schema_for!(Answer<Effective>),
+        "effective-all" => schema_for!(Answer<Vec<Effective>>),
+        "exposure" => schema_for!(Answer<ExposureAnswer>),
+        "finding" => schema_for!(Answer<Finding>),
+        "find" => schema_for!(Answer<Finds>),
+        "inventory" => schema_for!(Answer<Inventory>),
+        "rule" => schema_for!(Answer<RuleAnswer>),
+        _ => return None,
+    };
+    schema.insert("title".to_owned(), format!("heronshale-{kind}, version 1").into());
+    if let Some(properties) = schema.get_mut("properties") {
+        properties["format"]["const"] = format!("heronshale-{kind}").into();
+        properties["version"]["const"] = 1.into();
+    }
+    Some(schema)
+}
+
+/// An answer as JSON, indented, with a line end.
+pub fn json<T: Serialize>(answer: &T) -> String {
+    let text = serde_json::to_string_pretty(answer).expect("answers hold nothing that JSON cannot say");
+    harmless_json(&text) + "\n"
+}

@@ -1,0 +1,119 @@
+//! Documentation from declarations: the snapshot format from its schema, the findings from their catalogue.
+
+use heronshale_core::finding::CATALOGUE;
+use serde_json::{Map, Value};
+use std::fmt::Write;
+
+fn text<'v>(value: &'v Value, key: &str) -> &'v str {
+    value[key].as_str().unwrap_or_default()
+}
+
+/// The record that a schema refers to, by itself or as the item of a list.
+fn record_of(schema: &Value) -> Option<&str> {
+    let direct = schema["$ref"].as_str().or_else(|| schema["items"]["$ref"].as_str());
+    let nested = || schema["anyOf"].as_array().into_iter().flatten().find_map(record_of);
+    direct.map(|path| path.trim_start_matches("#/$defs/")).or_else(nested)
+}
+
+/// What a value looks like, in a few words.
+fn shape(schema: &Value) -> String {
+    if let Some(words) = schema["enum"].as_array() {
+        return words
+            .iter()
+            .map(|word| format!("`{}`", word.as_str().unwrap_or_default()))
+            .collect::<Vec<_>>()
+            .join(", ");
+    }
+    if let Some(record) = record_of(schema) {
+        return format!("[{0}](#{0})", heading(record));
+    }
+    if let Some(examples) = schema["examples"].as_array() {
+        let shown = examples.iter().take(4).map(|example| format!("`{}`", example.to_string().trim_matches('"')));
+        return shown.collect::<Vec<_>>().join(", ");
+    }
+    if let Some(choices) = schema["anyOf"].as_array() {
+        let list = choices.iter().any(|choice| choice["type"] == "array");
+        let one = choices.iter().find(|choice| choice["type"] != "array").map(shape).unwrap_or_default();
+        return if list { format!("{one}; one or a list") } else { one };
+    }
+    match (&schema["type"], schema["items"].is_null()) {
+        (_, false) => format!("list of {}", shape(&schema["items"])),
+        (Value::String(word), _) if word == "object" => "map".to_owned(),
+        (Value::String(word), _) if word == "boolean" => "`true` or `false`".to_owned(),
+        (Value::String(word), _) if word == "integer" => "whole number".to_owned(),
+        _ => "text".to_owned(),
+    }
+}
+
+/// `WrittenRouteTable` as `route-table`.
+fn heading(record: &str) -> String {
+    let mut out = String::new();
+    for (at, character) in record.trim_start_matches("Written").chars().enumerate() {
+        if character.is_uppercase() && at > 0 {
+            out.push('-');
+        }
+        out.extend(character.to_lowercase());
+    }
+    out
+}
+
+fn fields(out: &mut String, record: &Value) {
+    let required: Vec<&str> = record["required"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    out.push_str("\n| field | value | meaning |\n|---|---|---|\n");
+    for (name, schema) in record["properties"].as_object().into_iter().flatten() {
+        let need = if required.contains(&name.as_str()) { " (required)" } else { "" };
+        let meaning = text(schema, "description").replace('\n', " ").replace('|', "\\|");
+        let _ = writeln!(out, "| `{name}`{need} | {} | {meaning} |", shape(schema).replace('|', "\\|"));
+    }
+}
+
+/// Every section and record of a snapshot, from the schema; `examples` gives an example for a section.
+pub fn snapshot_reference(schema: &Value, examples: &Map<String, Value>) -> String {
+    let mut out = String::new();
+    let mut told: Vec<String> = Vec::new();
+    for (section, list) in schema["properties"].as_object().into_iter().flatten() {
+        let Some(record) = record_of(list) else { continue };
+        let _ = write!(out, "\n## `{section}`\n\n{}\n", text(list, "description"));
+        if let Some(example) = examples.get(section).and_then(Value::as_str) {
+            let _ = write!(out, "\n```yaml\n{}\n```\n", example.trim_end());
+        }
+        let mut open = vec![record.to_owned()];
+        while let Some(name) = open.pop() {
+            if told.contains(&name) {
+                continue;
+            }
+            let definition = &schema["$defs"][&name];
+            let _ = write!(out, "\n### {}\n\n{}\n", heading(&name), text(definition, "description"));
+            fields(&mut out, definition);
+            let inner =
+                definition["properties"].as_object().into_iter().flatten().filter_map(|(_, field)| record_of(field));
+            open.extend(inner.map(str::to_owned));
+            told.push(name);
+        }
+    }
+    out
+}
+
+/// Every kind of finding, from the catalogue.
+pub fn catalogue_reference() -> String {
+    let mut out = String::from("\n| kind | severity | what it is |\n|---|---|---|\n");
+    for kind in CATALOGUE {
+        let _ = writeln!(out, "| [{0}](#{0}) | {1} | {2} |", kind.name, kind.base.word(), kind.about);
+    }
+    for kind in CATALOGUE {
+        let _ = write!(
+            out,
+            "\n## {}\n\n{}\n\n**Why it matters.** {}\n\n**When.** {}\n\n**Severity.** {}",
+            kind.name,
+            kind.about,
+            kind.why,
+            kind.triggers,
+            kind.base.word()
+        );
+        for factor in kind.factors {
+            let _ = write!(out, "; {factor}");
+        }
+        let _ = write!(out, ".\n\n**Mend.** {}\n\n```yaml\n{}\n```\n", kind.mend, kind.example.trim_end());
+    }
+    out
+}

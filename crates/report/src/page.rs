@@ -1,0 +1,175 @@
+//! Text on a page: lines that fit a width, tables, and colour as an extra.
+
+use anstyle::{AnsiColor, Color, Effects, Style};
+use comfy_table::{CellAlignment, ContentArrangement, Table, TableStyle};
+use heronshale_core::answer::Heading;
+use heronshale_core::finding::Severity;
+
+/// How a page is to look.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Look {
+    /// Columns, 40 at least.
+    pub width: usize,
+    /// Whether to use colour; it never is the only carrier of meaning.
+    pub colour: bool,
+}
+
+impl Default for Look {
+    fn default() -> Self {
+        Self { width: 100, colour: false }
+    }
+}
+
+/// Bold.
+pub(crate) const STRONG: Style = Style::new().bold();
+/// What matters less.
+pub(crate) const FAINT: Style = Style::new().dimmed();
+/// What works, or is open.
+pub(crate) const OPEN: Style = Style::new().fg_color(Some(Color::Ansi(AnsiColor::Magenta))).effects(Effects::BOLD);
+/// What is refused.
+pub(crate) const SHUT: Style = Style::new().fg_color(Some(Color::Ansi(AnsiColor::Blue)));
+
+/// The colour of a severity.
+pub(crate) fn style_of(severity: Severity) -> Style {
+    let colour = match severity {
+        Severity::Urgent => AnsiColor::Red,
+        Severity::Serious => AnsiColor::Magenta,
+        Severity::Minor => AnsiColor::Cyan,
+        Severity::Note => AnsiColor::Blue,
+    };
+    Style::new().fg_color(Some(Color::Ansi(colour))).effects(Effects::BOLD)
+}
+
+/// A page that is being written.
+pub(crate) struct Page {
+    pub look: Look,
+    out: String,
+}
+
+impl Page {
+    pub fn new(look: Look) -> Self {
+        Self { look: Look { width: look.width.max(40), ..look }, out: String::new() }
+    }
+
+    pub fn finish(self) -> String {
+        self.out
+    }
+
+    /// How many lines there are.
+    pub fn lines(&self) -> usize {
+        self.out.lines().count()
+    }
+
+    pub fn styled(&self, style: Style, text: &str) -> String {
+        if self.look.colour && !text.is_empty() { format!("{style}{text}{style:#}") } else { text.to_owned() }
+    }
+
+    pub fn blank(&mut self) {
+        self.out.push('\n');
+    }
+
+    /// A line as it is; it has to fit.
+    pub fn raw(&mut self, line: &str) {
+        self.out.push_str(line.trim_end());
+        self.out.push('\n');
+    }
+
+    /// A text of any length in one style, wrapped.
+    pub fn say(&mut self, style: Style, text: &str) {
+        self.hang(style, "", text, 2);
+    }
+
+    /// A text behind a label; further lines are indented by as much as `indent`.
+    pub fn hang(&mut self, style: Style, label: &str, text: &str, indent: usize) {
+        let spaces = " ".repeat(indent);
+        let options = textwrap::Options::new(self.look.width).initial_indent(label).subsequent_indent(&spaces);
+        for (at, line) in textwrap::wrap(text, options).iter().enumerate() {
+            let (front, rest) = if at == 0 { line.split_at(label.len().min(line.len())) } else { ("", line.as_ref()) };
+            let line = format!("{front}{}", self.styled(style, rest));
+            self.raw(&line);
+        }
+    }
+
+    /// `label     text`, the label in a column of its own; a label of several lines stands once.
+    pub fn field(&mut self, label: &str, text: &str) {
+        const COLUMN: usize = 12;
+        self.hang(Style::new(), &format!("  {label:<width$}", width = COLUMN - 2), text, COLUMN);
+    }
+
+    /// A heading over what follows.
+    pub fn heading(&mut self, text: &str) {
+        self.blank();
+        let line = self.styled(STRONG, text);
+        self.raw(&line);
+    }
+
+    /// The answer in one sentence, and what it was made from.
+    pub fn top(&mut self, sentence: &str, heading: &Heading) {
+        self.say(STRONG, sentence);
+        let size = &heading.size;
+        let date = match (&heading.judged_by, &heading.taken) {
+            (Some(judged), Some(taken)) if judged == taken => format!("as of {}", moment(taken)),
+            (Some(judged), Some(taken)) => format!("as of {}, judged by {}", moment(taken), moment(judged)),
+            (Some(judged), None) => format!("of no date, judged by {}", moment(judged)),
+            (None, _) => "of no date: rules with an end count as in force".to_owned(),
+        };
+        let counts = [(size.networks, "network"), (size.interfaces, "interface"), (size.rules, "rule")];
+        let counts: Vec<String> = counts.iter().map(|(count, what)| plural(*count, what)).collect();
+        self.say(FAINT, &format!("{} {date} · {}", heading.estate, counts.join(", ")));
+        if !heading.settings_at_default.is_empty() {
+            self.say(FAINT, &format!("settings at their default: {}", heading.settings_at_default.join(", ")));
+        }
+    }
+
+    /// A table without lines: the columns as wide as need be, or wrapped to fit.
+    pub fn table(&mut self, header: &[&str], rows: &[Vec<String>], right: &[usize]) {
+        if rows.is_empty() {
+            return;
+        }
+        let mut table = Table::new();
+        table.load_style(TableStyle::new()).set_content_arrangement(ContentArrangement::Dynamic);
+        table.set_width(u16::try_from(self.look.width).unwrap_or(u16::MAX));
+        table.set_header(header.to_vec());
+        for row in rows {
+            table.add_row(row.clone());
+        }
+        for (at, column) in table.column_iter_mut().enumerate() {
+            column.set_padding((0, 2));
+            if right.contains(&at) {
+                column.set_cell_alignment(CellAlignment::Right);
+            }
+        }
+        for (at, line) in table.lines().enumerate() {
+            let line = if at == 0 { self.styled(FAINT, line.trim_end()) } else { line.trim_end().to_owned() };
+            self.raw(&line);
+        }
+    }
+
+    /// What the snapshot lacks, if anything.
+    pub fn gaps(&mut self, heading: &Heading) {
+        if heading.gaps.is_empty() {
+            return;
+        }
+        self.heading("The snapshot lacks");
+        for gap in &heading.gaps {
+            let reason = gap.reason.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
+            self.hang(Style::new(), "  ", &format!("{} of {}{reason} ({})", gap.lacks, gap.object, gap.place), 4);
+        }
+    }
+}
+
+/// `2026-11-02T06:00:00Z` as `2026-11-02 06:00 UTC`; seconds only where there are any.
+pub(crate) fn moment(text: &str) -> String {
+    let plain = text.trim_end_matches('Z').replace('T', " ");
+    format!("{} UTC", plain.strip_suffix(":00").unwrap_or(&plain))
+}
+
+/// `1 rule`, `2 rules`.
+pub(crate) fn plural(count: usize, what: &str) -> String {
+    match (count, what.strip_suffix('y')) {
+        (1, _) => format!("1 {what}"),
+        (_, Some(stem)) => format!("{count} {stem}ies"),
+        (_, None) if what.ends_with('s') => format!("{count} {what}es"),
+        _ => format!("{count} {what}s"),
+    }
+}

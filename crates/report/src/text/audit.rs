@@ -1,0 +1,166 @@
+//! The audit: a sentence, the worst findings in full, the others in a line each, a summary; never more lines than fit.
+
+use crate::harmless;
+use crate::page::{FAINT, Look, Page, plural, style_of};
+use anstyle::Style;
+use heronshale_core::answer::{Answer, Audit};
+use heronshale_core::finding::{Factor, Finding, Severity};
+
+/// Lines of an audit that is not asked for in full.
+const MOST_LINES: usize = 116;
+/// After so many lines findings are told in one line each.
+const LINES_IN_FULL: usize = 62;
+
+/// The audit as text; `all`: every finding in full, however many lines that takes.
+pub fn audit(answer: &Answer<Audit>, all: bool, look: Look) -> String {
+    let Answer { heading, answer: audit, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    page.top(&sentence(audit), heading);
+    if !audit.only.is_empty() {
+        page.say(FAINT, &format!("only {}: {} left out", audit.only.join(", "), plural(audit.left_out, "finding")));
+    }
+    let tail = summary(audit, look).lines().count() + 2 * usize::from(!heading.gaps.is_empty()) + heading.gaps.len();
+    let mut listed = 0;
+    for finding in &audit.findings {
+        let block = in_full(finding, page.look);
+        let full = page.lines() + block.lines().count() + 1 + tail;
+        if !all && full > LINES_IN_FULL + tail && listed > 0 {
+            break;
+        }
+        page.blank();
+        block.lines().for_each(|line| page.raw(line));
+        listed += 1;
+    }
+    let mut rest = audit.findings[listed..].iter();
+    let room = MOST_LINES.saturating_sub(page.lines() + tail + 3);
+    if rest.len() > 0 {
+        page.blank();
+        for finding in rest.by_ref().take(room) {
+            in_short(&mut page, finding);
+        }
+    }
+    let left = rest.len();
+    if left > 0 {
+        let text = format!("and {left} more: --all tells all, --kind, --owner, --network and --at-least choose");
+        page.say(FAINT, &text);
+    }
+    page.blank();
+    summary(audit, page.look).lines().for_each(|line| page.raw(line));
+    page.gaps(heading);
+    page.finish()
+}
+
+fn sentence(audit: &Audit) -> String {
+    let reach = if audit.reachability_judged {
+        let unknown = match audit.workloads_unknown {
+            0 => String::new(),
+            1 => "; of 1 more that is unknown".to_owned(),
+            count => format!("; of {count} more that is unknown"),
+        };
+        format!(
+            "The internet reaches {} of {} directly{unknown}.",
+            audit.workloads_open,
+            plural(audit.workloads, "workload")
+        )
+    } else {
+        "Without networks only rules are judged, not what reaches what.".to_owned()
+    };
+    let counts = audit.by_severity.iter().filter(|one| one.count > 0);
+    let counts: Vec<String> = counts
+        .map(|one| if one.name == "note" { plural(one.count, "note") } else { format!("{} {}", one.count, one.name) })
+        .collect();
+    match counts.len() {
+        0 => format!("{reach} No findings."),
+        _ => format!("{reach} {}: {}.", plural(audit.findings.len(), "finding"), counts.join(", ")),
+    }
+}
+
+/// One finding in full, as `explain` shows it.
+pub fn one_finding(answer: &Answer<Finding>, look: Look) -> String {
+    let Answer { heading, answer: finding, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let sentence = format!("{} {} {}: {}.", finding.kind, finding.fingerprint, finding.severity.word(), finding.title);
+    page.top(&sentence, heading);
+    page.blank();
+    in_full(finding, page.look).lines().for_each(|line| page.raw(line));
+    page.finish()
+}
+
+fn title_line(finding: &Finding) -> String {
+    format!("{:<8} {}", finding.severity.word().to_uppercase(), finding.kind)
+}
+
+fn in_full(finding: &Finding, look: Look) -> String {
+    let mut page = Page::new(look);
+    let severity = page.styled(style_of(finding.severity), &title_line(finding));
+    let stamp = finding.fingerprint.as_str();
+    let gap = look.width.saturating_sub(title_line(finding).chars().count() + stamp.len()).max(2);
+    let line = format!("{severity}{}{}", " ".repeat(gap), page.styled(FAINT, stamp));
+    page.raw(&line);
+    page.hang(Style::new().bold(), "  ", &finding.title, 4);
+    let owner = finding.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
+    let networks =
+        if finding.networks.is_empty() { String::new() } else { format!(" · {}", finding.networks.join(", ")) };
+    if let Some(place) = &finding.place {
+        page.field("where", &format!("{}{networks}{owner}", super::at(place)));
+    }
+    if let Some(witness) = &finding.witness {
+        page.field("packet", &witness.text);
+    }
+    let mut before = "";
+    for piece in finding
+        .evidence
+        .iter()
+        .filter(|piece| piece.place.is_none() || piece.place != finding.place || piece.rule.is_some())
+    {
+        let label = if piece.role.word() == before { "" } else { piece.role.word() };
+        before = piece.role.word();
+        let place = piece.place.as_ref().filter(|place| Some(*place) != finding.place.as_ref());
+        let place = place.map_or_else(String::new, |place| format!("  {}", super::at(place)));
+        page.field(label, &format!("{}{place}", piece.text));
+    }
+    if !finding.factors.is_empty() {
+        page.field(finding.severity.word(), &severity_text(finding.base, &finding.factors));
+    }
+    page.field("mend", &finding.mend);
+    page.finish()
+}
+
+/// `minor; up: a sensitive port is open; down: …`.
+fn severity_text(base: Severity, factors: &[Factor]) -> String {
+    let factor = |factor: &Factor| format!("{}: {}", if factor.steps > 0 { "up" } else { "down" }, factor.because);
+    let factors: Vec<String> = factors.iter().map(factor).collect();
+    format!("{} by its kind; {}", base.word(), factors.join("; "))
+}
+
+fn in_short(page: &mut Page, finding: &Finding) {
+    let place = finding.place.as_ref().map(super::at).unwrap_or_default();
+    let front = format!("{:<8} {:<18} ", finding.severity.word(), finding.kind);
+    let room = page.look.width.saturating_sub(front.len() + place.len() + 2);
+    let title: String = if finding.title.chars().count() > room {
+        finding.title.chars().take(room.saturating_sub(1)).chain(['…']).collect()
+    } else {
+        finding.title.clone()
+    };
+    let gap = " ".repeat(room.saturating_sub(title.chars().count()) + 2);
+    let line = format!("{}{title}{gap}{}", page.styled(style_of(finding.severity), &front), page.styled(FAINT, &place));
+    page.raw(&line);
+}
+
+fn summary(audit: &Audit, look: Look) -> String {
+    let mut page = Page::new(look);
+    let number = |count: usize| if count == 0 { "·".to_owned() } else { count.to_string() };
+    let rows = audit.by_kind.iter().map(|kind| {
+        std::iter::once(kind.kind.clone()).chain(kind.counts.iter().map(|count| number(*count))).collect::<Vec<_>>()
+    });
+    page.table(&["kind", "urgent", "serious", "minor", "note"], &rows.collect::<Vec<_>>(), &[1, 2, 3, 4]);
+    for (label, counts) in [("by owner", &audit.by_owner), ("by network", &audit.by_network)] {
+        if !counts.is_empty() {
+            let all: Vec<String> = counts.iter().take(8).map(|one| format!("{} {}", one.name, one.count)).collect();
+            let more = counts.len().saturating_sub(8);
+            let tail = if more > 0 { format!(", and {more} more") } else { String::new() };
+            page.hang(Style::new(), &format!("{label:<12}"), &format!("{}{tail}", all.join(", ")), 12);
+        }
+    }
+    page.finish()
+}

@@ -1,0 +1,178 @@
+//! Effective rules: a table for each direction, a column for each stage.
+
+use super::decider_text;
+use crate::harmless;
+use crate::page::{FAINT, Look, Page, STRONG, plural};
+use anstyle::Style;
+use heronshale_core::answer::{Answer, Decided, Decider, Does, Effective, EntryFact, ReplyFact, SideFact};
+use heronshale_core::model::Direction;
+use heronshale_core::stage::StageKind;
+use std::collections::BTreeSet;
+
+/// Effective rules of one interface, or of one of each class.
+pub fn effective(answer: &Answer<Vec<Effective>>, look: Look) -> String {
+    let Answer { heading, answer: all, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    match all.as_slice() {
+        [one] => page.top(&sentence(one), heading),
+        several => {
+            let members: usize = several.iter().map(|one| one.class.len()).sum();
+            page.top(
+                &format!(
+                    "{} of interfaces with the same filters, for {}.",
+                    plural(several.len(), "class"),
+                    plural(members, "interface")
+                ),
+                heading,
+            );
+        }
+    }
+    for one in all {
+        page.blank();
+        interface(&mut page, one, all.len() > 1);
+    }
+    page.say(
+        FAINT,
+        "What the filters at this interface do; whether a packet gets here, and its reply back, is another question.",
+    );
+    page.finish()
+}
+
+/// What to say where all classes would be too long to read.
+pub fn too_many_classes(classes: usize) -> String {
+    format!(
+        "{classes} classes: as text that is too long to read; name an interface, a network or a tag, or take --format json"
+    )
+}
+
+fn sentence(one: &Effective) -> String {
+    let count = |direction: Direction| {
+        one.sides.iter().filter(|side| side.direction == direction).map(|side| side.admitted.len()).sum::<usize>()
+    };
+    let entries = |count: usize| if count == 0 { "nothing".to_owned() } else { plural(count, "kind") + " of traffic" };
+    let bad = one.sides.iter().flat_map(|side| &side.admitted).filter(|entry| entry.reply != ReplyFact::Passes).count();
+    let open = one.sides.iter().map(|side| side.unknown.len()).sum::<usize>();
+    let mut text = format!(
+        "The filters of {} admit {} in and {} out.",
+        one.interface.name,
+        entries(count(Direction::In)),
+        entries(count(Direction::Out))
+    );
+    if bad > 0 {
+        text.push_str(&format!(
+            " {bad} of them {} not answered as asked: see \"reply\".",
+            if bad == 1 { "is" } else { "are" }
+        ));
+    }
+    if open > 0 {
+        text.push_str(&format!(" {} unknown.", if open == 1 { "1 is".to_owned() } else { format!("{open} are") }));
+    }
+    text
+}
+
+fn interface(page: &mut Page, one: &Effective, named: bool) {
+    let fact = &one.interface;
+    let public = if fact.public.is_empty() { String::new() } else { format!(", public {}", fact.public.join(", ")) };
+    let others = match one.class.len() {
+        1 => "the only one of its class".to_owned(),
+        count => {
+            let shown: Vec<&str> = one.class.iter().skip(1).take(4).map(String::as_str).collect();
+            let more = count.saturating_sub(5);
+            let tail = if more > 0 { format!(" and {more} more") } else { String::new() };
+            format!("alike: {}{tail}", shown.join(", "))
+        }
+    };
+    let text = format!(
+        "{} · {}{public} · subnet {} of {} · {others}",
+        fact.name,
+        fact.addresses.join(", "),
+        fact.subnet,
+        fact.network
+    );
+    page.say(if named { STRONG } else { Style::new() }, &text);
+    let mut files: BTreeSet<String> = BTreeSet::new();
+    for side in &one.sides {
+        table(page, side);
+        let deciders = side.admitted.iter().chain(&side.unknown).chain(&side.left).flat_map(|entry| &entry.decided);
+        files.extend(deciders.filter_map(|decided| match &decided.decider {
+            Decider::Rule { rule } => Some(rule.place.file.clone()),
+            Decider::Default { place, .. } => Some(place.file.clone()),
+            _ => None,
+        }));
+    }
+    page.blank();
+    if !files.is_empty() {
+        let files: Vec<String> = files.into_iter().collect();
+        page.say(
+            FAINT,
+            &format!(":N is a line of {} · replies judged for client ports {}", files.join(", "), one.client_ports),
+        );
+    }
+}
+
+fn table(page: &mut Page, side: &SideFact) {
+    page.blank();
+    let (peer, word) = if side.direction == Direction::In { ("from", "IN") } else { ("to", "OUT") };
+    if side.stages.is_empty() {
+        page.raw(&format!("{word}   no filter: everything passes"));
+        return;
+    }
+    let headers: Vec<String> = side
+        .stages
+        .iter()
+        .map(|stage| {
+            let names = match stage.filters.len() {
+                0..=2 => stage.filters.join(" + "),
+                count => format!("{} + {} more", stage.filters[0], count - 1),
+            };
+            format!("{} {names}", stage.stage.word()).trim_end().to_owned()
+        })
+        .collect();
+    let kinds: Vec<StageKind> = side.stages.iter().map(|stage| stage.stage).collect();
+    let mut header: Vec<&str> = vec![word, peer, "service"];
+    header.extend(headers.iter().map(String::as_str));
+    header.push("reply");
+    let mut rows = Vec::new();
+    let mut before = None;
+    for (entries, sort) in [(&side.admitted, "pass"), (&side.unknown, "unknown"), (&side.left, "rest")] {
+        for entry in entries {
+            let front = (entry.family, sort);
+            let family = if before == Some(front) { String::new() } else { format!("{} {sort}", entry.family) };
+            before = Some(front);
+            rows.push(row(family, entry, &kinds, sort));
+        }
+    }
+    if side.admitted.is_empty() {
+        page.raw(&format!("{word}   nothing passes"));
+    }
+    page.table(&header, &rows, &[]);
+}
+
+fn row(front: String, entry: &EntryFact, kinds: &[StageKind], sort: &str) -> Vec<String> {
+    let local = entry.local.as_ref().map_or_else(String::new, |local| format!(" (here {})", local.said));
+    let ports = entry.source_ports.as_ref().map_or_else(String::new, |ports| format!(" from ports {ports}"));
+    let mut row = vec![front, format!("{}{local}", entry.peer.said), format!("{}{ports}", entry.services.join(", "))];
+    for kind in kinds {
+        let here = entry.decided.iter().find(|decided| decided.stage == *kind);
+        row.push(here.map_or_else(|| "-".to_owned(), cell));
+    }
+    row.push(match &entry.reply {
+        _ if sort == "rest" => "-".to_owned(),
+        ReplyFact::Passes => "passes".to_owned(),
+        ReplyFact::OnlyTo { ports } => format!("only to ports {ports}"),
+        ReplyFact::Denied { stage } => format!("DENIED, {}", stage.word()),
+        ReplyFact::Unknown { stage } => format!("unknown, {}", stage.word()),
+    });
+    row
+}
+
+fn cell(decided: &Decided) -> String {
+    let also = if decided.also.is_empty() { String::new() } else { format!(" +{}", decided.also.len()) };
+    let text = decider_text(&decided.decider) + &also;
+    match decided.does {
+        Does::Passes => text,
+        Does::Denies => format!("DENIED, {text}"),
+        Does::Rejects => format!("REJECTED, {text}"),
+        Does::Unknown => format!("unknown, {text}"),
+    }
+}

@@ -1,0 +1,104 @@
+//! What the internet reaches: open ways with all that lets them in, unknown ones, closed ones with what closes them.
+
+use super::{at, decided_text};
+use crate::harmless;
+use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
+use anstyle::Style;
+use heronshale_core::answer::{Answer, ClosedFact, Closing, Decider, ExposureAnswer, OpenFact, WayFact, WayKind};
+
+/// Exposure as text.
+pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
+    let Answer { heading, answer: exposure, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let unknown = match exposure.workloads_unknown {
+        0 => String::new(),
+        count => format!(" Of {count} more that is unknown."),
+    };
+    let sentence = format!(
+        "The internet reaches {} of {} directly.{unknown}",
+        exposure.workloads_open,
+        plural(exposure.workloads, "workload")
+    );
+    page.top(&sentence, heading);
+    if exposure.ways.is_empty() {
+        page.blank();
+        page.say(Style::new(), "No interface has a public address or global IPv6.");
+    }
+    for way in &exposure.ways {
+        page.blank();
+        one_way(&mut page, way);
+    }
+    if !exposure.held_by_nothing.is_empty() {
+        page.blank();
+        page.say(Style::new(), &format!("Public addresses held by nothing: {}", exposure.held_by_nothing.join(", ")));
+    }
+    page.gaps(heading);
+    page.blank();
+    page.say(
+        FAINT,
+        "Direct ways in: public addresses and global IPv6. Balancers, firewalls and services are not judged here.",
+    );
+    page.finish()
+}
+
+fn one_way(page: &mut Page, way: &WayFact) {
+    let fact = &way.interface;
+    let state = match (way.open.is_empty(), way.unknown.is_empty()) {
+        (false, _) => page.styled(OPEN, "OPEN   "),
+        (true, false) => page.styled(STRONG, "UNKNOWN"),
+        (true, true) => page.styled(SHUT, "closed "),
+    };
+    let name = match &fact.workload {
+        Some(workload) if *workload != fact.name => format!("{workload} ({})", fact.name),
+        _ => fact.name.clone(),
+    };
+    let by = match way.way {
+        WayKind::PublicAddress => format!("{} → {}", way.address, way.own),
+        WayKind::GlobalIpv6 => format!("{}, global IPv6 of its own", way.address),
+    };
+    let owner = fact.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
+    let line = format!("{state} {name}  {by} · {}{owner}  {}", fact.network, at(&fact.place));
+    page.raw(&line);
+    for open in way.open.iter().chain(&way.unknown) {
+        opening(page, open);
+    }
+    let many = way.closed.len() > 3;
+    for closed in way.closed.iter().take(if many { 2 } else { 3 }) {
+        page.field("closed", &closed_text(closed));
+    }
+    if many {
+        page.field("", &format!("and {} more parts", way.closed.len() - 2));
+    }
+}
+
+fn opening(page: &mut Page, open: &OpenFact) {
+    let ports = open.client_ports.as_ref().map_or_else(String::new, |ports| format!(", only for client ports {ports}"));
+    let routes = if open.some_routes { ", only if the reply takes the right one of several equal routes" } else { "" };
+    page.field("traffic", &format!("{} from {}{ports}{routes}", open.services.join(", "), open.sources.said));
+    let rules: Vec<String> = open
+        .decided
+        .iter()
+        .map(|decided| match &decided.decider {
+            Decider::Rule { rule } => format!("{} {} ({})", rule.filter, rule.rule, at(&rule.place)),
+            _ => decided_text(decided),
+        })
+        .collect();
+    page.field("by", &if rules.is_empty() { "no filter at all".to_owned() } else { rules.join(" · ") });
+}
+
+fn closed_text(closed: &ClosedFact) -> String {
+    let what = format!("{} from {}", closed.services.join(", "), closed.sources.said);
+    let by = match &closed.closing {
+        Closing::Stage { decided } => decided_text(decided),
+        Closing::InternetBlock => "the network or subnet takes nothing from the internet".to_owned(),
+        Closing::NoGateway => "the network has no internet gateway".to_owned(),
+        Closing::GatewayNotAttached { gateway } => format!("gateway {gateway} is not attached"),
+        Closing::ReplyNoRoute => "the reply is lost: no route back to the internet".to_owned(),
+        Closing::ReplyRoutedElsewhere { to, route } => {
+            let route = route.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+            format!("the reply is lost: routed to {to}{route}")
+        }
+        Closing::ReplyDenied { stage } => format!("the reply is denied by {}", stage.word()),
+    };
+    format!("{what}: {by}")
+}

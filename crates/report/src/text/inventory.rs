@@ -1,0 +1,203 @@
+//! What there is, and what holds an address.
+
+use super::at;
+use crate::harmless;
+use crate::page::{Look, Page, plural};
+use anstyle::Style;
+use heronshale_core::answer::{Answer, Finds, Inventory, SubnetRow};
+
+/// Subnets beyond this are told by network only.
+const MOST_SUBNETS: usize = 60;
+
+/// The inventory as text; `interfaces`: each with what is bound to it.
+pub fn inventory(answer: &Answer<Inventory>, interfaces: bool, look: Look) -> String {
+    let Answer { heading, answer: all, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let size = &all.size;
+    let sentence = format!(
+        "{} with {} and {} of {}; {}, {}.",
+        plural(size.networks, "network"),
+        plural(all.networks.iter().map(|network| network.subnets.len()).sum(), "subnet"),
+        plural(size.interfaces, "interface"),
+        plural(size.workloads, "workload"),
+        plural(all.public_addresses.len(), "public address"),
+        plural(all.filters.len(), "filter"),
+    );
+    page.top(&sentence, heading);
+    if interfaces {
+        interface_table(&mut page, all)
+    } else {
+        networks(&mut page, all)
+    }
+    if !interfaces {
+        ways_out(&mut page, all);
+        filters(&mut page, all);
+    }
+    page.gaps(heading);
+    page.finish()
+}
+
+fn networks(page: &mut Page, all: &Inventory) {
+    page.heading("Networks");
+    let many = all.networks.iter().map(|network| network.subnets.len()).sum::<usize>() > MOST_SUBNETS;
+    let mut rows = Vec::new();
+    for network in &all.networks {
+        let count: usize = network.subnets.iter().map(|subnet| subnet.interfaces.len()).sum();
+        let owner = network.owner.clone().unwrap_or_else(|| "-".to_owned());
+        let divisions =
+            if network.divisions.is_empty() { String::new() } else { format!("in {}", network.divisions.join(" / ")) };
+        rows.push(vec![
+            network.name.clone(),
+            network.blocks.join(", "),
+            owner,
+            divisions,
+            count.to_string(),
+            String::new(),
+        ]);
+        if !many {
+            rows.extend(network.subnets.iter().map(subnet_row));
+        }
+    }
+    page.table(&["network / subnet", "blocks", "owner / ACL", "route table", "#", "interfaces"], &rows, &[4]);
+}
+
+fn subnet_row(subnet: &SubnetRow) -> Vec<String> {
+    let none = || "-".to_owned();
+    let names: Vec<&str> = subnet.interfaces.iter().map(|row| row.interface.name.as_str()).collect();
+    let more = if names.len() > 4 { format!(" and {} more", names.len() - 4) } else { String::new() };
+    vec![
+        format!("· {}", subnet.name),
+        subnet.blocks.join(", "),
+        subnet.acl.clone().unwrap_or_else(none),
+        subnet.route_table.clone().unwrap_or_else(none),
+        names.len().to_string(),
+        names.into_iter().take(4).collect::<Vec<_>>().join(", ") + &more,
+    ]
+}
+
+fn interface_table(page: &mut Page, all: &Inventory) {
+    page.blank();
+    let rows = all.networks.iter().flat_map(|network| &network.subnets).flat_map(|subnet| &subnet.interfaces);
+    let rows = rows.map(|row| {
+        let fact = &row.interface;
+        let own = row.own_firewall.as_ref().map_or_else(String::new, |own| format!(", own firewall {own}"));
+        let public = if fact.public.is_empty() { String::new() } else { format!(" as {}", fact.public.join(", ")) };
+        vec![
+            fact.name.clone(),
+            fact.addresses.join(", ") + &public,
+            fact.subnet.clone(),
+            row.groups.join(", ") + &own,
+            row.tags.join(", "),
+            fact.owner.clone().unwrap_or_default(),
+        ]
+    });
+    page.table(&["interface", "addresses", "subnet", "groups", "tags", "owner"], &rows.collect::<Vec<_>>(), &[]);
+}
+
+fn ways_out(page: &mut Page, all: &Inventory) {
+    if !all.gateways.is_empty() || !all.peerings.is_empty() || !all.sites.is_empty() {
+        page.heading("Ways between networks, sites and the internet");
+        let mut rows: Vec<Vec<String>> = all
+            .gateways
+            .iter()
+            .map(|gateway| {
+                let used = if gateway.routes == 0 {
+                    "no route leads to it".to_owned()
+                } else {
+                    plural(gateway.routes, "route")
+                };
+                vec![
+                    gateway.name.clone(),
+                    format!("{} gateway", gateway.kind),
+                    gateway.network.clone(),
+                    gateway.detail.clone(),
+                    used,
+                ]
+            })
+            .collect();
+        rows.extend(all.peerings.iter().map(|peering| {
+            let state = if peering.up { "up" } else { "down" };
+            vec![
+                peering.name.clone(),
+                "peering".to_owned(),
+                peering.networks.join(" - "),
+                state.to_owned(),
+                String::new(),
+            ]
+        }));
+        rows.extend(all.sites.iter().map(|site| {
+            vec![
+                site.name.clone(),
+                "site".to_owned(),
+                String::new(),
+                format!("holds {}", site.holds.join(", ")),
+                String::new(),
+            ]
+        }));
+        page.table(&["name", "what", "network", "detail", "used"], &rows, &[]);
+    }
+    if !all.route_tables.is_empty() {
+        page.heading("Route tables");
+        let rows = all.route_tables.iter().map(|table| {
+            let used = if table.subnets.is_empty() { "no subnet".to_owned() } else { table.subnets.join(", ") };
+            let main = if table.main { "main" } else { "" };
+            vec![table.name.clone(), table.network.clone(), main.to_owned(), table.routes.to_string(), used]
+        });
+        page.table(&["table", "network", "", "routes", "used by"], &rows.collect::<Vec<_>>(), &[3]);
+    }
+    if !all.public_addresses.is_empty() {
+        page.heading("Public addresses");
+        let rows = all.public_addresses.iter().map(|public| {
+            let holder = public.interface.clone().unwrap_or_else(|| "nothing holds it".to_owned());
+            vec![public.address.clone(), holder, public.own.clone().unwrap_or_default(), at(&public.place)]
+        });
+        page.table(&["address", "interface", "own address", "where"], &rows.collect::<Vec<_>>(), &[]);
+    }
+}
+
+fn filters(page: &mut Page, all: &Inventory) {
+    if all.filters.is_empty() {
+        return;
+    }
+    page.heading("Filters");
+    const SHOWN: usize = 40;
+    let rows = all.filters.iter().take(SHOWN).map(|filter| {
+        let acts = if filter.acts_on == 0 { "nothing".to_owned() } else { plural(filter.acts_on, "interface") };
+        vec![
+            filter.name.clone(),
+            filter.form.clone(),
+            filter.inbound.to_string(),
+            filter.outbound.to_string(),
+            acts,
+            at(&filter.place),
+        ]
+    });
+    page.table(&["filter", "form", "in", "out", "acts on", "where"], &rows.collect::<Vec<_>>(), &[2, 3]);
+    if all.filters.len() > SHOWN {
+        page.raw(&format!("and {} more filters: --format json lists all", all.filters.len() - SHOWN));
+    }
+    for set in &all.address_sets {
+        let entries = set.entries.map_or_else(|| "content not known".to_owned(), |count| plural(count, "entry"));
+        page.hang(Style::new(), "", &format!("set {}: {entries} ({})", set.name, at(&set.place)), 2);
+    }
+}
+
+/// What holds an address.
+pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
+    let Answer { heading, answer: found, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let kind = if found.of_the_internet { "an address of the internet, " } else { "" };
+    let sentence = match found.holdings.len() {
+        0 => format!("{} is {kind}in nothing of this snapshot.", found.address),
+        count => format!("{} is {kind}in {}.", found.address, plural(count, "place")),
+    };
+    page.top(&sentence, heading);
+    page.blank();
+    let rows =
+        found.holdings.iter().map(|one| vec![one.kind.clone(), one.name.clone(), one.by.clone(), at(&one.place)]);
+    page.table(&["what", "name", "by", "where"], &rows.collect::<Vec<_>>(), &[]);
+    if found.rules_about_any > 0 {
+        page.raw(&format!("and {} about any address", plural(found.rules_about_any, "rule")));
+    }
+    page.finish()
+}

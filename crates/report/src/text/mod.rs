@@ -1,0 +1,70 @@
+//! Each answer as text for people: the answer in one sentence, then what matters most.
+
+mod audit;
+mod effective;
+mod explain;
+mod exposure;
+mod inventory;
+mod rule;
+
+pub use audit::{audit, one_finding};
+pub use effective::{effective, too_many_classes};
+pub use explain::explain;
+pub use exposure::exposure;
+pub use inventory::{finds, inventory};
+pub use rule::rule;
+
+use heronshale_core::answer::{Decided, Decider, Does};
+use heronshale_core::describe::RuleFact;
+use heronshale_core::source::Place;
+
+/// Where, as `file:line`.
+fn at(place: &Place) -> String {
+    format!("{}:{}", place.file, place.line)
+}
+
+/// What decided, in a few words: `rule 100 :41`, `no rule fits`.
+fn decider_text(decider: &Decider) -> String {
+    match decider {
+        Decider::Rule { rule } => format!("{} :{}", rule.rule, rule.place.line),
+        Decider::Default { place, .. } => format!("its default :{}", place.line),
+        Decider::NoRule => "no rule fits".to_owned(),
+        Decider::ImpliedDeny => "implied end".to_owned(),
+        Decider::ImpliedPair => "implied pair".to_owned(),
+        Decider::NoPolicy => "no policy fits".to_owned(),
+        Decider::NoGroup => "no group bound".to_owned(),
+        Decider::SameSubnet => "not crossed".to_owned(),
+        Decider::Finally => "skipped".to_owned(),
+        Decider::Platform => "platform traffic".to_owned(),
+        Decider::Lacking => "not in the snapshot".to_owned(),
+    }
+}
+
+/// A stage's decision in a sentence's part: `ACL data denies it by rule 100 (acls.yaml:41)`.
+fn decided_text(decided: &Decided) -> String {
+    let does = match decided.does {
+        Does::Passes => "passes it",
+        Does::Denies => "denies it",
+        Does::Rejects => "rejects it",
+        Does::Unknown => "is unknown",
+    };
+    let stage = decided.stage.word();
+    match &decided.decider {
+        Decider::Rule { rule } => format!("{} {does} by rule {} ({})", rule.filter, rule.rule, at(&rule.place)),
+        Decider::Default { filter, place } => format!("{filter} {does} by its default ({})", at(place)),
+        Decider::NoRule => format!("{stage}: no rule fits"),
+        Decider::ImpliedDeny => format!("{stage}: no rule fits, implied end"),
+        Decider::ImpliedPair => format!("{stage} {does} by the implied pair"),
+        Decider::NoPolicy => format!("{stage}: none decides"),
+        Decider::NoGroup => "no group is bound, and that means deny".to_owned(),
+        Decider::SameSubnet => format!("{stage}: not crossed inside a subnet"),
+        Decider::Finally => format!("{stage}: skipped, since a policy allows it finally"),
+        Decider::Platform => format!("{stage}: platform traffic"),
+        Decider::Lacking => format!("{stage}: not in the snapshot"),
+    }
+}
+
+/// A rule in full: `group web, rule https: allow tcp 443 from any`.
+fn rule_text(rule: &RuleFact) -> String {
+    format!("{}, rule {}: {} {}", rule.filter, rule.rule, rule.action.word(), rule.says)
+}

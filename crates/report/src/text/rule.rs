@@ -1,0 +1,87 @@
+//! One rule.
+
+use super::{at, rule_text};
+use crate::harmless;
+use crate::page::{Look, Page, plural};
+use heronshale_core::answer::{Answer, MatchFact, Resting, RuleAnswer};
+use heronshale_core::model::Direction;
+
+/// A rule as text.
+pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
+    let Answer { heading, answer: rule, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    page.top(&sentence(rule), heading);
+    page.blank();
+    page.field("rule", &format!("{}  {}", rule_text(&rule.rule), at(&rule.rule.place)));
+    if let Some(description) = &rule.description {
+        page.field("says", description);
+    }
+    if let Some(owner) = &rule.owner {
+        page.field("owner", owner);
+    }
+    for (matched, label) in rule.matches.iter().zip(std::iter::once("matches").chain(std::iter::repeat(""))) {
+        page.field(label, &match_text(rule.rule.direction, matched));
+    }
+    if rule.matches.is_empty() {
+        page.field("matches", "no packet");
+    }
+    let names: Vec<String> = rule.carriers.iter().map(|carrier| carrier.interface.name.clone()).collect();
+    let shown = names.iter().take(12).cloned().collect::<Vec<_>>().join(", ");
+    let more = if names.len() > 12 { format!(" and {} more", names.len() - 12) } else { String::new() };
+    page.field(
+        "acts on",
+        &if names.is_empty() {
+            "nothing".to_owned()
+        } else {
+            format!("{}: {shown}{more}", plural(names.len(), "interface"))
+        },
+    );
+    for (cover, label) in rule.covered_by.iter().zip(std::iter::once("covered by").chain(std::iter::repeat(""))) {
+        page.field(label, &format!("{}  {}", rule_text(cover), at(&cover.place)));
+    }
+    if !rule.rests.is_empty() {
+        page.heading("Without it");
+        let word = if rule.rule.direction == Direction::In { "from" } else { "to" };
+        let rows: Vec<Vec<String>> = rule.rests.iter().map(|one| row(one, word)).collect();
+        page.table(&["on", "traffic", "packet"], &rows, &[]);
+    }
+    page.finish()
+}
+
+fn sentence(rule: &RuleAnswer) -> String {
+    let name = format!("Rule {} of {}", rule.rule.rule, rule.rule.filter);
+    if let Some(why) = &rule.not_in_force {
+        return format!("{name} is not in force: {why}.");
+    }
+    let count = rule.carriers.len();
+    let on = plural(count, "interface");
+    match (&rule.dead, rule.rests.is_empty()) {
+        _ if count == 0 => format!("{name} acts on nothing."),
+        (Some(dead), _) => format!("{name} is {dead}: on {on} nothing rests on it."),
+        (None, true) => format!("{name} acts on {on}, and nothing rests on it: other filters decide the same."),
+        (None, false) => {
+            let admits = rule.rests.iter().any(|one| one.admitted);
+            let does = if admits { "lets in" } else { "keeps out" };
+            format!("{name} acts on {on} and {does} what nothing else {does}.")
+        }
+    }
+}
+
+fn match_text(direction: Direction, matched: &MatchFact) -> String {
+    let word = if direction == Direction::In { "from" } else { "to" };
+    let perhaps = if matched.perhaps { ", perhaps: that turns on what the snapshot lacks" } else { "" };
+    let place = matched.network.as_ref().map_or_else(String::new, |network| format!(" (in {network})"));
+    format!("{} {word} {}{place}{perhaps}", matched.services.join(", "), matched.peer.said)
+}
+
+fn row(one: &Resting, word: &str) -> Vec<String> {
+    let shown = one.interfaces.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
+    let more = if one.interfaces.len() > 3 { format!(" and {} more", one.interfaces.len() - 3) } else { String::new() };
+    let change = if one.admitted { "no longer" } else { "newly" };
+    let traffic = format!("{change}: {} {word} {}", one.services.join(", "), one.peer.said);
+    vec![
+        format!("{shown}{more}"),
+        traffic,
+        one.witness.as_ref().map_or_else(String::new, |witness| witness.text.clone()),
+    ]
+}
