@@ -264,38 +264,57 @@ impl List {
         Some(self.dead(view, at, how, &covers, &takers))
     }
 
-    /// Some of it is visible, and decided alike by what comes next.
+    /// Some of it is visible, and decided alike by what comes next: now, and after each end of a rule while it lasts.
     fn judge_removal(&self, view: &View<'_>, at: usize) -> Option<Dead> {
+        let end = |at: usize| view.estate.rule(self.entries[at].id).enforced_until;
+        let own_end = end(at);
+        let mut ends: Vec<Option<jiff::Timestamp>> = (0..self.entries.len())
+            .filter_map(end)
+            .filter(|end| own_end.is_none_or(|own| *end < own))
+            .map(Some)
+            .collect();
+        ends.push(None);
+        ends.sort_unstable();
+        ends.dedup();
+        let mut takers: Option<Vec<usize>> = None;
+        let mut by_default = false;
+        for passed in ends {
+            let lives = |other: usize| passed.is_none_or(|passed| end(other).is_none_or(|end| end > passed));
+            let (now, rest) = self.removal_while(at, lives)?;
+            by_default |= rest;
+            takers.get_or_insert(now);
+        }
+        let takers = takers.unwrap_or_default();
+        let how = if by_default { How::RedundantByDefault } else { How::Redundant };
+        let mut dead = self.dead(view, at, how, &takers, &takers);
+        dead.durable = self.entries.iter().all(|entry| !names_members(view.estate.rule(entry.id)));
+        Some(dead)
+    }
+
+    /// Who takes the visible part of a rule that is taken away, while some rules live, and whether the default takes a
+    /// rest; nothing if that changes some packet's fate.
+    fn removal_while(&self, at: usize, lives: impl Fn(usize) -> bool) -> Option<(Vec<usize>, bool)> {
         let own = self.entries[at].decision;
         let mut rest = self.entries[at].either.clone();
-        for other in self.meeting(at, 0..at).filter(|other| self.outlasts(view, *other, at)) {
+        for other in self.meeting(at, 0..at).filter(|other| lives(*other)) {
             rest = rest.difference(&self.entries[other].matched.sure);
         }
         let mut takers = Vec::new();
-        for other in self.meeting(at, at + 1..self.entries.len()) {
+        for other in self.meeting(at, at + 1..self.entries.len()).filter(|other| lives(*other)) {
             let entry = &self.entries[other];
-            let met = rest.intersection(&entry.either);
-            if met.is_empty() {
+            if !rest.overlaps(&entry.either) {
                 continue;
             }
             if entry.decision != own {
                 return None;
             }
             takers.push(other);
-            if self.outlasts(view, other, at) {
-                rest = rest.difference(&entry.matched.sure);
-            }
+            rest = rest.difference(&entry.matched.sure);
             if rest.is_empty() {
                 break;
             }
         }
-        if !rest.is_empty() && self.default != Some(own) {
-            return None;
-        }
-        let how = if rest.is_empty() { How::Redundant } else { How::RedundantByDefault };
-        let mut dead = self.dead(view, at, how, &takers, &takers);
-        dead.durable = self.entries.iter().all(|entry| !names_members(view.estate.rule(entry.id)));
-        Some(dead)
+        (rest.is_empty() || self.default == Some(own)).then_some((takers, !rest.is_empty()))
     }
 }
 

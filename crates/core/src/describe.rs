@@ -254,15 +254,22 @@ pub fn peer_words(family: Family, numbers: &Intervals, symbols: &Symbols) -> Pee
 
 fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
     let mut rest = set.clone();
+    let mut left = rest.texts();
     let mut words = Vec::new();
     for (name, members) in symbols {
         let members = members.intersection(&Addresses::of_family(family));
-        if !members.is_empty() && members.is_subset(set) && members.overlaps(&rest) {
-            rest = rest.difference(&members);
+        if members.is_empty() || !members.is_subset(&rest) {
+            continue;
+        }
+        // A name stands for its members only where that makes the list no longer.
+        let without = rest.difference(&members);
+        let texts = without.texts();
+        if texts.len() < left.len() {
+            (rest, left) = (without, texts);
             words.push(name.clone());
         }
     }
-    words.extend(rest.texts());
+    words.extend(left);
     words
 }
 
@@ -286,6 +293,9 @@ pub fn symbols_of(view: &View<'_>, rules: impl Iterator<Item = RuleId>, network:
                 symbols.push((name, members));
             }
         }
+    }
+    if !symbols.iter().any(|(known, _)| known == "internet") {
+        symbols.push(("internet".to_owned(), view.internet().clone()));
     }
     symbols
 }

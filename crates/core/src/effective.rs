@@ -39,7 +39,8 @@ pub struct Side {
     pub direction: Direction,
     /// The stages in the order of crossing.
     pub stages: Vec<(StageKind, Vec<Id<Filter>>)>,
-    /// What is admitted: disjoint for different ways; of one way none can be dropped and no two merged.
+    /// What is admitted, to be read from the top: the first entry that holds a packet names what decided it. None can be
+    /// dropped and no two merged.
     pub admitted: Vec<Listed>,
     /// What depends on what the snapshot lacks.
     pub unknown: Vec<Listed>,
@@ -169,32 +170,57 @@ pub fn effective(view: &View<'_>, interface: Id<Interface>, direction: Direction
         unknown_set: PacketSet::empty(),
     };
     let mut refused: Vec<(&Way, PacketSet)> = Vec::new();
-    let mut regions = ways.regions();
-    regions.sort_by_key(|(way, _)| *way);
-    for (way, set) in regions {
+    let (mut passed, mut open): (Vec<Part<'_>>, Vec<Part<'_>>) = (Vec::new(), Vec::new());
+    for (way, set) in ways.regions() {
         if way.refuses() {
             refused.push((way, set));
         } else if way.passes() {
             side.admitted_set = side.admitted_set.union(&set);
-            for (reply, part) in replies.of(&forward, way, &set) {
-                let listed = |entry| Listed { entry, way: way.clone(), reply: reply.clone() };
-                side.admitted.extend(entries(&part).into_iter().map(listed));
-            }
+            passed.extend(replies.of(&forward, way, &set).into_iter().map(|(reply, set)| Part { way, reply, set }));
         } else {
             side.unknown_set = side.unknown_set.union(&set);
-            let listed = |entry| Listed { entry, way: way.clone(), reply: Reply::Passes };
-            side.unknown.extend(entries(&set).into_iter().map(listed));
+            open.push(Part { way, reply: Reply::Passes, set });
         }
     }
-    sort_for_reading(&mut side.admitted);
-    sort_for_reading(&mut side.unknown);
+    refused.sort_by_key(|(way, _)| *way);
+    side.admitted = listed(passed);
+    side.unknown = listed(open);
     side.left = left_over(&side, refused);
     side
 }
 
-/// IPv4 before IPv6; within a family in the order of the deciding rules.
-fn sort_for_reading(listed: &mut [Listed]) {
-    listed.sort_by(|a, b| a.entry.family.cmp(&b.entry.family).then_with(|| a.way.cmp(&b.way)));
+/// Packets of one way with one fate of their replies.
+struct Part<'w> {
+    way: &'w Way,
+    reply: Reply,
+    set: PacketSet,
+}
+
+/// Where a way stands in a list that is read from the top: what is exempt before what rules decide, earlier rules before
+/// later ones, and what no rule decides last.
+fn reading_order(way: &Way) -> Vec<(u8, By)> {
+    let rank = |by: By| match by {
+        By::SameSubnet | By::Platform | By::Finally => 0,
+        By::Rule(_) => 1,
+        _ => 2,
+    };
+    way.judgements.iter().map(|judgement| (rank(judgement.by), judgement.by)).collect()
+}
+
+/// Parts as entries, to be read from the top: each is as wide as what stands above it allows, so that "any" stays "any"
+/// although an earlier rule has taken some of it.
+fn listed(mut parts: Vec<Part<'_>>) -> Vec<Listed> {
+    parts.sort_by_key(|part| (reading_order(part.way), part.reply != Reply::Passes));
+    let mut above = PacketSet::empty();
+    let mut all = Vec::new();
+    for Part { way, reply, set } in parts {
+        let allowed = above.union(&set);
+        let wide = entries_within(&set, &allowed);
+        all.extend(wide.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: reply.clone() }));
+        above = allowed;
+    }
+    all.sort_by_key(|listed| listed.entry.family);
+    all
 }
 
 /// What is refused, most specific first, each entry as wide as what stands above it allows.
@@ -214,8 +240,9 @@ fn left_over(side: &Side, refused: Vec<(&Way, PacketSet)>) -> Vec<Listed> {
     let mut left = Vec::new();
     for (_, _, way, set) in by_end {
         above = above.union(&set);
-        let wide = entries_within(&set, &above);
-        left.extend(wide.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: Reply::Passes }));
+        let (exact, wide) = (entries(&set), entries_within(&set, &above));
+        let told = if exact.len() <= wide.len() { exact } else { wide };
+        left.extend(told.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: Reply::Passes }));
     }
     left.sort_by_key(|listed| listed.entry.family);
     left

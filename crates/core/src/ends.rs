@@ -77,22 +77,26 @@ impl End {
         if let Ok(block) = text.parse::<Block>() {
             return Ok(Self::Block(block));
         }
-        let found: Vec<(&str, Self)> =
-            KINDS.iter().filter_map(|kind| Some((*kind, Self::find(view, kind, text)?))).collect();
-        match found.as_slice() {
-            [(_, end)] => Ok(end.clone()),
-            [] => Err(nothing(view, text, &KINDS)),
-            [(_, first), (_, second)]
-                if first.interfaces(view) == second.interfaces(view) && !first.interfaces(view).is_empty() =>
-            {
-                Ok(first.clone())
+        // An interface or a workload goes before whatever else bears the name.
+        for kinds in [&KINDS[..2], &KINDS[2..]] {
+            let found: Vec<(&str, Self)> =
+                kinds.iter().filter_map(|kind| Some((*kind, Self::find(view, kind, text)?))).collect();
+            match found.as_slice() {
+                [] => {}
+                [(_, end)] => return Ok(end.clone()),
+                [(_, first), (_, second)] if first.interfaces(view) == second.interfaces(view) => {
+                    return Ok(first.clone());
+                }
+                several => {
+                    return Err(EndError {
+                        what: format!("`{text}` is the name of several things"),
+                        candidates: several.iter().map(|(kind, _)| format!("{kind}:{text}")).collect(),
+                        ambiguous: true,
+                    });
+                }
             }
-            several => Err(EndError {
-                what: format!("`{text}` is the name of several things"),
-                candidates: several.iter().map(|(kind, _)| format!("{kind}:{text}")).collect(),
-                ambiguous: true,
-            }),
         }
+        Err(nothing(view, text, &KINDS))
     }
 
     fn of_kind(view: &View<'_>, kind: &str, name: &str) -> Result<Self, EndError> {
@@ -260,11 +264,17 @@ pub fn parse_rule(view: &View<'_>, text: &str) -> Result<crate::model::RuleId, E
         let mut all = with(&filter.name).to_vec();
         all.extend(with(&filter.key));
         all.extend(bare);
-        all.push(estate.sources.place(&estate.rule(*id).origin).to_string());
         all
     };
-    let found: Vec<crate::model::RuleId> =
-        estate.rule_ids().filter(|id| names(id).iter().any(|name| name == text)).collect();
+    let place = text.rsplit_once(':').and_then(|(file, line)| Some((file, line.parse::<usize>().ok()?)));
+    let stands_at = |id: &crate::model::RuleId| {
+        let span = estate.rule(*id).origin.span;
+        let file = estate.sources.file(span.file);
+        let lines = file.line(span.start).0..=file.line(span.end.saturating_sub(1)).0;
+        place.is_some_and(|(name, line)| *file.name == *name && lines.contains(&line))
+    };
+    let is_called = |id: &crate::model::RuleId| names(id).iter().any(|name| name == text) || stands_at(id);
+    let found: Vec<crate::model::RuleId> = estate.rule_ids().filter(is_called).collect();
     let full = |id: &crate::model::RuleId| {
         format!("{}/{}/{}", estate.filters[id.filter].key, id.direction.word(), estate.rule_name(*id))
     };

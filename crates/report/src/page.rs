@@ -1,9 +1,10 @@
 //! Text on a page: lines that fit a width, tables, and colour as an extra.
 
 use anstyle::{AnsiColor, Color, Effects, Style};
-use comfy_table::{CellAlignment, ContentArrangement, Table, TableStyle};
+use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, Table, TableStyle, Width};
 use heronshale_core::answer::Heading;
 use heronshale_core::finding::Severity;
+use unicode_width::UnicodeWidthStr;
 
 /// How a page is to look.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -82,7 +83,11 @@ impl Page {
     /// A text behind a label; further lines are indented by as much as `indent`.
     pub fn hang(&mut self, style: Style, label: &str, text: &str, indent: usize) {
         let spaces = " ".repeat(indent);
-        let options = textwrap::Options::new(self.look.width).initial_indent(label).subsequent_indent(&spaces);
+        let options = textwrap::Options::new(self.look.width)
+            .initial_indent(label)
+            .subsequent_indent(&spaces)
+            .word_separator(textwrap::WordSeparator::AsciiSpace)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation);
         for (at, line) in textwrap::wrap(text, options).iter().enumerate() {
             let (front, rest) = if at == 0 { line.split_at(label.len().min(line.len())) } else { ("", line.as_ref()) };
             let line = format!("{front}{}", self.styled(style, rest));
@@ -92,7 +97,7 @@ impl Page {
 
     /// `label     text`, the label in a column of its own; a label of several lines stands once.
     pub fn field(&mut self, label: &str, text: &str) {
-        const COLUMN: usize = 12;
+        const COLUMN: usize = 13;
         self.hang(Style::new(), &format!("  {label:<width$}", width = COLUMN - 2), text, COLUMN);
     }
 
@@ -133,7 +138,19 @@ impl Page {
         for row in rows {
             table.add_row(row.clone());
         }
+        // Cells break between words only, as far as that fits.
+        let longest = |at: usize| {
+            let cells = rows.iter().filter_map(|row| row.get(at)).map(String::as_str).chain(header.get(at).copied());
+            cells.flat_map(str::split_whitespace).map(UnicodeWidthStr::width).max().unwrap_or(0).min(40) + 2
+        };
+        let words: Vec<usize> = (0..header.len()).map(longest).collect();
+        let fits = words.iter().sum::<usize>() <= self.look.width;
         for (at, column) in table.column_iter_mut().enumerate() {
+            if fits {
+                column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(
+                    u16::try_from(words[at]).unwrap_or(0),
+                )));
+            }
             column.set_padding((0, 2));
             if right.contains(&at) {
                 column.set_cell_alignment(CellAlignment::Right);

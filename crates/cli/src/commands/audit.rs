@@ -78,7 +78,8 @@ impl Audit {
         self.choose(&mut found);
         let threshold = Severity::ALL.into_iter().find(|severity| severity.word() == self.fail_on);
         let fails = threshold.is_some_and(|threshold| found.worst() >= Some(threshold));
-        opened.answer(&view, "audit", found, |whole, look| report::audit(whole, self.all, look))?;
+        let length = if self.all { report::Length::All } else { report::Length::USUAL };
+        opened.answer(&view, "audit", found, |whole, look| report::audit(whole, length, look))?;
         Ok(if fails { FOUND } else { 0 })
     }
 

@@ -38,7 +38,7 @@ impl Demo {
         out +=
             &first_lines(&report::inventory(&with_heading(&view, "inventory", inventory(&view, None)), false, look), 1);
         out += &ask("audit");
-        out += &report::audit(&with_heading(&view, "audit", audit(&view)), false, look);
+        out += &report::audit(&with_heading(&view, "audit", audit(&view)), report::Length::Lines(56), look);
         let worst = End::parse(&view, "interface:fares-db").and_then(|end| end.one_interface(&view, "fares-db"));
         if let Ok(interface) = worst {
             out += &ask("effective fares-db");
@@ -47,7 +47,11 @@ impl Demo {
         }
         out += "\nTry next:\n";
         for (command, why) in TRY {
-            out += &format!("  heronshale {:<34} {why}\n", format!("{command} -e {folder}"));
+            out += &format!(
+                "  heronshale {:<width$} {why}\n",
+                format!("{command} -e {folder}"),
+                width = 44 + folder.len()
+            );
         }
         print(&out)?;
         Ok(0)

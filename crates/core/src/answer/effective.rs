@@ -33,7 +33,7 @@ pub struct SideFact {
     pub direction: Direction,
     /// The stages in the order in which packets cross them.
     pub stages: Vec<StageFact>,
-    /// What all stages admit.
+    /// What all stages admit, to be read from the top: the first entry that holds a packet names what decided it.
     pub admitted: Vec<EntryFact>,
     /// What depends on what the snapshot lacks.
     pub unknown: Vec<EntryFact>,

@@ -169,7 +169,10 @@ pub fn way_fact(view: &View<'_>, way: &DirectWay) -> WayFact {
         _ => None,
     });
     let mut symbols = symbols_of(view, rules, Some(network));
-    symbols.insert(0, ("the internet".to_owned(), view.internet_end()));
+    let internet = view.internet_end();
+    for (_, members) in &mut symbols {
+        *members = members.intersection(&internet);
+    }
     let facts = |chosen: &dyn Fn(&Part) -> bool| {
         way.parts
             .iter()
@@ -200,13 +203,14 @@ fn sources(
     let set = Addresses::from_intervals(family, numbers.clone());
     let internet = view.internet_end().intersection(&Addresses::of_family(family));
     let exact = set.intersection(&internet);
-    let mut words = peer_words(family, numbers, symbols);
-    words.ranges = exact.texts();
-    let all = exact == internet;
-    if all {
+    let mut words = peer_words(family, exact.of(family), symbols);
+    let missing = internet.difference(&exact);
+    if missing.is_empty() {
         words.said = format!("any {family} address");
+    } else if missing.texts().len() * 2 < words.ranges.len() {
+        words.said = format!("any {family} address except {}", peer_words(family, missing.of(family), symbols).said);
     }
-    (words, all)
+    (words, missing.is_empty())
 }
 
 fn open_facts(view: &View<'_>, way: &DirectWay, part: &Part, domain: &PacketSet, symbols: &Symbols) -> Vec<OpenFact> {

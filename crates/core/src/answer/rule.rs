@@ -1,13 +1,13 @@
 //! One rule: what it alone admits or refuses, who carries it, and what rests on it.
 
 use super::{InterfaceFact, interface_fact, network_name};
-use crate::address::Addresses;
+use crate::address::{Addresses, Family};
 use crate::binding::Bindings;
 use crate::dead::{How, dead_rules_of};
 use crate::describe::{PeerWords, RuleFact, Witness, owner_text, peer_words, rule_fact, symbols_of, witness};
 use crate::effective::{class_of, effective};
 use crate::model::{Direction, Estate, Id, Interface, Network, RuleId};
-use crate::packet::{PacketSet, entries};
+use crate::packet::{PacketSet, entries, entries_within};
 use crate::stage::rule_match;
 use crate::view::View;
 use rustc_hash::FxHashSet;
@@ -44,6 +44,8 @@ pub struct RuleAnswer {
 pub struct MatchFact {
     /// The network where it is enforced; none if it is bound to nothing.
     pub network: Option<String>,
+    /// IPv4 or IPv6.
+    pub family: Family,
     /// The other side.
     pub peer: PeerWords,
     /// Protocols with ports, or ICMP types and codes.
@@ -68,7 +70,9 @@ pub struct Resting {
     pub interfaces: Vec<String>,
     /// Whether the packets are admitted because of the rule; else they are kept out by it.
     pub admitted: bool,
-    /// The other side.
+    /// Whether that depends on what the snapshot lacks.
+    pub perhaps: bool,
+    /// The other side; as wide as what others say alike allows, so that "any" stays "any".
     pub peer: PeerWords,
     /// Protocols with ports, or ICMP types and codes.
     pub services: Vec<String>,
@@ -130,6 +134,7 @@ fn matches(view: &View<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<MatchF
                 let peer = if id.direction == Direction::In { &entry.sources } else { &entry.destinations };
                 MatchFact {
                     network: network.map(|network| network_name(view.estate, network)),
+                    family: entry.family,
                     peer: peer_words(entry.family, peer, &symbols),
                     services: entry.service_texts(),
                     perhaps,
@@ -161,18 +166,33 @@ fn rests(view: &View<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<Resting>
         let class = class_of(view, *interface);
         seen.extend(&class.members);
         let names: Vec<String> = class.members.iter().map(|id| view.estate.interfaces[*id].name.to_string()).collect();
-        let admitted = |view: &View<'_>| effective(view, *interface, id.direction, None).admitted_set;
-        let (with, without) = (admitted(view), admitted(&after));
+        let sides = |view: &View<'_>| {
+            let side = effective(view, *interface, id.direction, None);
+            let either = side.admitted_set.union(&side.unknown_set);
+            (side.admitted_set, either)
+        };
+        let ((with, with_either), (without, without_either)) = (sides(view), sides(&after));
         let network = view.estate.network_of(*interface);
         let symbols = symbols_of(view, std::iter::once(id), Some(network));
-        for (set, admitted) in [(with.difference(&without), true), (without.difference(&with), false)] {
-            for entry in entries(&set) {
+        let lost = with.difference(&without_either);
+        let won = without.difference(&with_either);
+        let perhaps_lost = with_either.difference(&without_either).union(&with.difference(&without)).difference(&lost);
+        let perhaps_won = without_either.difference(&with_either).union(&without.difference(&with)).difference(&won);
+        let closed = with_either.complement();
+        for (set, alike, admitted, perhaps) in [
+            (lost, &without_either, true, false),
+            (won, &closed, false, false),
+            (perhaps_lost, &without_either, true, true),
+            (perhaps_won, &closed, false, true),
+        ] {
+            for entry in entries_within(&set, &set.union(alike)) {
                 let peer = if id.direction == Direction::In { &entry.sources } else { &entry.destinations };
                 let own = &view.estate.interfaces[*interface].addresses;
-                let packet = at_own_address(&PacketSet::of_entry(&entry, ()), own, id.direction);
+                let packet = at_own_address(&PacketSet::of_entry(&entry, ()).intersection(&set), own, id.direction);
                 resting.push(Resting {
                     interfaces: names.clone(),
                     admitted,
+                    perhaps,
                     peer: peer_words(entry.family, peer, &symbols),
                     services: entry.service_texts(),
                     witness: packet.witness().map(|packet| witness(&packet)),

@@ -11,7 +11,7 @@ pub use sensitive::{SENSITIVE, Sensitive};
 
 use crate::binding::Bindings;
 use crate::dead::{Dead, dead_rules};
-use crate::describe::{RuleFact, Witness, filter_text, owner_text, rule_fact, rule_meaning};
+use crate::describe::{RuleFact, Witness, owner_text, rule_fact, rule_meaning};
 use crate::exposure::{DirectWay, direct_ways};
 use crate::model::{Filter, Id, Interface, RuleId};
 use crate::source::{Origin, Place};
@@ -280,9 +280,9 @@ impl Context<'_, '_> {
         Evidence { role, text, place: Some(fact.place.clone()), rule: Some(fact) }
     }
 
-    /// `group web, rule https`.
+    /// `web/https`, as the command `rule` takes it.
     pub fn rule_name(&self, id: RuleId) -> String {
-        format!("{}, rule {}", filter_text(self.view.estate, id.filter), self.view.estate.rule_name(id))
+        format!("{}/{}", self.view.estate.filters[id.filter].name, self.view.estate.rule_name(id))
     }
 
     /// On what a filter acts, in words: `3 interfaces: a, b, c`.

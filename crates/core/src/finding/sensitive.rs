@@ -51,8 +51,7 @@ pub const SENSITIVE: &[Sensitive] = &[
     Sensitive { what: "device management", protocol: service::UDP, ports: &[(161, 162)] },
 ];
 
-/// Which sensitive ports are among some services, in words: `tcp 22 (remote administration)`; no more than three, and
-/// then how many more.
+/// Which sensitive ports are among some services, in words: `tcp 22 (remote administration)`; of many sorts the first.
 pub(super) fn among(services: &Intervals) -> Option<String> {
     let mut found = Vec::new();
     for one in SENSITIVE {
@@ -65,9 +64,11 @@ pub(super) fn among(services: &Intervals) -> Option<String> {
             found.push(format!("{} ({})", texts.join(", "), one.what));
         }
     }
-    let more = found.len().saturating_sub(1);
-    let first = found.into_iter().next()?;
-    Some(if more == 0 { first } else { format!("{first} and {more} more kinds") })
+    match found.as_slice() {
+        [] => None,
+        [_, _, _, ..] => Some(format!("{} and others of {} sorts", found[0], found.len())),
+        few => Some(few.join(", ")),
+    }
 }
 
 /// Whether some services are nothing but the web: TCP 80 and 443, UDP 443.

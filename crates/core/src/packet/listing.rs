@@ -101,10 +101,24 @@ pub fn entries_within(set: &PacketSet, allowed: &PacketSet) -> Vec<Entry> {
             let boxes = boxes_below(node).into_iter().filter_map(|sides| from_box(family, sides));
             let mut found: Vec<Entry> = boxes.filter(|entry| set_of(entry).overlaps(set)).collect();
             drop_covered(&mut found, Some(set));
-            all.extend(found);
+            all.extend(found.into_iter().map(|entry| tightened(entry, set)));
         }
     }
     all
+}
+
+/// An entry as narrow as what it says of `set`, in each dimension where that takes no more words.
+fn tightened(mut entry: Entry, set: &PacketSet) -> Entry {
+    let said = set_of(&entry).intersection(set).boxes();
+    for at in 0..4 {
+        let spans = said.iter().flat_map(|(piece, ())| piece.dimensions()[at].spans().to_vec());
+        let narrow = Intervals::from_spans(spans);
+        let wide = &mut entry.dimensions_mut()[at];
+        if narrow.spans().len() <= wide.spans().len() {
+            **wide = narrow;
+        }
+    }
+    entry
 }
 
 fn from_box(family: Family, sides: Vec<Intervals>) -> Option<Entry> {

@@ -6,13 +6,22 @@ use anstyle::Style;
 use heronshale_core::answer::{Answer, Audit};
 use heronshale_core::finding::{Factor, Finding, Severity};
 
-/// Lines of an audit that is not asked for in full.
-const MOST_LINES: usize = 116;
-/// After so many lines findings are told in one line each.
-const LINES_IN_FULL: usize = 62;
+/// How long an audit may be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Length {
+    /// Every finding in full, however many lines that takes.
+    All,
+    /// At most so many lines, gaps included, as far as the summary leaves room.
+    Lines(usize),
+}
 
-/// The audit as text; `all`: every finding in full, however many lines that takes.
-pub fn audit(answer: &Answer<Audit>, all: bool, look: Look) -> String {
+impl Length {
+    /// What fits where nobody asked for more.
+    pub const USUAL: Self = Self::Lines(116);
+}
+
+/// The audit as text: the worst findings in full on half of the lines, the others in a line each.
+pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
     let Answer { heading, answer: audit, .. } = &harmless(answer);
     let mut page = Page::new(look);
     page.top(&sentence(audit), heading);
@@ -23,8 +32,8 @@ pub fn audit(answer: &Answer<Audit>, all: bool, look: Look) -> String {
     let mut listed = 0;
     for finding in &audit.findings {
         let block = in_full(finding, page.look);
-        let full = page.lines() + block.lines().count() + 1 + tail;
-        if !all && full > LINES_IN_FULL + tail && listed > 0 {
+        let used = page.lines() + block.lines().count() + 1;
+        if matches!(length, Length::Lines(most) if used * 2 > most) && listed > 0 {
             break;
         }
         page.blank();
@@ -32,7 +41,10 @@ pub fn audit(answer: &Answer<Audit>, all: bool, look: Look) -> String {
         listed += 1;
     }
     let mut rest = audit.findings[listed..].iter();
-    let room = MOST_LINES.saturating_sub(page.lines() + tail + 3);
+    let room = match length {
+        Length::All => usize::MAX,
+        Length::Lines(most) => most.saturating_sub(page.lines() + tail + 3),
+    };
     if rest.len() > 0 {
         page.blank();
         for finding in rest.by_ref().take(room) {

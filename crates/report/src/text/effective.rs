@@ -6,7 +6,6 @@ use crate::page::{FAINT, Look, Page, STRONG, plural};
 use anstyle::Style;
 use heronshale_core::answer::{Answer, Decided, Decider, Does, Effective, EntryFact, ReplyFact, SideFact};
 use heronshale_core::model::Direction;
-use heronshale_core::stage::StageKind;
 use std::collections::BTreeSet;
 
 /// Effective rules of one interface, or of one of each class.
@@ -59,10 +58,7 @@ fn sentence(one: &Effective) -> String {
         entries(count(Direction::Out))
     );
     if bad > 0 {
-        text.push_str(&format!(
-            " {bad} of them {} not answered as asked: see \"reply\".",
-            if bad == 1 { "is" } else { "are" }
-        ));
+        text.push_str(&format!(" Of {bad} the reply gets back to some client ports only, or not at all."));
     }
     if open > 0 {
         text.push_str(&format!(" {} unknown.", if open == 1 { "1 is".to_owned() } else { format!("{open} are") }));
@@ -117,21 +113,19 @@ fn table(page: &mut Page, side: &SideFact) {
         page.raw(&format!("{word}   no filter: everything passes"));
         return;
     }
-    let headers: Vec<String> = side
+    let crossed: Vec<String> = side
         .stages
         .iter()
         .map(|stage| {
             let names = match stage.filters.len() {
-                0..=2 => stage.filters.join(" + "),
+                0..=3 => stage.filters.join(" + "),
                 count => format!("{} + {} more", stage.filters[0], count - 1),
             };
             format!("{} {names}", stage.stage.word()).trim_end().to_owned()
         })
         .collect();
-    let kinds: Vec<StageKind> = side.stages.iter().map(|stage| stage.stage).collect();
-    let mut header: Vec<&str> = vec![word, peer, "service"];
-    header.extend(headers.iter().map(String::as_str));
-    header.push("reply");
+    let line = format!("crosses {}", crossed.join(", then "));
+    page.hang(Style::new(), &format!("{word:<4} "), &line, 5);
     let mut rows = Vec::new();
     let mut before = None;
     for (entries, sort) in [(&side.admitted, "pass"), (&side.unknown, "unknown"), (&side.left, "rest")] {
@@ -139,40 +133,37 @@ fn table(page: &mut Page, side: &SideFact) {
             let front = (entry.family, sort);
             let family = if before == Some(front) { String::new() } else { format!("{} {sort}", entry.family) };
             before = Some(front);
-            rows.push(row(family, entry, &kinds, sort));
+            rows.push(row(family, entry, sort));
         }
     }
-    if side.admitted.is_empty() {
-        page.raw(&format!("{word}   nothing passes"));
-    }
-    page.table(&header, &rows, &[]);
+    page.table(&["", peer, "service", "by", "reply"], &rows, &[]);
 }
 
-fn row(front: String, entry: &EntryFact, kinds: &[StageKind], sort: &str) -> Vec<String> {
+fn row(front: String, entry: &EntryFact, sort: &str) -> Vec<String> {
     let local = entry.local.as_ref().map_or_else(String::new, |local| format!(" (here {})", local.said));
     let ports = entry.source_ports.as_ref().map_or_else(String::new, |ports| format!(" from ports {ports}"));
     let mut row = vec![front, format!("{}{local}", entry.peer.said), format!("{}{ports}", entry.services.join(", "))];
-    for kind in kinds {
-        let here = entry.decided.iter().find(|decided| decided.stage == *kind);
-        row.push(here.map_or_else(|| "-".to_owned(), cell));
-    }
+    let told = entry.decided.iter().filter(|decided| decided.decider != Decider::NoPolicy || entry.decided.len() == 1);
+    let platform = entry.decided.iter().all(|decided| decided.decider == Decider::Platform);
+    let told = told.map(cell).collect::<Vec<_>>().join(", ");
+    row.push(if platform { "platform traffic, which nothing filters".to_owned() } else { told });
     row.push(match &entry.reply {
         _ if sort == "rest" => "-".to_owned(),
         ReplyFact::Passes => "passes".to_owned(),
-        ReplyFact::OnlyTo { ports } => format!("only to ports {ports}"),
-        ReplyFact::Denied { stage } => format!("DENIED, {}", stage.word()),
-        ReplyFact::Unknown { stage } => format!("unknown, {}", stage.word()),
+        ReplyFact::OnlyTo { ports } => format!("to ports {ports} only"),
+        ReplyFact::Denied { stage } => format!("DENIED by {}", stage.word()),
+        ReplyFact::Unknown { stage } => format!("unknown: {}", stage.word()),
     });
     row
 }
 
 fn cell(decided: &Decided) -> String {
     let also = if decided.also.is_empty() { String::new() } else { format!(" +{}", decided.also.len()) };
-    let text = decider_text(&decided.decider) + &also;
+    let text = format!("{} {}{also}", decided.stage.word(), decider_text(&decided.decider));
     match decided.does {
         Does::Passes => text,
-        Does::Denies => format!("DENIED, {text}"),
-        Does::Rejects => format!("REJECTED, {text}"),
-        Does::Unknown => format!("unknown, {text}"),
+        Does::Denies => format!("DENIED by {text}"),
+        Does::Rejects => format!("REJECTED by {text}"),
+        Does::Unknown => format!("unknown: {text}"),
     }
 }

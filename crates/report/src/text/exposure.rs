@@ -6,6 +6,9 @@ use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_core::answer::{Answer, ClosedFact, Closing, Decider, ExposureAnswer, OpenFact, WayFact, WayKind};
 
+/// Of so few ways the closed parts are told although others are open.
+const FEW_WAYS: usize = 3;
+
 /// Exposure as text.
 pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
     let Answer { heading, answer: exposure, .. } = &harmless(answer);
@@ -24,9 +27,10 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
         page.blank();
         page.say(Style::new(), "No interface has a public address or global IPv6.");
     }
+    let few = exposure.ways.len() <= FEW_WAYS;
     for way in &exposure.ways {
         page.blank();
-        one_way(&mut page, way);
+        one_way(&mut page, way, few);
     }
     if !exposure.held_by_nothing.is_empty() {
         page.blank();
@@ -41,7 +45,7 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
     page.finish()
 }
 
-fn one_way(page: &mut Page, way: &WayFact) {
+fn one_way(page: &mut Page, way: &WayFact, few: bool) {
     let fact = &way.interface;
     let state = match (way.open.is_empty(), way.unknown.is_empty()) {
         (false, _) => page.styled(OPEN, "OPEN   "),
@@ -62,12 +66,16 @@ fn one_way(page: &mut Page, way: &WayFact) {
     for open in way.open.iter().chain(&way.unknown) {
         opening(page, open);
     }
-    let many = way.closed.len() > 3;
-    for closed in way.closed.iter().take(if many { 2 } else { 3 }) {
+    let shown = match (few, way.open.is_empty() && way.unknown.is_empty()) {
+        (true, _) => way.closed.len(),
+        (false, true) => 3,
+        (false, false) => 0,
+    };
+    for closed in way.closed.iter().take(shown) {
         page.field("closed", &closed_text(closed));
     }
-    if many {
-        page.field("", &format!("and {} more parts", way.closed.len() - 2));
+    if shown > 0 && way.closed.len() > shown {
+        page.field("", &format!("and {} more parts: name the interface", way.closed.len() - shown));
     }
 }
 
@@ -78,6 +86,7 @@ fn opening(page: &mut Page, open: &OpenFact) {
     let rules: Vec<String> = open
         .decided
         .iter()
+        .filter(|decided| decided.decider != Decider::NoPolicy)
         .map(|decided| match &decided.decider {
             Decider::Rule { rule } => format!("{} {} ({})", rule.filter, rule.rule, at(&rule.place)),
             _ => decided_text(decided),

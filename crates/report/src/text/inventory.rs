@@ -13,16 +13,17 @@ const MOST_SUBNETS: usize = 60;
 pub fn inventory(answer: &Answer<Inventory>, interfaces: bool, look: Look) -> String {
     let Answer { heading, answer: all, .. } = &harmless(answer);
     let mut page = Page::new(look);
-    let size = &all.size;
-    let sentence = format!(
-        "{} with {} and {} of {}; {}, {}.",
-        plural(size.networks, "network"),
-        plural(all.networks.iter().map(|network| network.subnets.len()).sum(), "subnet"),
-        plural(size.interfaces, "interface"),
-        plural(size.workloads, "workload"),
-        plural(all.public_addresses.len(), "public address"),
-        plural(all.filters.len(), "filter"),
-    );
+    let subnets = || all.networks.iter().flat_map(|network| &network.subnets);
+    let shown: usize = subnets().map(|subnet| subnet.interfaces.len()).sum();
+    let places = format!("{} of {}", plural(subnets().count(), "subnet"), plural(all.networks.len(), "network"));
+    let sentence = if shown == all.size.interfaces {
+        let (public, filters) =
+            (plural(all.public_addresses.len(), "public address"), plural(all.filters.len(), "filter"));
+        let workloads = plural(all.size.workloads, "workload");
+        format!("{} of {workloads} in {places}; {public}, {filters}.", plural(shown, "interface"))
+    } else {
+        format!("{} of {} in {places}.", shown, plural(all.size.interfaces, "interface"))
+    };
     page.top(&sentence, heading);
     if interfaces {
         interface_table(&mut page, all)

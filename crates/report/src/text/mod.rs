@@ -7,7 +7,7 @@ mod exposure;
 mod inventory;
 mod rule;
 
-pub use audit::{audit, one_finding};
+pub use audit::{Length, audit, one_finding};
 pub use effective::{effective, too_many_classes};
 pub use explain::explain;
 pub use exposure::exposure;

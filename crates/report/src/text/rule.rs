@@ -19,8 +19,17 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
     if let Some(owner) = &rule.owner {
         page.field("owner", owner);
     }
-    for (matched, label) in rule.matches.iter().zip(std::iter::once("matches").chain(std::iter::repeat(""))) {
-        page.field(label, &match_text(rule.rule.direction, matched));
+    let several = rule.matches.iter().any(|one| one.network != rule.matches[0].network);
+    let mut texts: Vec<(String, Vec<String>)> = Vec::new();
+    for matched in &rule.matches {
+        let (text, family) = (match_text(rule.rule.direction, matched, several), matched.family.to_string());
+        match texts.iter_mut().find(|(known, _)| *known == text) {
+            Some((_, families)) => families.push(family),
+            None => texts.push((text, vec![family])),
+        }
+    }
+    for ((text, families), label) in texts.iter().zip(std::iter::once("matches").chain(std::iter::repeat(""))) {
+        page.field(label, &format!("{}: {text}", families.join(", ")));
     }
     if rule.matches.is_empty() {
         page.field("matches", "no packet");
@@ -40,7 +49,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
         page.field(label, &format!("{}  {}", rule_text(cover), at(&cover.place)));
     }
     if !rule.rests.is_empty() {
-        page.heading("Without it");
+        page.heading("Without it, as far as nothing else decides the same");
         let word = if rule.rule.direction == Direction::In { "from" } else { "to" };
         let rows: Vec<Vec<String>> = rule.rests.iter().map(|one| row(one, word)).collect();
         page.table(&["on", "traffic", "packet"], &rows, &[]);
@@ -59,6 +68,9 @@ fn sentence(rule: &RuleAnswer) -> String {
         _ if count == 0 => format!("{name} acts on nothing."),
         (Some(dead), _) => format!("{name} is {dead}: on {on} nothing rests on it."),
         (None, true) => format!("{name} acts on {on}, and nothing rests on it: other filters decide the same."),
+        (None, false) if rule.rests.iter().all(|one| one.perhaps) => {
+            format!("{name} acts on {on}; what rests on it turns on what the snapshot lacks.")
+        }
         (None, false) => {
             let admits = rule.rests.iter().any(|one| one.admitted);
             let does = if admits { "lets in" } else { "keeps out" };
@@ -67,17 +79,23 @@ fn sentence(rule: &RuleAnswer) -> String {
     }
 }
 
-fn match_text(direction: Direction, matched: &MatchFact) -> String {
+fn match_text(direction: Direction, matched: &MatchFact, several: bool) -> String {
     let word = if direction == Direction::In { "from" } else { "to" };
     let perhaps = if matched.perhaps { ", perhaps: that turns on what the snapshot lacks" } else { "" };
-    let place = matched.network.as_ref().map_or_else(String::new, |network| format!(" (in {network})"));
+    let place = matched.network.as_ref().filter(|_| several);
+    let place = place.map_or_else(String::new, |network| format!(" (in {network})"));
     format!("{} {word} {}{place}{perhaps}", matched.services.join(", "), matched.peer.said)
 }
 
 fn row(one: &Resting, word: &str) -> Vec<String> {
     let shown = one.interfaces.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
     let more = if one.interfaces.len() > 3 { format!(" and {} more", one.interfaces.len() - 3) } else { String::new() };
-    let change = if one.admitted { "no longer" } else { "newly" };
+    let change = match (one.admitted, one.perhaps) {
+        (true, false) => "no longer",
+        (false, false) => "newly",
+        (true, true) => "perhaps no longer",
+        (false, true) => "perhaps newly",
+    };
     let traffic = format!("{change}: {} {word} {}", one.services.join(", "), one.peer.said);
     vec![
         format!("{shown}{more}"),

@@ -14,7 +14,7 @@ use heronshale_intake::load_texts;
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-fn load(json: &Value) -> Estate {
+pub fn load(json: &Value) -> Estate {
     let text = serde_json::to_string_pretty(json).unwrap();
     match load_texts(&[("random.json", &text)]) {
         Ok(snapshot) => snapshot.estate,
@@ -22,7 +22,7 @@ fn load(json: &Value) -> Estate {
     }
 }
 
-fn to_engine(packet: &Packet) -> engine::Packet {
+pub fn to_engine(packet: &Packet) -> engine::Packet {
     engine::Packet {
         family: Family::of(packet.source),
         source: number_of(packet.source),

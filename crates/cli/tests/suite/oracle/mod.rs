@@ -1,5 +1,7 @@
-//! The engine against an evaluator that shares nothing with it: same estates, packet by packet.
+//! The engine against evaluators that share nothing with it: same estates, packet by packet.
 
 mod agreement;
+mod dead;
 mod estates;
+mod exposed;
 mod naive;

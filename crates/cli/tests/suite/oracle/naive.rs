@@ -68,11 +68,11 @@ pub struct Evaluator<'j> {
     oracle: RefCell<Oracle>,
 }
 
-fn list<'j>(value: &'j Value, key: &str) -> &'j [Value] {
+pub fn list<'j>(value: &'j Value, key: &str) -> &'j [Value] {
     value.get(key).and_then(Value::as_array).map_or(&[], Vec::as_slice)
 }
 
-fn text<'j>(value: &'j Value, key: &str) -> Option<&'j str> {
+pub fn text<'j>(value: &'j Value, key: &str) -> Option<&'j str> {
     value.get(key).and_then(Value::as_str)
 }
 
@@ -84,7 +84,7 @@ fn number(address: IpAddr) -> u128 {
 }
 
 /// Whether an address lies in `10.0.0.0/8`, `10.0.0.1-10.0.0.9` or is `10.0.0.1`.
-fn in_block(address: IpAddr, block: &str) -> bool {
+pub fn in_block(address: IpAddr, block: &str) -> bool {
     if let Some((first, last)) = block.split_once('-') {
         let (first, last): (IpAddr, IpAddr) = (first.parse().unwrap(), last.parse().unwrap());
         return first.is_ipv4() == address.is_ipv4() && (number(first)..=number(last)).contains(&number(address));
@@ -128,7 +128,7 @@ impl<'j> Evaluator<'j> {
         own.or_else(shared).or_else(|| self.estate["estate"].get("settings").and_then(|settings| settings.get(name)))
     }
 
-    fn word(&self, network: &str, name: &str, default: &'static str) -> &'j str {
+    pub fn word(&self, network: &str, name: &str, default: &'static str) -> &'j str {
         self.setting(network, name).and_then(Value::as_str).unwrap_or(default)
     }
 
@@ -652,7 +652,7 @@ impl<'j> Evaluator<'j> {
     }
 }
 
-fn reply_to(packet: &Packet) -> Option<Packet> {
+pub fn reply_to(packet: &Packet) -> Option<Packet> {
     let turned = Packet { source: packet.destination, destination: packet.source, ..*packet };
     match packet.protocol {
         6 | 17 | 132 => Some(Packet { low: packet.source_port, source_port: packet.low, ..turned }),

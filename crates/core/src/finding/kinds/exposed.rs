@@ -3,7 +3,7 @@
 use super::super::{Context, Draft, Evidence, Kind, Role, Severity, sensitive};
 use super::factor;
 use crate::answer::{Decider, OpenFact, WayFact, WayKind, way_fact};
-use crate::packet::Intervals;
+use crate::packet::{Intervals, PacketSet};
 
 pub(crate) const KIND: Kind = Kind {
     name: "exposed",
@@ -26,16 +26,21 @@ pub(crate) const KIND: Kind = Kind {
 struct Fact {
     way: WayFact,
     services: Intervals,
+    /// Those of the services that are open to all of the internet.
+    from_anywhere: Intervals,
     owner: Option<String>,
 }
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let services_of =
+        |set: &PacketSet| set.boxes().iter().fold(Intervals::empty(), |sum, (entry, ())| sum.union(&entry.services));
     let open = context.ways().iter().filter(|way| !way.open().is_empty());
     open.map(|way| {
-        let boxes = way.open().boxes();
-        let services = boxes.iter().fold(Intervals::empty(), |sum, (entry, ())| sum.union(&entry.services));
+        let services = services_of(&way.open());
+        let asked = PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
+        let from_anywhere = services.difference(&services_of(&asked.difference(&way.open())));
         let way = way_fact(context.view, way);
-        Fact { owner: way.interface.owner.clone(), way, services }
+        Fact { owner: way.interface.owner.clone(), way, services, from_anywhere }
     })
     .collect()
 }
@@ -43,31 +48,29 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let WayFact { interface, address, own, way, open, .. } = &fact.way;
     let (web, icmp) = (sensitive::only_web(&fact.services), sensitive::only_icmp(&fact.services));
-    let anywhere = open.iter().any(|one| one.from_anywhere);
+    let harmless =
+        |services: &Intervals| services.is_empty() || sensitive::only_web(services) || sensitive::only_icmp(services);
     let mut factors = Vec::new();
     if let Some(ports) = sensitive::among(&fact.services) {
         factors.push(factor(1, format!("sensitive port open: {ports}")));
     }
     if web || icmp {
         factors.push(factor(-1, if web { "nothing but web ports" } else { "nothing but ICMP" }));
-    } else if anywhere {
+    } else if !harmless(&fact.from_anywhere) {
         factors.push(factor(1, "open to any address"));
     }
     let subject_name = interface.workload.as_ref().unwrap_or(&interface.name);
+    let mut order: Vec<&OpenFact> = open.iter().collect();
+    order.sort_by_key(|one| one.services.iter().all(|text| text.starts_with("icmp")));
     let what: Vec<String> =
-        open.iter().map(|one| format!("{} from {}", one.services.join(", "), one.sources.said)).collect();
-    let by = if *way == WayKind::PublicAddress {
-        format!("{address} (stands for {own})")
-    } else {
-        format!("its own {address}")
-    };
-    let mut witness = open.iter().find_map(|one| one.witness.clone());
-    if let Some(packet) = witness.as_mut().filter(|_| address != own) {
+        order.iter().map(|one| format!("{} from {}", one.services.join(", "), one.sources.said)).collect();
+    let mut witness = order.iter().find_map(|one| one.witness.clone());
+    if let Some(packet) = witness.as_mut().filter(|_| *way == WayKind::PublicAddress) {
         packet.text = packet.text.replace(own.as_str(), address) + &format!(" → {own}");
     }
     Draft {
         subject: format!("interface:{} {address}", interface.name),
-        title: format!("{subject_name} by {by}: {}", shortened(&what)),
+        title: format!("{subject_name} at {address} is open to {}", shortened(&what)),
         place: Some(interface.place.clone()),
         networks: vec![interface.network.clone()],
         owner: fact.owner.clone(),
