@@ -187,8 +187,9 @@ impl Loader {
         }
         match read {
             Ok(()) => sink.finish(),
+            // What was read before may be wrong for the same reason: of a file with broken syntax only that is told.
             Err(problem) => {
-                sink.reading.problems.push(problem);
+                sink.reading.problems = vec![problem];
                 self.cut_short = true;
             }
         }

@@ -38,6 +38,9 @@ pub(crate) type Definitions = Map<String, Json>;
 
 /// A value of the format: how it is read and how the schema describes it.
 pub(crate) trait Written: Sized {
+    /// Whether it is a record: of a list of records those that can be read are kept, so that the errors of a whole file are
+    /// told at once. The estate is refused all the same.
+    const RECORD: bool = false;
     /// Reads it; on an error it is recorded and nothing comes back.
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self>;
     /// Its JSON Schema.
@@ -107,6 +110,9 @@ impl<T: Written> Written for Many<T> {
             return T::read(node, at).map(|item| Self(vec![item]));
         };
         let read: Vec<Option<T>> = items.iter().map(|item| T::read(item, at)).collect();
+        if T::RECORD {
+            return Some(Self(read.into_iter().flatten().collect()));
+        }
         read.into_iter().collect::<Option<Vec<T>>>().map(Self)
     }
     fn schema(definitions: &mut Definitions) -> Json {
@@ -324,6 +330,8 @@ macro_rules! record {
         }
 
         impl $crate::reading::Written for $name {
+            const RECORD: bool = true;
+
             fn read(node: &$crate::tree::Node<'_>, at: &mut $crate::reading::Reading) -> Option<Self> {
                 const KNOWN: &[&str] = &[$(stringify!($field)),*];
                 let fields = $crate::reading::fields_of(node, KNOWN, $what, at)?;

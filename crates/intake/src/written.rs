@@ -425,7 +425,7 @@ record! {
         /// Unique among peerings.
         id: Required<Spanned<Name>>,
         /// The two sides.
-        sides: Required<Many<WrittenPeeringSide>>,
+        sides: Required<Sides>,
         /// What it is for.
         description: Option<Prose>,
     }
@@ -472,6 +472,10 @@ pub(crate) struct SetEntry {
 #[derive(Clone, Debug)]
 pub(crate) struct SetContent(pub Option<Vec<SetEntry>>);
 
+/// The sides of a peering, read all or none: with one left out their count would be wrong.
+#[derive(Clone, Debug)]
+pub(crate) struct Sides(pub Vec<WrittenPeeringSide>);
+
 /// Where a scope policy is bound.
 #[derive(Clone, Debug)]
 pub(crate) enum WrittenScope {
@@ -482,7 +486,7 @@ pub(crate) enum WrittenScope {
 
 mod own {
     //! The values of this format that are no records.
-    use super::{SetContent, SetEntry, WrittenScope};
+    use super::{SetContent, SetEntry, Sides, WrittenPeeringSide, WrittenScope};
     use crate::reading::{Definitions, Many, Reading, Spanned, Written, text_of};
     use crate::tree::{Node, Scalar, Value};
     use heronshale_core::address::Block;
@@ -513,6 +517,22 @@ mod own {
         fn schema(definitions: &mut Definitions) -> Json {
             let entries = <Many<SetEntry> as Written>::schema(definitions);
             json!({ "anyOf": [{ "const": "unknown" }, entries] })
+        }
+    }
+
+    impl Written for Sides {
+        fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
+            let Value::List(items) = &node.value else {
+                at.expected(node, "a list of two sides", None);
+                return None;
+            };
+            let read: Vec<Option<WrittenPeeringSide>> =
+                items.iter().map(|item| WrittenPeeringSide::read(item, at)).collect();
+            read.into_iter().collect::<Option<Vec<_>>>().map(Self)
+        }
+        fn schema(definitions: &mut Definitions) -> Json {
+            let side = WrittenPeeringSide::schema(definitions);
+            json!({ "type": "array", "items": side, "minItems": 2, "maxItems": 2 })
         }
     }
 

@@ -55,6 +55,9 @@ impl<'t> Reader<'t> {
             Some(Ok(found)) => Ok(found),
             Some(Err(error)) => {
                 let at = self.offsets.byte(self.text, error.marker().index());
+                if error.info().contains("recursion limit") {
+                    return Err(too_deep(self.file, at));
+                }
                 let title = format!("this is not YAML: {}", error.info());
                 Err(syntax_problem(self.file, at, title, "here", None))
             }
@@ -209,7 +212,7 @@ impl<'t> Reader<'t> {
         loop {
             let (event, marks) = self.next()?;
             if matches!(event, Event::SequenceEnd) {
-                let end = self.end_of(&items.last(), &marks);
+                let end = self.end_of(start, items.last(), &marks);
                 return Ok(Node { span: span(self.file, start, end), value: Value::List(items) });
             }
             items.push(self.value(event, &marks, depth + 1)?);
@@ -221,7 +224,7 @@ impl<'t> Reader<'t> {
         loop {
             let (event, marks) = self.next()?;
             if matches!(event, Event::MappingEnd) {
-                let end = self.end_of(&fields.last().map(|(_, value)| value), &marks);
+                let end = self.end_of(start, fields.last().map(|(_, value)| value), &marks);
                 return Ok(Node { span: span(self.file, start, end), value: Value::Map(fields) });
             }
             let key = self.key(event, &marks)?;
@@ -230,11 +233,12 @@ impl<'t> Reader<'t> {
         }
     }
 
-    /// Block collections end where the next token begins: better the end of their last value.
-    fn end_of(&self, last: &Option<&Node<'t>>, marks: &Marks) -> usize {
+    /// Block collections end where the next token begins: better the end of their last value, unless that is a copy
+    /// of one that stands elsewhere.
+    fn end_of(&self, start: usize, last: Option<&Node<'t>>, marks: &Marks) -> usize {
         let end = self.offsets.byte(self.text, marks.end.index());
         let closed = self.text[..end].ends_with([']', '}']);
-        last.filter(|_| !closed).map_or(end, |node| node.span.end as usize)
+        last.map(|node| node.span.end as usize).filter(|last| !closed && *last > start).unwrap_or(end)
     }
 }
 

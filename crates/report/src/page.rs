@@ -62,7 +62,11 @@ impl Page {
     }
 
     pub fn styled(&self, style: Style, text: &str) -> String {
-        if self.look.colour && !text.is_empty() { format!("{style}{text}{style:#}") } else { text.to_owned() }
+        if self.look.colour && !text.is_empty() && style != Style::new() {
+            format!("{style}{text}{style:#}")
+        } else {
+            text.to_owned()
+        }
     }
 
     pub fn blank(&mut self) {
@@ -82,6 +86,11 @@ impl Page {
 
     /// A text behind a label; further lines are indented by as much as `indent`.
     pub fn hang(&mut self, style: Style, label: &str, text: &str, indent: usize) {
+        self.hang_behind(Style::new(), label, style, text, indent);
+    }
+
+    /// The same with a style for the label.
+    pub fn hang_behind(&mut self, label_style: Style, label: &str, style: Style, text: &str, indent: usize) {
         let spaces = " ".repeat(indent);
         let options = textwrap::Options::new(self.look.width)
             .initial_indent(label)
@@ -90,7 +99,7 @@ impl Page {
             .word_splitter(textwrap::WordSplitter::NoHyphenation);
         for (at, line) in textwrap::wrap(text, options).iter().enumerate() {
             let (front, rest) = if at == 0 { line.split_at(label.len().min(line.len())) } else { ("", line.as_ref()) };
-            let line = format!("{front}{}", self.styled(style, rest));
+            let line = format!("{}{}", self.styled(label_style, front), self.styled(style, rest));
             self.raw(&line);
         }
     }

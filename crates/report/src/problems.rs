@@ -15,6 +15,8 @@ pub struct SourceFile<'t> {
 
 /// Lines around a marked place that are handed to the renderer: a file of millions of lines is not.
 const AROUND: usize = 2;
+/// More problems than this are counted, not shown.
+const MOST: usize = 200;
 /// A longer line is cut around the place.
 const LONGEST_LINE: usize = 2_000;
 
@@ -23,13 +25,14 @@ pub fn problems(problems: &[Problem], files: &[SourceFile<'_>], look: Look) -> S
     let renderer = if look.colour { Renderer::styled() } else { Renderer::plain() };
     let renderer = renderer.decor_style(DecorStyle::Ascii).term_width(look.width);
     let mut out = String::new();
-    for problem in problems {
+    for problem in problems.iter().take(MOST) {
         out.push_str(&one(&renderer, problem, files));
         out.push_str("\n\n");
     }
     let count = problems.len();
     let plural = if count == 1 { "" } else { "s" };
-    out.push_str(&format!("{count} error{plural}: the estate was not judged\n"));
+    let shown = if count > MOST { format!(", of which the first {MOST} are shown") } else { String::new() };
+    out.push_str(&format!("{count} error{plural}{shown}: the estate was not judged\n"));
     out
 }
 
@@ -49,7 +52,7 @@ fn excerpt(text: &str, span: Span) -> Excerpt {
         }
         at
     };
-    let (from, to) = (floor(span.start as usize), floor(span.end as usize));
+    let (from, to) = (floor(span.start as usize), floor(span.end.max(span.start) as usize));
     let line_start = text[..from].rfind('\n').map_or(0, |at| at + 1);
     let to = text[from..to].find('\n').map_or(to, |at| from + at);
     let mut start = line_start;

@@ -45,13 +45,9 @@ impl Demo {
             let one = effective_answer(&view, interface, |_| None);
             out += &report::effective(&with_heading(&view, "effective-all", vec![one]), look);
         }
-        out += "\nTry next:\n";
+        out += &format!("\nTry next, each with -e {folder}:\n");
         for (command, why) in TRY {
-            out += &format!(
-                "  heronshale {:<width$} {why}\n",
-                format!("{command} -e {folder}"),
-                width = 44 + folder.len()
-            );
+            out += &format!("  heronshale {command:<38}  {why}\n");
         }
         print(&out)?;
         Ok(0)
@@ -59,7 +55,7 @@ impl Demo {
 }
 
 const TRY: [(&str, &str); 6] = [
-    ("exposure", "what the internet reaches, and what closes the rest"),
+    ("exposure", "what the internet reaches, and how"),
     ("rule fares-db/tmp", "what would change without that rule"),
     ("inventory --find 192.0.2.77", "everything that holds an address"),
     ("effective booking-1 --tcp 443", "both families, both directions, one service"),

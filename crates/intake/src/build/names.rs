@@ -52,7 +52,8 @@ impl<T> Registry<T> {
         let found = self.get(&name.value);
         if found.is_none() && !self.broken.contains(&name.value) {
             let title = format!("no {} is called `{}`", self.what, name.value);
-            let help = did_you_mean(&name.value, self.by_name.keys().map(AsRef::as_ref)).or_else(|| {
+            let names = self.by_name.keys().chain(&self.broken).map(AsRef::as_ref);
+            let help = did_you_mean(&name.value, names).or_else(|| {
                 let mut all: Vec<&str> = self.by_name.keys().map(AsRef::as_ref).collect();
                 all.sort_unstable();
                 (!all.is_empty() && all.len() <= 8).then(|| format!("there are {}", all.join(", ")))

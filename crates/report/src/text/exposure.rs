@@ -47,10 +47,10 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
 
 fn one_way(page: &mut Page, way: &WayFact, few: bool) {
     let fact = &way.interface;
-    let state = match (way.open.is_empty(), way.unknown.is_empty()) {
-        (false, _) => page.styled(OPEN, "OPEN   "),
-        (true, false) => page.styled(STRONG, "UNKNOWN"),
-        (true, true) => page.styled(SHUT, "closed "),
+    let (style, state) = match (way.open.is_empty(), way.unknown.is_empty()) {
+        (false, _) => (OPEN, "OPEN    "),
+        (true, false) => (STRONG, "UNKNOWN "),
+        (true, true) => (SHUT, "closed  "),
     };
     let name = match &fact.workload {
         Some(workload) if *workload != fact.name => format!("{workload} ({})", fact.name),
@@ -58,11 +58,11 @@ fn one_way(page: &mut Page, way: &WayFact, few: bool) {
     };
     let by = match way.way {
         WayKind::PublicAddress => format!("{} → {}", way.address, way.own),
-        WayKind::GlobalIpv6 => format!("{}, global IPv6 of its own", way.address),
+        WayKind::GlobalIpv6 => format!("{}, global IPv6", way.address),
     };
     let owner = fact.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
-    let line = format!("{state} {name}  {by} · {}{owner}  {}", fact.network, at(&fact.place));
-    page.raw(&line);
+    let text = format!("{name}  {by} · {}{owner}  {}", fact.network, at(&fact.place));
+    page.hang_behind(style, state, Style::new(), &text, 8);
     for open in way.open.iter().chain(&way.unknown) {
         opening(page, open);
     }

@@ -13,7 +13,7 @@ pub(crate) const KIND: Kind = Kind {
         groups: the group's other rules admit all of it. It must be so wherever the filter is enforced. Of two equal rules each \
         is redundant; not both can go. Silent if one packet would be decided otherwise, if only another group covers it, and if \
         what covers it ends before it does.",
-    mend: "Delete it.",
+    mend: "Delete it: no packet is decided otherwise.",
     factors: &["down: only because of the list's default, which people like to spell out"],
     example: include_str!("../examples/redundant.yaml"),
     check: |context| facts(context).into_iter().map(|dead| tell(context, dead)).collect(),

@@ -1,0 +1,98 @@
+//! A fresh folder, and the built program in it: cleared environment, fixed width.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use tempfile::TempDir;
+
+/// A folder that goes away with its owner.
+pub struct Folder {
+    folder: TempDir,
+}
+
+/// What a run of the program gave.
+#[derive(Debug)]
+pub struct Run {
+    pub code: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+impl Folder {
+    /// An empty folder.
+    pub fn new() -> Self {
+        Self { folder: TempDir::new().unwrap() }
+    }
+
+    /// A folder with the demo estate in `marrowfen-ferries`.
+    pub fn with_demo() -> Self {
+        let folder = Self::new();
+        assert_eq!(folder.run(&["demo"]).code, 0);
+        folder
+    }
+
+    /// A folder with one snapshot of these sections.
+    pub fn with(text: &str) -> Self {
+        let folder = Self::new();
+        folder.write("estate.yaml", text);
+        folder
+    }
+
+    pub fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub fn write(&self, name: &str, text: impl AsRef<[u8]>) -> PathBuf {
+        let path = self.path().join(name);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(&path, text).unwrap();
+        path
+    }
+
+    pub fn read(&self, name: &str) -> String {
+        std::fs::read_to_string(self.path().join(name)).unwrap()
+    }
+
+    /// Runs the program in the folder.
+    pub fn run(&self, arguments: &[&str]) -> Run {
+        self.run_with(arguments, &[])
+    }
+
+    pub fn run_with(&self, arguments: &[&str], environment: &[(&str, &str)]) -> Run {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_heronshale"));
+        command
+            .args(arguments)
+            .current_dir(self.path())
+            .env_clear()
+            .envs(environment.iter().copied())
+            .stdin(Stdio::null());
+        let output = command.output().unwrap();
+        let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+        Run { code: output.status.code().unwrap(), stdout: text(output.stdout), stderr: text(output.stderr) }
+    }
+
+    /// The answer in JSON, with what the program ended with.
+    pub fn json(&self, arguments: &[&str]) -> (i32, serde_json::Value) {
+        let run = self.run(&[arguments, &["--format", "json"]].concat());
+        let value = serde_json::from_str(&run.stdout);
+        (run.code, value.unwrap_or_else(|error| panic!("{arguments:?}: {error}\n{}\n{}", run.stdout, run.stderr)))
+    }
+}
+
+impl Run {
+    /// Ended well: what it wrote.
+    #[track_caller]
+    pub fn ok(self) -> String {
+        assert_eq!(self.code, 0, "{}{}", self.stdout, self.stderr);
+        self.stdout
+    }
+
+    /// Ended with this code, and wrote nothing but an error.
+    #[track_caller]
+    pub fn fails(self, code: i32) -> String {
+        assert_eq!((self.code, self.stdout.as_str()), (code, ""), "{}", self.stderr);
+        self.stderr
+    }
+}
+
+/// The header of a snapshot.
+pub const HEADER: &str = "format: heronshale-snapshot\nversion: 1\n";

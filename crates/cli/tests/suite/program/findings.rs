@@ -1,0 +1,121 @@
+//! Every kind of finding fires where its fixture says, and nowhere else.
+
+use crate::folder::Folder;
+use heronshale_core::finding::CATALOGUE;
+use std::collections::BTreeSet;
+
+const FIXTURES: &str = include_str!("../../fixtures/findings.yaml");
+
+/// The kinds and lines that an audit reports.
+fn reported(folder: &Folder) -> BTreeSet<(usize, String)> {
+    let (_, audit) = folder.json(&["audit"]);
+    let findings = audit["answer"]["findings"].as_array().unwrap();
+    findings
+        .iter()
+        .map(|finding| {
+            let line = finding["place"]["line"].as_u64().unwrap();
+            (usize::try_from(line).unwrap(), finding["kind"].as_str().unwrap().to_owned())
+        })
+        .collect()
+}
+
+/// A fixture says behind `#!` on a line which kinds are to be reported there. Missed and spurious ones are told apart.
+fn check(title: &str, text: &str) -> Result<(), String> {
+    let mut expected = BTreeSet::new();
+    for (at, line) in text.lines().enumerate() {
+        if let Some((_, kinds)) = line.split_once("#!") {
+            expected.extend(kinds.split_whitespace().map(|kind| (at + 1, kind.to_owned())));
+        }
+    }
+    let found = reported(&Folder::with(text));
+    let missed: Vec<_> = expected.difference(&found).collect();
+    let spurious: Vec<_> = found.difference(&expected).collect();
+    if missed.is_empty() && spurious.is_empty() {
+        Ok(())
+    } else {
+        Err(format!("{title}: missed {missed:?}, spurious {spurious:?}"))
+    }
+}
+
+/// The fixtures are separated by `--- title`; what comes before the first is put in front of each.
+fn fixtures() -> Vec<(String, String)> {
+    let (common, rest) = FIXTURES.split_once("\n--- ").unwrap();
+    let one = |fixture: &str| {
+        let (title, text) = fixture.split_once('\n').unwrap();
+        (title.to_owned(), format!("{common}\n{text}"))
+    };
+    rest.split("\n--- ").map(one).collect()
+}
+
+#[test]
+fn every_kind_fires_where_its_fixture_says_and_nowhere_else() {
+    let all = fixtures();
+    let wrong: Vec<String> = all.iter().filter_map(|(title, text)| check(title, text).err()).collect();
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    for kind in CATALOGUE {
+        let fires = all
+            .iter()
+            .filter(|(_, text)| text.lines().any(|l| l.split_once("#!").is_some_and(|(_, k)| k.contains(kind.name))))
+            .count();
+        let silent = all.iter().filter(|(title, _)| title.starts_with(&format!("{}: silent", kind.name))).count();
+        assert!(fires >= 1 && silent >= 1, "{}: {fires} fixtures fire, {silent} near misses", kind.name);
+    }
+}
+
+#[test]
+fn the_catalogue_is_sound_and_every_example_fires() {
+    let mut names = BTreeSet::new();
+    for kind in CATALOGUE {
+        let name = kind.name;
+        assert!(names.insert(name), "{name} twice");
+        assert!(name.chars().all(|sign| sign.is_ascii_lowercase() || sign == '-'), "{name}");
+        let file = format!("{}/../core/src/finding/kinds/{}.rs", env!("CARGO_MANIFEST_DIR"), name.replace('-', "_"));
+        assert!(std::fs::read_to_string(&file).is_ok_and(|text| text.contains(&format!("name: \"{name}\""))), "{file}");
+        for text in [kind.about, kind.why, kind.triggers, kind.mend] {
+            assert!(text.len() > 10 && text.ends_with('.'), "{name}: {text}");
+        }
+        let folder = Folder::with(kind.example);
+        assert!(reported(&folder).iter().any(|(_, found)| found == name), "{name}: its example is silent");
+        let told = folder.run(&["explain", name]).ok();
+        assert!(told.starts_with(&format!("{name}: ")) && told.contains("An example"), "{told}");
+    }
+}
+
+#[test]
+fn severity_follows_the_factors_that_are_printed() {
+    let (_, audit) = Folder::with_demo().json(&["audit", "-e", "marrowfen-ferries"]);
+    let words = ["note", "minor", "serious", "urgent"];
+    let at = |word: &serde_json::Value| words.iter().position(|known| word == known).unwrap() as i64;
+    for finding in audit["answer"]["findings"].as_array().unwrap() {
+        let steps: i64 =
+            finding["factors"].as_array().unwrap().iter().map(|factor| factor["steps"].as_i64().unwrap()).sum();
+        assert_eq!(at(&finding["severity"]), (at(&finding["base"]) + steps).clamp(0, 3), "{finding:#}");
+    }
+}
+
+#[test]
+fn fingerprints_outlive_reordering_renumbering_and_reformatting() {
+    let prints = |text: &str| {
+        let (_, audit) = Folder::with(text).json(&["audit"]);
+        let all = audit["answer"]["findings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|finding| finding["fingerprint"].as_str().unwrap().to_owned());
+        all.collect::<BTreeSet<_>>()
+    };
+    let head = "format: heronshale-snapshot\nversion: 1\n";
+    let places = "networks: [{ id: n, blocks: [10.65.0.0/16] }]\nsubnets: [{ id: s, network: n, blocks: [10.65.1.0/24], acl: a }]\n";
+    let first = "  - { id: one, action: allow, priority: 10, services: tcp 1-100, peers: 10.0.0.0/8 }\n";
+    let second = "  - { id: two, action: deny, priority: 20, services: tcp 22, peers: [10.1.0.0/16, 10.2.0.0/16] }\n";
+    let before = prints(&format!("{head}{places}network_acls:\n- id: a\n  inbound:\n{first}{second}"));
+    let second = "  - id: renamed\n    action: deny\n    priority: 2000\n    services: [ tcp 22 ]\n    peers: [10.2.0.0/16, 10.1.0.0/16]\n";
+    let first = first.replace("priority: 10", "priority: 1000");
+    let after = prints(&format!("{head}network_acls:\n- id: a\n  inbound:\n{second}{first}{places}"));
+    assert_eq!(before, after);
+    let narrower = prints(&format!(
+        "{head}{places}network_acls:\n- id: a\n  inbound:\n{first}{}",
+        second.replace("10.1.0.0", "10.3.0.0")
+    ));
+    assert_ne!(before, narrower);
+}

@@ -1,0 +1,8 @@
+//! The built program, as its users meet it.
+
+mod answers;
+mod documents;
+mod findings;
+mod hostile;
+mod input;
+mod story;

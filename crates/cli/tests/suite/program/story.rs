@@ -1,0 +1,137 @@
+//! The demo, the start of a snapshot of one's own, and what a reader meets on the way.
+
+use crate::folder::{Folder, HEADER};
+use heronshale_core::finding::CATALOGUE;
+use std::fmt::Write;
+
+#[test]
+fn the_demo_tells_its_story_twice_and_overwrites_nothing() {
+    let folder = Folder::new();
+    let first = folder.run(&["demo"]).ok();
+    assert_eq!(first, folder.run(&["demo"]).ok());
+    for wanted in ["Marrowfen Ferries", "URGENT", "fares-db", "Try next", "$ heronshale audit"] {
+        assert!(first.contains(wanted), "{wanted}\n{first}");
+    }
+    folder.write("marrowfen-ferries/fleet.yaml", "mine");
+    let told = folder.run(&["demo"]).fails(2);
+    assert!(
+        told.contains("fleet.yaml is there already") && folder.read("marrowfen-ferries/fleet.yaml") == "mine",
+        "{told}"
+    );
+    folder.run(&["demo", "--force"]).ok();
+    assert_eq!(first, folder.run(&["demo"]).ok());
+}
+
+#[test]
+fn every_kind_of_finding_occurs_in_the_demo() {
+    let (_, audit) = Folder::with_demo().json(&["audit", "-e", "marrowfen-ferries"]);
+    let findings = audit["answer"]["findings"].as_array().unwrap();
+    for kind in CATALOGUE {
+        assert!(findings.iter().any(|finding| finding["kind"] == kind.name), "{}", kind.name);
+    }
+    let prints: std::collections::BTreeSet<&str> =
+        findings.iter().map(|finding| finding["fingerprint"].as_str().unwrap()).collect();
+    assert_eq!(prints.len(), findings.len(), "fingerprints are unique");
+    for word in ["urgent", "serious", "minor", "note"] {
+        assert!(findings.iter().any(|finding| finding["severity"] == word), "{word}");
+    }
+}
+
+#[test]
+fn a_first_snapshot_audits_cleanly_and_is_not_overwritten() {
+    let folder = Folder::new();
+    folder.run(&["init"]).ok();
+    let told = folder.run(&["audit", "--fail-on", "note"]).ok();
+    assert!(told.contains("No findings."), "{told}");
+    assert!(folder.run(&["init"]).ok().contains("Wrote"), "the same text again is no overwriting");
+    folder.write("snapshot.yaml", HEADER);
+    folder.run(&["init"]).fails(2);
+    assert_eq!(folder.read("snapshot.yaml"), HEADER);
+    folder.run(&["init", "--force"]).ok();
+    assert!(folder.read("snapshot.yaml").len() > 1000);
+}
+
+#[test]
+fn every_text_fits_a_hundred_columns_and_the_first_line_answers() {
+    let folder = Folder::with_demo();
+    let commands: [&[&str]; 12] = [
+        &["demo"],
+        &["audit", "-e", "marrowfen-ferries"],
+        &["audit", "--all", "-e", "marrowfen-ferries"],
+        &["exposure", "-e", "marrowfen-ferries"],
+        &["inventory", "-e", "marrowfen-ferries"],
+        &["inventory", "--interfaces", "-e", "marrowfen-ferries"],
+        &["effective", "--all", "-e", "marrowfen-ferries"],
+        &["rule", "fares-db/tmp", "-e", "marrowfen-ferries"],
+        &["inventory", "--find", "192.0.2.77", "-e", "marrowfen-ferries"],
+        &["explain"],
+        &["explain", "redundant"],
+        &["--help"],
+    ];
+    for arguments in commands {
+        let run = folder.run(arguments);
+        let wide: Vec<&str> =
+            run.stdout.lines().filter(|line| line.chars().count() > 100 && !line.contains("services:")).collect();
+        assert!(wide.is_empty(), "{arguments:?}: {wide:#?}");
+        assert!(
+            run.stdout.lines().next().is_some_and(|line| line.contains(' ')) && !run.stdout.contains('\u{1b}'),
+            "{arguments:?}"
+        );
+    }
+    let coloured = folder.run_with(&["audit", "-e", "marrowfen-ferries"], &[("CLICOLOR_FORCE", "1")]).stdout;
+    let plain = folder.run(&["audit", "-e", "marrowfen-ferries"]).stdout;
+    let stripped = anstream::adapter::strip_str(&coloured).to_string();
+    assert!(coloured.contains('\u{1b}') && stripped == plain, "colour adds nothing and hides nothing");
+    let silent =
+        folder.run_with(&["audit", "-e", "marrowfen-ferries"], &[("CLICOLOR_FORCE", "1"), ("NO_COLOR", "1")]).stdout;
+    assert_eq!(silent, plain);
+}
+
+#[test]
+fn an_audit_of_three_thousand_findings_still_fits_120_lines() {
+    let mut text = format!(
+        "{HEADER}networks: [{{ id: n, blocks: [10.0.0.0/8] }}]\nsubnets: [{{ id: s, network: n, blocks: [10.0.0.0/9], groups: [g] }}]\n"
+    );
+    text.push_str("interfaces: [{ id: i, subnet: s, addresses: [10.0.0.4] }]\nsecurity_groups:\n- id: g\n  inbound:\n");
+    for port in 1..=3_000 {
+        let _ = writeln!(text, "  - {{ id: r{port}, services: tcp {port}, peers: any }}");
+    }
+    let folder = Folder::with(&text);
+    let told = folder.run(&["audit"]).stdout;
+    assert!(
+        told.lines().count() <= 120 && told.starts_with("The internet reaches 0 of 1 workload directly. 3000 findings"),
+        "{}\n{told}",
+        told.lines().count()
+    );
+    assert!(told.contains("more: --all"), "{told}");
+    assert!(folder.run(&["audit", "--all"]).stdout.lines().count() > 12_000);
+}
+
+#[test]
+fn selectors_and_traffic_narrow_an_answer() {
+    let folder = Folder::with_demo();
+    let entries = |arguments: &[&str]| {
+        let (_, answer) = folder.json(&[arguments, &["-e", "marrowfen-ferries"]].concat());
+        answer["answer"]["sides"][0]["admitted"].as_array().unwrap().len()
+    };
+    assert_eq!(entries(&["effective", "booking-1", "--tcp", "443", "--peer", "internet"]), 2);
+    assert_eq!(entries(&["effective", "10.65.1.11", "--tcp", "443", "--peer", "203.0.113.77"]), 1);
+    assert_eq!(entries(&["effective", "interface:booking-1", "--tcp", "22", "--peer", "desk-1"]), 0);
+    assert_eq!(entries(&["effective", "booking-1", "--tcp", "22", "--peer", "bastion"]), 1);
+    let (_, all) = folder.json(&["effective", "tag:data=restricted", "-e", "marrowfen-ferries"]);
+    assert_eq!(all["answer"].as_array().unwrap().len(), 3, "one of each class");
+    let (_, found) = folder.json(&["inventory", "--find", "10.65.4.20", "-e", "marrowfen-ferries"]);
+    let kinds: Vec<&str> =
+        found["answer"]["holdings"].as_array().unwrap().iter().map(|one| one["kind"].as_str().unwrap()).collect();
+    for kind in ["interface", "subnet", "network", "route", "rule"] {
+        assert!(kinds.contains(&kind), "{kind}: {kinds:?}");
+    }
+}
+
+#[test]
+fn completions_come_for_every_shell() {
+    let folder = Folder::new();
+    for shell in ["bash", "elvish", "fish", "powershell", "zsh"] {
+        assert!(folder.run(&["completions", shell]).ok().contains("exposure"), "{shell}");
+    }
+}
