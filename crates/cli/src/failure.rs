@@ -5,7 +5,7 @@ use heronshale_core::ends::EndError;
 use heronshale_intake::{LoadError, NotRead, did_you_mean};
 use heronshale_report::{SourceFile, harmless_text, problems};
 use std::io;
-use std::path::PathBuf;
+use std::path::Path;
 
 /// Exit code: something was found at or above the threshold, or an answer is open.
 pub const FOUND: u8 = 1;
@@ -111,7 +111,7 @@ fn with_hint(what: &str, hint: Option<&str>) -> String {
     format!("error: {}\n{hint}", harmless_text(what))
 }
 
-fn no_snapshot(path: &PathBuf, not_read: &[NotRead]) -> String {
+fn no_snapshot(path: &Path, not_read: &[NotRead]) -> String {
     let looked = match not_read {
         [] => "it holds no files".to_owned(),
         files => {

@@ -12,6 +12,7 @@
 //! *Cost.* Each pair of rules whose hulls meet is one operation on packet sets: quadratic in the worst case.
 
 use crate::binding::{Bindings, Enforced, depends_on_place};
+use crate::ends::asked_packets;
 use crate::model::{Action, Direction, Filter, FilterKind, Id, Peer, Rule, RuleId};
 use crate::packet::{Packet, PacketSet};
 use crate::stage::{RuleMatch, in_order, rule_match};
@@ -61,7 +62,7 @@ pub fn dead_rules_of(view: &View<'_>, bindings: &Bindings, filter: Id<Filter>) -
         }
         let mut lists: Vec<List> = Vec::new();
         for place in &enforced {
-            let list = List::new(view, place, direction);
+            let list = List::new(view, bindings, place, direction);
             let same = |other: &List| other.entries.len() == list.entries.len() && other.is_like(&list);
             if !lists.iter().any(same) {
                 lists.push(list);
@@ -131,12 +132,14 @@ impl Hull {
 struct List {
     union: bool,
     lacking: bool,
+    /// The packets whose near side is an interface there: where witnesses are looked for first.
+    home: PacketSet,
     default: Option<Decision>,
     entries: Vec<Entry>,
 }
 
 impl List {
-    fn new(view: &View<'_>, place: &Enforced, direction: Direction) -> Self {
+    fn new(view: &View<'_>, bindings: &Bindings, place: &Enforced, direction: Direction) -> Self {
         let settings = view.settings(place.network);
         let item = &view.estate.filters[place.filters[0]];
         let union = item.is_union();
@@ -161,7 +164,11 @@ impl List {
             FilterKind::ScopePolicy { .. } => Some(Decision { action: Action::Defer, stateless: false }),
             _ => defaults.first().copied().flatten().map(|action| Decision { action, stateless: stateless_filter }),
         };
-        Self { union, lacking: place.lacking, default, entries }
+        let here = bindings.interfaces(place.filters[0]).iter();
+        let here = here.filter(|id| Some(view.estate.network_of(**id)) == place.network);
+        let own = here.flat_map(|id| view.estate.interfaces[*id].addresses.ranges()).collect();
+        let home = asked_packets(direction.opposite(), &own, &[]);
+        Self { union, lacking: place.lacking, home, default, entries }
     }
 
     fn is_like(&self, other: &Self) -> bool {
@@ -256,7 +263,7 @@ impl List {
             }
             takers.push(other);
             if self.entries[other].decision != self.entries[at].decision {
-                otherwise = otherwise.or_else(|| taken.witness());
+                otherwise = otherwise.or_else(|| taken.intersection(&self.home).witness()).or_else(|| taken.witness());
             }
             rest = rest.difference(&taken);
         }

@@ -3,7 +3,7 @@
 
 use crate::address::{Addresses, Family};
 use crate::model::{Direction, Filter, Id, Interface, Lack, Reference, Subnet};
-use crate::packet::{Entry, Intervals, PacketMap, PacketSet, entries, entries_within, service};
+use crate::packet::{Entry, Intervals, PacketMap, PacketSet, entries_within, service};
 use crate::stage::{By, Chain, Judgement, Outcome, StageKind, State, Way, chain, policies_at};
 use crate::view::View;
 use rustc_hash::FxHashMap;
@@ -60,6 +60,15 @@ pub struct Class {
 }
 
 impl Class {
+    /// Puts a member that is wanted in front; whether there is one.
+    pub fn put_first(&mut self, wanted: &[Id<Interface>]) -> bool {
+        let found = self.members.iter().position(|member| wanted.contains(member));
+        if let Some(at) = found {
+            self.members[..=at].rotate_right(1);
+        }
+        found.is_some()
+    }
+
     /// The first member stands for all.
     pub fn representative(&self) -> Id<Interface> {
         self.members[0]
@@ -240,9 +249,8 @@ fn left_over(side: &Side, refused: Vec<(&Way, PacketSet)>) -> Vec<Listed> {
     let mut left = Vec::new();
     for (_, _, way, set) in by_end {
         above = above.union(&set);
-        let (exact, wide) = (entries(&set), entries_within(&set, &above));
-        let told = if exact.len() <= wide.len() { exact } else { wide };
-        left.extend(told.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: Reply::Passes }));
+        let wide = entries_within(&set, &above);
+        left.extend(wide.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: Reply::Passes }));
     }
     left.sort_by_key(|listed| listed.entry.family);
     left

@@ -6,9 +6,11 @@
 
 use crate::address::{Addresses, Block, Family, address_of};
 use crate::model::{
-    AddressSet, Division, Filter, Id, Interface, Name, Network, Owner, Reference, Site, Subnet, Table, Workload,
+    AddressSet, Direction, Division, Filter, Id, Interface, Name, Network, Owner, Reference, Service, Site, Subnet,
+    Table, Workload,
 };
 use crate::notation::{parse_tags, split_kind};
+use crate::packet::{Intervals, PacketSet, service};
 use crate::view::View;
 
 /// What a question is about.
@@ -295,4 +297,20 @@ pub fn parse_rule(view: &View<'_>, text: &str) -> Result<crate::model::RuleId, E
 /// A reference's item, for what may dangle.
 pub fn found<T>(reference: Option<&Reference<T>>) -> Option<Id<T>> {
     reference.and_then(Reference::found)
+}
+
+/// All packets between an interface and some peers, of some services, in one direction; none given: all.
+pub fn asked_packets(direction: Direction, peers: &Addresses, services: &[Service]) -> PacketSet {
+    let all = Addresses::all();
+    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    let numbers = |family| {
+        if services.is_empty() {
+            return service::all(family);
+        }
+        services.iter().fold(Intervals::empty(), |sum, service| sum.union(&service.numbers(family)))
+    };
+    match direction {
+        Direction::In => PacketSet::fields(peers, &all, numbers, &every_port, ()),
+        Direction::Out => PacketSet::fields(&all, peers, numbers, &every_port, ()),
+    }
 }

@@ -3,8 +3,8 @@
 use crate::address::{Addresses, internet_at_large};
 use crate::faults::{Fault, has};
 use crate::model::{
-    AddressSet, Estate, Filter, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, Reference, Rule, SetItem,
-    Settings,
+    AddressSet, Estate, Filter, FilterKind, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, Reference, Rule,
+    SetItem, Settings,
 };
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::hash::Hash;
@@ -62,6 +62,7 @@ pub struct View<'e> {
     pub at: Option<jiff::Timestamp>,
     internet: Addresses,
     sets: Vec<SetMeaning>,
+    policies: Vec<Id<Filter>>,
     carriers: Vec<Vec<Id<Interface>>>,
     bound_subnets: Vec<Vec<Id<crate::model::Subnet>>>,
     by_identity: FxHashMap<Name, Vec<Id<Interface>>>,
@@ -82,6 +83,12 @@ impl<'e> View<'e> {
             at: at.or(estate.taken),
             internet: internet_at_large().difference(&known),
             sets: set_meanings(estate),
+            policies: estate
+                .filters
+                .iter()
+                .filter(|(_, filter)| matches!(filter.kind, FilterKind::ScopePolicy { .. }))
+                .map(|(id, _)| id)
+                .collect(),
             carriers: vec![Vec::new(); estate.filters.len()],
             bound_subnets: vec![Vec::new(); estate.filters.len()],
             by_identity: FxHashMap::default(),
@@ -127,6 +134,11 @@ impl<'e> View<'e> {
     pub fn internet_end(&self) -> Addresses {
         let own: Addresses = self.estate.public_addresses.items().iter().map(|public| public.address).collect();
         self.internet.difference(&own)
+    }
+
+    /// All scope policies, in the order of the snapshot.
+    pub fn policies(&self) -> &[Id<Filter>] {
+        &self.policies
     }
 
     /// What an address set holds.

@@ -24,6 +24,9 @@ fn shape(schema: &Value) -> String {
             .collect::<Vec<_>>()
             .join(", ");
     }
+    if let Some(word) = schema["const"].as_str() {
+        return format!("`{word}`");
+    }
     if let Some(record) = record_of(schema) {
         return format!("[{0}](#{0})", heading(record));
     }
@@ -33,7 +36,8 @@ fn shape(schema: &Value) -> String {
     }
     if let Some(choices) = schema["anyOf"].as_array() {
         let list = choices.iter().any(|choice| choice["type"] == "array");
-        let one = choices.iter().find(|choice| choice["type"] != "array").map(shape).unwrap_or_default();
+        let others = choices.iter().filter(|choice| choice["type"] != "array");
+        let one = others.map(shape).collect::<Vec<_>>().join("; or ");
         return if list { format!("{one}; one or a list") } else { one };
     }
     match (&schema["type"], schema["items"].is_null()) {
@@ -73,7 +77,11 @@ pub fn snapshot_reference(schema: &Value, examples: &Map<String, Value>) -> Stri
     let mut told: Vec<String> = Vec::new();
     for (section, list) in schema["properties"].as_object().into_iter().flatten() {
         let Some(record) = record_of(list) else { continue };
-        let _ = write!(out, "\n## `{section}`\n\n{}\n", text(list, "description"));
+        let about = match text(list, "description") {
+            "" => text(&schema["$defs"][record], "description"),
+            about => about,
+        };
+        let _ = write!(out, "\n## `{section}`\n\n{about}\n");
         if let Some(example) = examples.get(section).and_then(Value::as_str) {
             let _ = write!(out, "\n```yaml\n{}\n```\n", example.trim_end());
         }

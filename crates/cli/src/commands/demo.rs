@@ -5,6 +5,7 @@ use crate::opened::print;
 use crate::terminal;
 use clap::Args;
 use heronshale_core::answer::{audit, effective_answer, inventory, with_heading};
+use heronshale_core::effective::class_of;
 use heronshale_core::ends::End;
 use heronshale_core::view::View;
 use heronshale_intake::load;
@@ -42,7 +43,7 @@ impl Demo {
         let worst = End::parse(&view, "interface:fares-db").and_then(|end| end.one_interface(&view, "fares-db"));
         if let Ok(interface) = worst {
             out += &ask("effective fares-db");
-            let one = effective_answer(&view, interface, |_| None);
+            let one = effective_answer(&view, &class_of(&view, interface), |_| None);
             out += &report::effective(&with_heading(&view, "effective-all", vec![one]), look);
         }
         out += &format!("\nTry next, each with -e {folder}:\n");

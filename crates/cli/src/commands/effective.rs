@@ -2,8 +2,9 @@ use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end, selected};
 use clap::Args;
 use heronshale_core::address::Addresses;
-use heronshale_core::answer::{asked_packets, effective_answer};
-use heronshale_core::effective::{class_of, classes};
+use heronshale_core::answer::effective_answer;
+use heronshale_core::effective::classes;
+use heronshale_core::ends::asked_packets;
 use heronshale_core::model::Direction;
 use heronshale_report as report;
 
@@ -42,23 +43,15 @@ impl Effective {
             let peers = peer.clone().unwrap_or_else(Addresses::all);
             (peer.is_some() || !services.is_empty()).then(|| asked_packets(direction, &peers, &services))
         };
-        let chosen = match &self.interface {
-            Some(text) => {
-                let mut left = selected(&view, text)?;
-                let mut chosen = Vec::new();
-                while let Some(first) = left.first().copied() {
-                    let class = class_of(&view, first);
-                    left.retain(|id| !class.members.contains(id));
-                    chosen.push(first);
-                }
-                chosen
-            }
-            None => classes(&view).iter().map(heronshale_core::effective::Class::representative).collect(),
-        };
+        let mut chosen = classes(&view);
+        if let Some(text) = &self.interface {
+            let wanted = selected(&view, text)?;
+            chosen.retain_mut(|class| class.put_first(&wanted));
+        }
         if opened.is_text() && chosen.len() > MOST_CLASSES {
             return Err(Failure::Use { what: report::too_many_classes(chosen.len()), hint: None });
         }
-        let mut found: Vec<_> = chosen.iter().map(|id| effective_answer(&view, *id, asked)).collect();
+        let mut found: Vec<_> = chosen.iter().map(|class| effective_answer(&view, class, asked)).collect();
         match found.pop() {
             Some(one) if found.is_empty() && !opened.is_text() => {
                 opened.answer(&view, "effective", one, |_, _| String::new())?

@@ -28,11 +28,11 @@ pub struct Program {
 }
 
 const AFTER: &str = "\
-Things are named alike everywhere: an interface, a workload or anything else by its name; an address; internet; or with its
-kind: interface: workload: network: subnet: group: tag:role=web identity: division: owner: site: set:
+Things are named alike everywhere: an interface, a workload or anything else by its name; an address; internet; or a name with \
+its kind: interface: workload: network: subnet: group: tag:role=web identity: division: owner: site: set:
 
-Exit codes: 0 nothing at or above the threshold, 1 findings at or above it, 2 wrong use, 3 the input cannot be used,
-4 the environment failed.";
+Exit codes: 0 nothing at or above the threshold, 1 findings at or above it, 2 wrong use, 3 the input cannot be used, 4 the \
+environment failed.";
 
 #[derive(Subcommand, Debug)]
 enum Command {

@@ -3,9 +3,9 @@
 use super::{Decided, InterfaceFact, decided, interface_fact, rules_in_force};
 use crate::address::{Addresses, Family};
 use crate::describe::{PeerWords, Symbols, peer_words, ports_text, symbols_of};
-use crate::effective::{Listed, Reply, Side, class_of, effective};
-use crate::model::{Direction, Id, Interface, RuleId};
-use crate::packet::{Intervals, PacketSet};
+use crate::effective::{Class, Listed, Reply, Side, effective};
+use crate::model::{Direction, Id, RuleId};
+use crate::packet::PacketSet;
 use crate::stage::{StageKind, rule_match};
 use crate::view::View;
 use schemars::JsonSchema;
@@ -94,13 +94,10 @@ pub struct EntryFact {
     pub reply: ReplyFact,
 }
 
-/// The effective rules of an interface, of all packets or of those that are asked about in each direction.
-pub fn effective_answer(
-    view: &View<'_>,
-    interface: Id<Interface>,
-    asked: impl Fn(Direction) -> Option<PacketSet>,
-) -> Effective {
-    let class = class_of(view, interface);
+/// The effective rules of a class of interfaces, told for its first member, of all packets or of those that are asked about in
+/// each direction.
+pub fn effective_answer(view: &View<'_>, class: &Class, asked: impl Fn(Direction) -> Option<PacketSet>) -> Effective {
+    let interface = class.representative();
     let network = view.estate.network_of(interface);
     let sides = Direction::BOTH.map(|direction| {
         let asked = asked(direction);
@@ -188,21 +185,5 @@ fn reply_fact(reply: &Reply) -> ReplyFact {
         Reply::OnlyTo(ports) => ReplyFact::OnlyTo { ports: ports_text(ports) },
         Reply::Denied(stage) => ReplyFact::Denied { stage: *stage },
         Reply::Unknown(stage) => ReplyFact::Unknown { stage: *stage },
-    }
-}
-
-/// All packets between an interface and some peers, of some services, in one direction; none given: all.
-pub fn asked_packets(direction: Direction, peers: &Addresses, services: &[crate::model::Service]) -> PacketSet {
-    let all = Addresses::all();
-    let every_port = Intervals::span(0, u128::from(u16::MAX));
-    let numbers = |family| {
-        if services.is_empty() {
-            return crate::packet::service::all(family);
-        }
-        services.iter().fold(Intervals::empty(), |sum, service| sum.union(&service.numbers(family)))
-    };
-    match direction {
-        Direction::In => PacketSet::fields(peers, &all, numbers, &every_port, ()),
-        Direction::Out => PacketSet::fields(&all, peers, numbers, &every_port, ()),
     }
 }

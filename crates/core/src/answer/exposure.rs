@@ -133,7 +133,7 @@ pub enum Closing {
 pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> ExposureAnswer {
     let wanted = |id: Id<Interface>| only.is_none_or(|only| only.contains(&id));
     let ways: Vec<DirectWay> = direct_ways(view).into_iter().filter(|way| wanted(way.interface)).collect();
-    let workload = |id: Id<Interface>| view.estate.interfaces[id].workload.map_or(Err(id), Ok);
+    let workload = |id: Id<Interface>| view.estate.interfaces[id].workload.ok_or(id);
     let count = |chosen: &dyn Fn(&DirectWay) -> bool| {
         let mut all: Vec<_> = ways.iter().filter(|way| chosen(way)).map(|way| workload(way.interface)).collect();
         all.sort_unstable();

@@ -11,7 +11,7 @@ mod inventory;
 mod rule;
 
 pub use audit::{Audit, Count, KindCount, audit};
-pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, asked_packets, effective_answer};
+pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer};
 pub use exposure::{ClosedFact, Closing, ExposureAnswer, OpenFact, WayFact, WayKind, exposure_answer, way_fact};
 pub use holding::{Finds, Holding, find};
 pub use inventory::{

@@ -205,6 +205,6 @@ fn rests(view: &View<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<Resting>
 
 /// The packets whose side at the interface is one of its own addresses.
 fn at_own_address(set: &PacketSet, own: &Addresses, direction: Direction) -> PacketSet {
-    let here = super::effective::asked_packets(direction.opposite(), own, &[]);
+    let here = crate::ends::asked_packets(direction.opposite(), own, &[]);
     set.intersection(&here)
 }

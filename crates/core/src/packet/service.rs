@@ -159,6 +159,17 @@ pub fn texts(family: Family, services: &Intervals) -> Vec<String> {
     if *services == every {
         return vec!["any".to_owned()];
     }
+    let texts = plain_texts(family, services);
+    if texts.len() > 4 {
+        let missing = plain_texts(family, &every.difference(services));
+        if missing.len() < texts.len() && missing.len() <= 4 {
+            return vec![format!("any except {}", missing.join(", "))];
+        }
+    }
+    texts
+}
+
+fn plain_texts(family: Family, services: &Intervals) -> Vec<String> {
     let mut texts = Vec::new();
     let mut run: Option<(u8, u8)> = None;
     let flush = |run: &mut Option<(u8, u8)>, texts: &mut Vec<String>| {
@@ -197,12 +208,5 @@ pub fn texts(family: Family, services: &Intervals) -> Vec<String> {
         }
     }
     flush(&mut run, &mut texts);
-    let rest = every.difference(services);
-    if texts.len() > 4 {
-        let missing = self::texts(family, &rest);
-        if missing.len() < texts.len() && missing.len() <= 4 {
-            return vec![format!("any except {}", missing.join(", "))];
-        }
-    }
     texts
 }

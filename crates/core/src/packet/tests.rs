@@ -213,6 +213,16 @@ fn services_read_as_a_person_would_write_them() {
 }
 
 #[test]
+fn services_of_which_much_is_there_and_much_is_missing_have_words() {
+    let odd = Intervals::from_spans((0..128_u32).map(|at| (u128::from(at) << 17, (u128::from(at) << 17) + 0xFFFF)));
+    let every = service::all(Family::V4);
+    for set in [odd.intersection(&every), every.difference(&odd)] {
+        let texts = service::texts(Family::V4, &set);
+        assert!(texts.len() > 100 && texts.iter().all(|text| !text.starts_with("any")), "{texts:?}");
+    }
+}
+
+#[test]
 fn requests_are_answered_as_single_packets_are() {
     let mut random = fastrand::Rng::with_seed(23);
     let kinds = [0x0800, 0x0801, 0x0000, 0x0001, 0x0300, 0x1100, 0x1200];

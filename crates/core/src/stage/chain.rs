@@ -309,7 +309,8 @@ pub fn policies_at(view: &View<'_>, interface: Id<Interface>) -> Vec<Id<Filter>>
             || targets.as_ref().is_none_or(|targets| targets.iter().any(|target| is_target(view, interface, target)))
     };
     let mut found: Vec<((usize, u32), Id<Filter>)> = Vec::new();
-    for (id, filter) in estate.filters.iter() {
+    for &id in view.policies() {
+        let filter = &estate.filters[id];
         if let FilterKind::ScopePolicy { scope, order, targets } = &filter.kind
             && let Some(level) = level(scope)
             && applies(targets)

@@ -243,6 +243,9 @@ impl Builder {
         for (network, table) in uses_main.chain(uses_own) {
             let (Some(network), Some(table)) = (network, table) else { continue };
             let Some(id) = self.names.route_tables.get(&table.value) else { continue };
+            if self.names.networks.get(&network.value).is_none() {
+                continue;
+            }
             let owner = &collected.route_tables[id.index()].1.network.0;
             if owner.value != network.value {
                 self.reading.problems.push(Problem {

@@ -4,6 +4,7 @@ use super::decider_text;
 use crate::harmless;
 use crate::page::{FAINT, Look, Page, STRONG, plural};
 use anstyle::Style;
+use heronshale_core::address::Family;
 use heronshale_core::answer::{Answer, Decided, Decider, Does, Effective, EntryFact, ReplyFact, SideFact};
 use heronshale_core::model::Direction;
 use std::collections::BTreeSet;
@@ -99,10 +100,11 @@ fn interface(page: &mut Page, one: &Effective, named: bool) {
     page.blank();
     if !files.is_empty() {
         let files: Vec<String> = files.into_iter().collect();
-        page.say(
-            FAINT,
-            &format!(":N is a line of {} · replies judged for client ports {}", files.join(", "), one.client_ports),
-        );
+        let mut entries = one.sides.iter().flat_map(|side| side.admitted.iter().chain(&side.unknown));
+        let also = entries.any(|entry| entry.decided.iter().any(|decided| !decided.also.is_empty()));
+        let also = if also { " · +N: so many other rules of the groups admit it too" } else { "" };
+        let text = format!(":N is a line of {}{also} · client ports {}", files.join(", "), one.client_ports);
+        page.say(FAINT, &text);
     }
 }
 
@@ -127,22 +129,28 @@ fn table(page: &mut Page, side: &SideFact) {
     let line = format!("crosses {}", crossed.join(", then "));
     page.hang(Style::new(), &format!("{word:<4} "), &line, 5);
     let mut rows = Vec::new();
-    let mut before = None;
     for (entries, sort) in [(&side.admitted, "pass"), (&side.unknown, "unknown"), (&side.left, "rest")] {
-        for entry in entries {
-            let front = (entry.family, sort);
-            let family = if before == Some(front) { String::new() } else { format!("{} {sort}", entry.family) };
-            before = Some(front);
-            rows.push(row(family, entry, sort));
+        let of = |family: Family| {
+            entries.iter().filter(|entry| entry.family == family).map(|entry| row(entry, sort)).collect()
+        };
+        let [v4, v6]: [Vec<Vec<String>>; 2] = Family::BOTH.map(of);
+        // Both families are told once where they are decided alike from top to bottom.
+        let told = if v4 == v6 { vec![("IPv4+6", v4)] } else { vec![("IPv4", v4), ("IPv6", v6)] };
+        for (family, list) in told {
+            for (at, mut row) in list.into_iter().enumerate() {
+                row[0] = if at == 0 { format!("{family} {sort}") } else { String::new() };
+                rows.push(row);
+            }
         }
     }
     page.table(&["", peer, "service", "by", "reply"], &rows, &[]);
 }
 
-fn row(front: String, entry: &EntryFact, sort: &str) -> Vec<String> {
+fn row(entry: &EntryFact, sort: &str) -> Vec<String> {
     let local = entry.local.as_ref().map_or_else(String::new, |local| format!(" (here {})", local.said));
     let ports = entry.source_ports.as_ref().map_or_else(String::new, |ports| format!(" from ports {ports}"));
-    let mut row = vec![front, format!("{}{local}", entry.peer.said), format!("{}{ports}", entry.services.join(", "))];
+    let mut row =
+        vec![String::new(), format!("{}{local}", entry.peer.said), format!("{}{ports}", entry.services.join(", "))];
     let told = entry.decided.iter().filter(|decided| decided.decider != Decider::NoPolicy || entry.decided.len() == 1);
     let platform = entry.decided.iter().all(|decided| decided.decider == Decider::Platform);
     let told = told.map(cell).collect::<Vec<_>>().join(", ");
@@ -150,7 +158,7 @@ fn row(front: String, entry: &EntryFact, sort: &str) -> Vec<String> {
     row.push(match &entry.reply {
         _ if sort == "rest" => "-".to_owned(),
         ReplyFact::Passes => "passes".to_owned(),
-        ReplyFact::OnlyTo { ports } => format!("to ports {ports} only"),
+        ReplyFact::OnlyTo { ports } => format!("to {ports} only"),
         ReplyFact::Denied { stage } => format!("DENIED by {}", stage.word()),
         ReplyFact::Unknown { stage } => format!("unknown: {}", stage.word()),
     });

@@ -44,22 +44,23 @@ fn networks(page: &mut Page, all: &Inventory) {
     let mut rows = Vec::new();
     for network in &all.networks {
         let count: usize = network.subnets.iter().map(|subnet| subnet.interfaces.len()).sum();
-        let owner = network.owner.clone().unwrap_or_else(|| "-".to_owned());
-        let divisions =
-            if network.divisions.is_empty() { String::new() } else { format!("in {}", network.divisions.join(" / ")) };
+        let owner = network.owner.iter().map(|owner| format!("owner {owner}"));
+        let divisions = (!network.divisions.is_empty()).then(|| format!("in {}", network.divisions.join(" / ")));
+        let about: Vec<String> = owner.chain(divisions).collect();
+        let none = String::new;
         rows.push(vec![
             network.name.clone(),
             network.blocks.join(", "),
-            owner,
-            divisions,
+            none(),
+            none(),
             count.to_string(),
-            String::new(),
+            about.join(", "),
         ]);
         if !many {
             rows.extend(network.subnets.iter().map(subnet_row));
         }
     }
-    page.table(&["network / subnet", "blocks", "owner / ACL", "route table", "#", "interfaces"], &rows, &[4]);
+    page.table(&["network / subnet", "blocks", "ACL", "route table", "#", "interfaces"], &rows, &[4]);
 }
 
 fn subnet_row(subnet: &SubnetRow) -> Vec<String> {

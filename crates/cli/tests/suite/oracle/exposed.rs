@@ -114,6 +114,9 @@ fn length(block: &str) -> u32 {
     block.split_once('/').map_or(whole, |(_, length)| length.parse().unwrap())
 }
 
+/// Not fixed, missing bits of the prefix, kind, metric.
+type Rank = (bool, u32, u8, u64);
+
 /// By what the reply leaves a subnet: for each route that wins whether it is right, `None` where that is not known.
 fn reply_routes(
     json: &Value,
@@ -130,7 +133,7 @@ fn reply_routes(
     let attached =
         |id: &str| find("gateways", id).is_some_and(|gateway| gateway.get("attached") != Some(&Value::Bool(false)));
     // Rank by which the lowest wins, and whether the reply leaves rightly.
-    let mut all: Vec<((bool, u32, u8, u64), Option<bool>)> = Vec::new();
+    let mut all: Vec<(Rank, Option<bool>)> = Vec::new();
     let mut automatic = |network: &str| {
         for block in list(find("networks", network).unwrap(), "blocks").iter().map(|block| block.as_str().unwrap()) {
             if in_block(to, block) {

@@ -88,7 +88,7 @@ fn json_and_yaml_one_file_and_many_are_one_estate() {
         all
     };
     let before = sorted(&folder.json(&["audit", "-e", "marrowfen-ferries"]).1);
-    let mut whole = format!("{HEADER}");
+    let mut whole = HEADER.to_owned();
     let mut sections: std::collections::BTreeMap<String, String> = std::collections::BTreeMap::new();
     for name in ["estate", "policies", "quay", "tickets", "cargo", "fleet", "office"] {
         let text = folder.read(&format!("marrowfen-ferries/{name}.yaml"));

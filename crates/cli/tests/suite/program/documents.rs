@@ -1,1 +1,98 @@
+//! Generated documents are what the program says, and the README shows what the program does.
 
+use crate::folder::{Folder, HEADER};
+use expect_test::expect_file;
+use heronshale_report::{catalogue_reference, snapshot_reference};
+use serde_json::{Map, Value};
+
+const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
+const SECTIONS: &str = include_str!("../../fixtures/sections.yaml");
+
+/// Compares what stands behind the marker of a document; `UPDATE_EXPECT=1` writes it.
+fn check_generated(name: &str, generated: &str) {
+    let path = format!("{ROOT}/{name}");
+    let present = std::fs::read_to_string(&path).unwrap();
+    let marker = present.lines().find(|line| line.starts_with("<!-- From here on generated")).unwrap();
+    let head = present.split_once(marker).unwrap().0;
+    expect_file![path].assert_eq(&format!("{head}{marker}\n{generated}"));
+}
+
+/// The examples of the sections: together they are a snapshot.
+fn examples() -> Map<String, Value> {
+    let parts = SECTIONS.split("\n--- ").skip(1).map(|part| part.split_once('\n').unwrap());
+    parts.map(|(section, text)| (section.to_owned(), text.into())).collect()
+}
+
+#[test]
+fn the_reference_of_the_snapshot_is_the_schema_and_its_examples_are_a_snapshot() {
+    let examples = examples();
+    let schema = heronshale_intake::snapshot_schema();
+    for section in
+        schema["properties"].as_object().unwrap().keys().filter(|name| !["format", "version"].contains(&name.as_str()))
+    {
+        assert!(examples.contains_key(section), "{section} has no example");
+    }
+    let whole: String = examples.values().map(|text| text.as_str().unwrap()).collect::<Vec<_>>().join("\n");
+    Folder::with(&format!("{HEADER}{whole}\n")).run(&["inventory"]).ok();
+    check_generated("docs/snapshot.md", &snapshot_reference(&schema, &examples));
+}
+
+#[test]
+fn the_reference_of_findings_is_the_catalogue() {
+    check_generated("docs/findings.md", &catalogue_reference());
+}
+
+#[test]
+fn the_reference_of_commands_is_the_help() {
+    let folder = Folder::new();
+    let mut text = String::new();
+    for command in
+        ["", "demo", "init", "inventory", "effective", "rule", "exposure", "audit", "explain", "schema", "completions"]
+    {
+        let arguments: Vec<&str> = [command, "--help"].into_iter().filter(|word| !word.is_empty()).collect();
+        let help = folder.run(&arguments).ok();
+        text.push_str(&format!(
+            "\n## {}\n\n```text\n{}\n```\n",
+            format!("heronshale {command}").trim(),
+            help.trim_end()
+        ));
+    }
+    check_generated("docs/commands.md", &text);
+}
+
+/// Whether an output is as shown; a line `…` stands for any lines.
+fn is_shown(shown: &[&str], output: &[&str]) -> Result<(), String> {
+    let mut at = 0;
+    for (index, part) in shown.split(|line| line.trim() == "…").enumerate() {
+        let found = (at..=output.len().saturating_sub(part.len())).find(|from| output[*from..].starts_with(part));
+        match found {
+            Some(from) if index > 0 || from == at => at = from + part.len(),
+            _ => return Err(format!("not in the output:\n{}\noutput:\n{}", part.join("\n"), output.join("\n"))),
+        }
+    }
+    let open = shown.last().is_some_and(|line| line.trim() == "…");
+    if open || at == output.len() { Ok(()) } else { Err(format!("the output goes on: {}", output[at..].join("\n"))) }
+}
+
+#[test]
+fn every_output_in_the_readme_is_real() {
+    let readme = std::fs::read_to_string(format!("{ROOT}/README.md")).unwrap();
+    let folder = Folder::with_demo();
+    let mut count = 0;
+    for block in readme.split("```console\n").skip(1) {
+        let block = block.split("\n```").next().unwrap();
+        let (command, shown) = block.split_once('\n').unwrap();
+        let words = command.strip_prefix("$ heronshale ").unwrap_or_else(|| panic!("{command}"));
+        let arguments: Vec<&str> = words.split_whitespace().collect();
+        let run = folder.run(&arguments);
+        let output = format!("{}{}", run.stdout, run.stderr);
+        let (shown, output): (Vec<&str>, Vec<&str>) = (shown.lines().collect(), output.lines().collect());
+        is_shown(&shown, &output).unwrap_or_else(|what| panic!("{command}\n{what}"));
+        count += 1;
+    }
+    assert!(count >= 5, "{count} outputs");
+    let named = readme.split("docs/screenshots/").skip(1).map(|rest| rest.split(')').next().unwrap());
+    for picture in named {
+        assert!(std::path::Path::new(&format!("{ROOT}/docs/screenshots/{picture}")).exists(), "{picture}");
+    }
+}
