@@ -13,6 +13,7 @@
 
 use crate::binding::{Bindings, Enforced, depends_on_place};
 use crate::ends::asked_packets;
+use crate::faults::{Fault, has};
 use crate::model::{Action, Direction, Filter, FilterKind, Id, Peer, Rule, RuleId};
 use crate::packet::{Packet, PacketSet};
 use crate::stage::{RuleMatch, in_order, rule_match};
@@ -192,6 +193,7 @@ impl List {
     fn outlasts(&self, view: &View<'_>, other: usize, at: usize) -> bool {
         let end = |at: usize| view.estate.rule(self.entries[at].id).enforced_until;
         match (end(other), end(at)) {
+            _ if has(Fault::DeadByEndingCovers) => true,
             (None, _) => true,
             (Some(theirs), Some(own)) => theirs >= own,
             (Some(_), None) => false,
@@ -208,6 +210,9 @@ impl List {
         let sure = |other: &usize| &self.entries[*other].matched.sure;
         if let Some(one) = candidates.iter().find(|other| whole.is_subset(sure(other))) {
             return Some(vec![*one]);
+        }
+        if has(Fault::DeadSingleCoversOnly) {
+            return None;
         }
         let mut rest = whole.clone();
         let mut used = Vec::new();
@@ -243,8 +248,10 @@ impl List {
 
     fn judge_union(&self, view: &View<'_>, at: usize) -> Option<Dead> {
         let stateless = self.entries[at].decision.stateless;
-        let fits =
-            |other: &usize| self.outlasts(view, *other, at) && (!stateless || self.entries[*other].decision.stateless);
+        let fits = |other: &usize| {
+            self.outlasts(view, *other, at)
+                && (!stateless || has(Fault::DeadWhateverState) || self.entries[*other].decision.stateless)
+        };
         let candidates: Vec<usize> = self.meeting(at, 0..self.entries.len()).filter(fits).collect();
         let covers = self.cover(at, &candidates)?;
         Some(self.dead(view, at, How::Redundant, &covers, &covers))
@@ -252,7 +259,9 @@ impl List {
 
     /// Nothing of it is visible.
     fn judge_shadow(&self, view: &View<'_>, at: usize) -> Option<Dead> {
-        let candidates: Vec<usize> = self.meeting(at, 0..at).filter(|other| self.outlasts(view, *other, at)).collect();
+        let until = if has(Fault::DeadByLaterRules) { self.entries.len() } else { at };
+        let candidates: Vec<usize> =
+            self.meeting(at, 0..until).filter(|other| self.outlasts(view, *other, at)).collect();
         let covers = self.cover(at, &candidates)?;
         let mut rest = self.entries[at].either.clone();
         let (mut takers, mut otherwise) = (Vec::new(), None);
@@ -313,6 +322,9 @@ impl List {
                 continue;
             }
             if entry.decision != own {
+                if has(Fault::DeadIgnoresBetween) {
+                    continue;
+                }
                 return None;
             }
             takers.push(other);
@@ -321,7 +333,8 @@ impl List {
                 break;
             }
         }
-        (rest.is_empty() || self.default == Some(own)).then_some((takers, !rest.is_empty()))
+        (rest.is_empty() || self.default == Some(own) || has(Fault::DeadIgnoresDefault))
+            .then_some((takers, !rest.is_empty()))
     }
 }
 

@@ -6,6 +6,7 @@
 
 use crate::address::{Addresses, Family, Range, internet_at_large, number_of};
 use crate::effective::{Replies, Reply};
+use crate::faults::{Fault, has};
 use crate::model::{Direction, Gateway, GatewayKind, Id, Interface, InternetTraffic, PublicAddress};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::route::{Hop, Routed, Winner, routed};
@@ -115,8 +116,10 @@ pub fn direct_way(
     let network = estate.network_of(interface);
     let gateway =
         estate.gateways.iter().find(|(_, g)| g.network == network && matches!(g.kind, GatewayKind::Internet { .. }));
-    let attached =
-        gateway.filter(|(_, g)| matches!(g.kind, GatewayKind::Internet { attached: true })).map(|(id, _)| id);
+    let is_attached = |gateway: &Gateway| {
+        has(Fault::GatewayAlwaysAttached) || gateway.kind == (GatewayKind::Internet { attached: true })
+    };
+    let attached = gateway.filter(|(_, gateway)| is_attached(gateway)).map(|(id, _)| id);
     let forward = chain(view, interface, Direction::In);
     let mut way = DirectWay {
         interface,
@@ -134,10 +137,8 @@ pub fn direct_way(
         return way;
     };
     let subnet = &estate.subnets[estate.interfaces[interface].subnet];
-    if [subnet.internet_traffic, estate.networks[network].internet_traffic]
-        .iter()
-        .any(|t| *t != InternetTraffic::BothWays)
-    {
+    let traffic = [subnet.internet_traffic, estate.networks[network].internet_traffic];
+    if traffic.iter().any(|traffic| *traffic != InternetTraffic::BothWays) && !has(Fault::InternetBlockIgnored) {
         way.parts.push(part(Verdict::Blocked, asked));
         return way;
     }
@@ -212,7 +213,7 @@ fn by_route(routes: &[Routed], gateway: Id<Gateway>, packets: &PacketSet) -> Vec
         let good = |winner: &&Winner| winner.hop == Hop::Gateway(gateway);
         let open = |winner: &&Winner| matches!(winner.hop, Hop::Unknown | Hop::Interface(_));
         let goods = route.winners.iter().filter(good).count();
-        let verdict = if goods > 0 && goods == route.winners.len() {
+        let verdict = if has(Fault::ReplyRouteIgnored) || (goods > 0 && goods == route.winners.len()) {
             Verdict::Works
         } else if goods > 0 {
             Verdict::WorksForRoutes
@@ -228,6 +229,7 @@ fn by_route(routes: &[Routed], gateway: Id<Gateway>, packets: &PacketSet) -> Vec
 
 fn with_reply(verdict: &Verdict, reply: Reply) -> Verdict {
     match reply {
+        _ if has(Fault::ReplyStagesIgnored) => verdict.clone(),
         Reply::Passes => verdict.clone(),
         Reply::OnlyTo(ports) => Verdict::WorksForPorts(ports),
         Reply::Denied(stage) => Verdict::ReplyDenied(stage),

@@ -47,11 +47,30 @@ pub enum Fault {
     RejectPasses,
     TargetsIgnored,
     PlatformTrafficFiltered,
+    RouteShortestWins,
+    RouteKindsAlike,
+    RouteMetricIgnored,
+    RouteDisabledCounts,
+    RouteMainTableAlways,
+    RoutePeeringForgotten,
+    RouteFixedIgnored,
+    RouteFirstAlways,
+    RouteMissingLost,
+    GatewayAlwaysAttached,
+    InternetBlockIgnored,
+    ReplyRouteIgnored,
+    ReplyStagesIgnored,
+    DeadByEndingCovers,
+    DeadWhateverState,
+    DeadByLaterRules,
+    DeadIgnoresDefault,
+    DeadSingleCoversOnly,
+    DeadIgnoresBetween,
 }
 
 impl Fault {
-    /// Every fault.
-    pub const ALL: [Self; 42] = [
+    /// Faults of the stages.
+    pub const STAGES: [Self; 42] = [
         Self::GroupsAsFirstMatch,
         Self::OrderedHighestFirst,
         Self::EqualPriorityByPosition,
@@ -94,6 +113,33 @@ impl Fault {
         Self::RejectPasses,
         Self::TargetsIgnored,
         Self::PlatformTrafficFiltered,
+    ];
+
+    /// Faults of routes and direct exposure.
+    pub const EXPOSURE: [Self; 13] = [
+        Self::RouteShortestWins,
+        Self::RouteKindsAlike,
+        Self::RouteMetricIgnored,
+        Self::RouteDisabledCounts,
+        Self::RouteMainTableAlways,
+        Self::RoutePeeringForgotten,
+        Self::RouteFixedIgnored,
+        Self::RouteFirstAlways,
+        Self::RouteMissingLost,
+        Self::GatewayAlwaysAttached,
+        Self::InternetBlockIgnored,
+        Self::ReplyRouteIgnored,
+        Self::ReplyStagesIgnored,
+    ];
+
+    /// Faults of dead rules.
+    pub const DEAD: [Self; 6] = [
+        Self::DeadByEndingCovers,
+        Self::DeadWhateverState,
+        Self::DeadByLaterRules,
+        Self::DeadIgnoresDefault,
+        Self::DeadSingleCoversOnly,
+        Self::DeadIgnoresBetween,
     ];
 }
 

@@ -1,6 +1,7 @@
 //! Which route wins for which addresses (design 2.4).
 
 use crate::address::{Addresses, Range};
+use crate::faults::{Fault, has};
 use crate::model::{
     AddressSet, AutomaticRoutes, EqualRoutes, Gateway, GatewayKind, Id, Interface, MissingNextHop, Network, NextHop,
     Peering, Reference, Route, RouteDestination, RouteKind, RouteTable, SetItem, Subnet,
@@ -59,7 +60,8 @@ struct Candidate {
 /// The table of a subnet: its own, else the network's main table; none for automatic routes only.
 pub fn table_of<'e>(view: &View<'e>, subnet: Id<Subnet>) -> Option<&'e Reference<RouteTable>> {
     let item = &view.estate.subnets[subnet];
-    item.route_table.as_ref().or(view.estate.networks[item.network].main_table.as_ref())
+    let own = item.route_table.as_ref().filter(|_| !has(Fault::RouteMainTableAlways));
+    own.or(view.estate.networks[item.network].main_table.as_ref())
 }
 
 /// Which routes win for packets from a subnet to these addresses.
@@ -75,22 +77,29 @@ pub fn routed(view: &View<'_>, subnet: Id<Subnet>, addresses: &Addresses) -> Vec
             return vec![unknown(addresses)];
         }
         Some(Reference::Found(table)) => {
-            let routes = view.estate.route_tables[*table].routes.iter().filter(|route| route.enabled);
+            let routes = view.estate.route_tables[*table].routes.iter();
+            let routes = routes.filter(|route| route.enabled || has(Fault::RouteDisabledCounts));
             candidates.extend(routes.flat_map(|route| written(view, network, route)));
         }
         None => {}
     }
-    if settings.missing_next_hop == MissingNextHop::Skipped {
+    if settings.missing_next_hop == MissingNextHop::Skipped && !has(Fault::RouteMissingLost) {
         candidates.retain(|candidate| candidate.winner.hop != Hop::Dead);
     }
-    let fixed = settings.automatic_routes == AutomaticRoutes::Fixed;
+    let fixed = settings.automatic_routes == AutomaticRoutes::Fixed && !has(Fault::RouteFixedIgnored);
     candidates.sort_by_key(|candidate| {
         let first = fixed && candidate.kind == RouteKind::Automatic;
-        (!first, std::cmp::Reverse(candidate.length), candidate.kind, candidate.metric)
+        let length = if has(Fault::RouteShortestWins) { u8::MAX - candidate.length } else { candidate.length };
+        let kind = if has(Fault::RouteKindsAlike) { RouteKind::Static } else { candidate.kind };
+        let metric = if has(Fault::RouteMetricIgnored) { 0 } else { candidate.metric };
+        (!first, std::cmp::Reverse(length), kind, metric)
     });
     let mut rest = addresses.clone();
     let mut found: Vec<Routed> = Vec::new();
-    let same = |a: &Candidate, b: &Candidate| (a.length, a.kind, a.metric) == (b.length, b.kind, b.metric);
+    let same = |a: &Candidate, b: &Candidate| {
+        let metric = a.metric == b.metric || has(Fault::RouteMetricIgnored);
+        (a.length, a.kind) == (b.length, b.kind) && metric
+    };
     for group in candidates.chunk_by(same) {
         for candidate in group {
             let here = rest.intersection(&[candidate.range].into_iter().collect());
@@ -98,7 +107,8 @@ pub fn routed(view: &View<'_>, subnet: Id<Subnet>, addresses: &Addresses) -> Vec
                 continue;
             }
             let equal = group.iter().filter(|other| other.range == candidate.range).map(|other| other.winner);
-            let most = if settings.equal_routes == EqualRoutes::First { 1 } else { usize::MAX };
+            let first = settings.equal_routes == EqualRoutes::First || has(Fault::RouteFirstAlways);
+            let most = if first { 1 } else { usize::MAX };
             let winners: Vec<Winner> = equal.take(most).collect();
             rest = rest.difference(&here);
             match found.iter_mut().find(|routed| routed.winners == winners) {
@@ -135,6 +145,7 @@ fn automatic(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
         let here = peering.sides.iter().find(|side| side.network.found() == Some(network));
         if let (Some(side), Some(other)) = (here, peering.opposite(network))
             && side.automatic_routes
+            && !has(Fault::RoutePeeringForgotten)
         {
             match other {
                 Reference::Found(other) => all.extend(to(&estate.networks[*other].blocks, Hop::Peering(id))),

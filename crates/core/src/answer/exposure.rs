@@ -218,7 +218,11 @@ fn open_facts(view: &View<'_>, way: &DirectWay, part: &Part, domain: &PacketSet,
     let entries = entries_within(&part.packets, &wide);
     let facts = entries.into_iter().map(|entry| {
         let (sources, from_anywhere) = sources(view, entry.family, &entry.sources, symbols);
-        let here = PacketSet::of_entry(&entry, ()).intersection(&part.packets);
+        let mut here = PacketSet::of_entry(&entry, ()).intersection(&part.packets);
+        if let Verdict::WorksForPorts(ports) = &part.verdict {
+            let all = Addresses::all();
+            here = here.intersection(&PacketSet::fields(&all, &all, crate::packet::service::all, ports, ()));
+        }
         OpenFact {
             sources,
             from_anywhere,

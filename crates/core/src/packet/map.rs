@@ -2,7 +2,7 @@
 
 use super::node::{Combine, Label, Merge, Node, Overlay, Restrict, Slice, Slices, Without, merge};
 use super::{Entry, Intervals, Packet, service};
-use crate::address::{Addresses, Family, last_of};
+use crate::address::{Addresses, Block, Family, last_of};
 use rustc_hash::FxHashMap;
 use std::marker::PhantomData;
 use std::net::IpAddr;
@@ -379,6 +379,10 @@ impl PacketSet {
         let preferred =
             |choices: &[&str]| choices.iter().filter_map(|text| text.parse::<IpAddr>().ok()).collect::<Addresses>();
         let outside = preferred(&["198.51.100.7", "2001:db8:ffff::7"]);
+        let inside =
+            ["10.64.0.1-10.79.255.254", "10.0.0.1-10.255.255.254", "192.168.0.1-192.168.255.254", "fd00::1-fdff::1"];
+        let inside: Addresses =
+            inside.iter().filter_map(|text| text.parse::<Block>().ok()).map(|block| block.range).collect();
         let client = Intervals::span(40_000, 40_000);
         let all = Addresses::all();
         let every = Intervals::span(0, u128::from(u16::MAX));
@@ -386,6 +390,7 @@ impl PacketSet {
         for wish in [
             Self::fields(&outside, &all, service::all, &every, ()),
             Self::fields(&all, &outside, service::all, &every, ()),
+            Self::fields(&inside, &all, service::all, &every, ()),
             Self::fields(&all, &all, service::all, &client, ()),
         ] {
             let narrowed = rest.restrict(&wish);

@@ -6,7 +6,8 @@
 use super::agreement::load;
 use fastrand::Rng;
 use heronshale_core::binding::Bindings;
-use heronshale_core::dead::{Dead, How, dead_rules};
+use heronshale_core::dead::{Dead, How, dead_rules_of};
+use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::model::Direction;
 use heronshale_core::view::View;
 use serde_json::{Value, json};
@@ -209,7 +210,9 @@ fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -
     let json = snapshot(form, &written, default);
     let estate = load(&json);
     let view = View::new(&estate, None);
-    let found = dead_rules(&view, &Bindings::new(&view));
+    let bindings = Bindings::new(&view);
+    // On this thread, where a seeded fault holds.
+    let found: Vec<Dead> = estate.filters.ids().flat_map(|filter| dead_rules_of(&view, &bindings, filter)).collect();
     for (at, own) in rules.iter().enumerate() {
         let dead =
             found.iter().find(|dead| dead.rule.index as usize == own.index && dead.rule.direction == Direction::In);
@@ -256,4 +259,14 @@ fn dead_rules_equal_the_definitions_cell_by_cell() {
         }
     }
     assert!(counts.get("union redundant").is_some_and(|count| *count > 100), "{counts:?}");
+}
+
+#[test]
+fn every_seeded_fault_of_dead_rules_is_caught() {
+    let mut counts = std::collections::BTreeMap::new();
+    let missed: Vec<Fault> = Fault::DEAD
+        .into_iter()
+        .filter(|fault| !with_fault(*fault, || (0..4_000).any(|seed| try_list(seed, &mut counts).is_err())))
+        .collect();
+    assert!(missed.is_empty(), "not caught: {missed:?}");
 }

@@ -5,3 +5,4 @@ mod dead;
 mod estates;
 mod exposed;
 mod naive;
+mod routes;
