@@ -5,7 +5,7 @@ use crate::model::{
     Action, Direction, Estate, Filter, FilterKind, Id, Interface, Network, Owner, Peer, Reference, RuleId, Scope,
     Service,
 };
-use crate::packet::{Intervals, Packet, service};
+use crate::packet::{Entry, Intervals, Packet, service};
 use crate::source::Place;
 use crate::view::View;
 use schemars::JsonSchema;
@@ -225,11 +225,44 @@ pub fn owner_text(estate: &Estate, owner: Option<Id<Owner>>) -> Option<String> {
 
 /// A set of addresses in words, and exactly.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
 pub struct PeerWords {
     /// In words: names of groups and networks where these say it better.
     pub said: String,
     /// Exactly: addresses, prefixes and ranges, ascending.
     pub ranges: Vec<String>,
+}
+
+/// Packets of one direction at an interface, as one entry of a list.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Traffic {
+    /// IPv4 or IPv6.
+    pub family: Family,
+    /// The other side.
+    pub peer: PeerWords,
+    /// This side, where a rule is about it.
+    pub local: Option<PeerWords>,
+    /// Protocols with ports, or ICMP types and codes.
+    pub services: Vec<String>,
+    /// Source ports, where a rule is about them.
+    pub source_ports: Option<String>,
+}
+
+/// An entry as data.
+pub fn traffic(entry: &Entry, direction: Direction, symbols: &Symbols) -> Traffic {
+    let (peer, local) = match direction {
+        Direction::In => (&entry.sources, &entry.destinations),
+        Direction::Out => (&entry.destinations, &entry.sources),
+    };
+    let any_local = *local == *Addresses::of_family(entry.family).of(entry.family);
+    Traffic {
+        family: entry.family,
+        peer: peer_words(entry.family, peer, symbols),
+        local: (!any_local).then(|| peer_words(entry.family, local, &Symbols::new())),
+        services: entry.service_texts(),
+        source_ports: (!entry.any_source_port()).then(|| ports_text(&entry.source_ports)),
+    }
 }
 
 /// Names that may stand for sets of addresses, the best first.

@@ -1,8 +1,7 @@
 //! The effective rules of an interface as data.
 
 use super::{Decided, InterfaceFact, decided, interface_fact, rules_in_force};
-use crate::address::{Addresses, Family};
-use crate::describe::{PeerWords, Symbols, peer_words, ports_text, symbols_of};
+use crate::describe::{Symbols, Traffic, ports_text, symbols_of, traffic};
 use crate::effective::{Class, Listed, Reply, Side, effective};
 use crate::model::{Direction, Id, RuleId};
 use crate::packet::PacketSet;
@@ -78,16 +77,8 @@ pub enum ReplyFact {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct EntryFact {
-    /// IPv4 or IPv6.
-    pub family: Family,
-    /// The other side.
-    pub peer: PeerWords,
-    /// This side, where a rule is about it.
-    pub local: Option<PeerWords>,
-    /// Protocols with ports, or ICMP types and codes.
-    pub services: Vec<String>,
-    /// Source ports, where a rule is about them.
-    pub source_ports: Option<String>,
+    /// The packets.
+    pub traffic: Traffic,
     /// What each stage decided; of refused packets only the stage that refuses.
     pub decided: Vec<Decided>,
     /// Whether the reply gets back; of admitted packets.
@@ -140,12 +131,6 @@ fn entry_fact(
     network: Id<crate::model::Network>,
 ) -> EntryFact {
     let entry = &listed.entry;
-    let whole = Addresses::of_family(entry.family);
-    let (peer, local) = match side.direction {
-        Direction::In => (&entry.sources, &entry.destinations),
-        Direction::Out => (&entry.destinations, &entry.sources),
-    };
-    let any_local = local == whole.of(entry.family);
     let set = PacketSet::of_entry(entry, ());
     let also = |stage: StageKind, first: RuleId| {
         if !view.estate.filters[first.filter].is_union() {
@@ -168,15 +153,7 @@ fn entry_fact(
         // Packets that end at one judgement are listed together: what earlier stages decided differs among them.
         decided = decided.split_off(decided.len().saturating_sub(1));
     }
-    EntryFact {
-        family: entry.family,
-        peer: peer_words(entry.family, peer, symbols),
-        local: (!any_local).then(|| peer_words(entry.family, local, &Vec::new())),
-        services: entry.service_texts(),
-        source_ports: (!entry.any_source_port()).then(|| ports_text(&entry.source_ports)),
-        decided,
-        reply: reply_fact(&listed.reply),
-    }
+    EntryFact { traffic: traffic(entry, side.direction, symbols), decided, reply: reply_fact(&listed.reply) }
 }
 
 fn reply_fact(reply: &Reply) -> ReplyFact {

@@ -1,10 +1,10 @@
 //! One rule: what it alone admits or refuses, who carries it, and what rests on it.
 
 use super::{InterfaceFact, interface_fact, network_name};
-use crate::address::{Addresses, Family};
+use crate::address::Addresses;
 use crate::binding::Bindings;
 use crate::dead::{How, dead_rules_of};
-use crate::describe::{PeerWords, RuleFact, Witness, owner_text, peer_words, rule_fact, symbols_of, witness};
+use crate::describe::{RuleFact, Traffic, Witness, owner_text, rule_fact, symbols_of, traffic, witness};
 use crate::effective::{class_of, effective};
 use crate::model::{Direction, Estate, Id, Interface, Network, RuleId};
 use crate::packet::{PacketSet, entries, entries_within};
@@ -44,12 +44,8 @@ pub struct RuleAnswer {
 pub struct MatchFact {
     /// The network where it is enforced; none if it is bound to nothing.
     pub network: Option<String>,
-    /// IPv4 or IPv6.
-    pub family: Family,
-    /// The other side.
-    pub peer: PeerWords,
-    /// Protocols with ports, or ICMP types and codes.
-    pub services: Vec<String>,
+    /// The packets.
+    pub traffic: Traffic,
     /// Whether that depends on what the snapshot lacks.
     pub perhaps: bool,
 }
@@ -72,10 +68,8 @@ pub struct Resting {
     pub admitted: bool,
     /// Whether that depends on what the snapshot lacks.
     pub perhaps: bool,
-    /// The other side; as wide as what others say alike allows, so that "any" stays "any".
-    pub peer: PeerWords,
-    /// Protocols with ports, or ICMP types and codes.
-    pub services: Vec<String>,
+    /// The packets; as wide as what others say alike allows, so that "any" stays "any".
+    pub traffic: Traffic,
     /// One such packet.
     pub witness: Option<Witness>,
 }
@@ -130,15 +124,10 @@ fn matches(view: &View<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<MatchF
         known.push(matched.sure.clone());
         let symbols = symbols_of(view, std::iter::once(id), network);
         for (set, perhaps) in [(&matched.sure, false), (&matched.maybe, true)] {
-            facts.extend(entries(set).into_iter().map(|entry| {
-                let peer = if id.direction == Direction::In { &entry.sources } else { &entry.destinations };
-                MatchFact {
-                    network: network.map(|network| network_name(view.estate, network)),
-                    family: entry.family,
-                    peer: peer_words(entry.family, peer, &symbols),
-                    services: entry.service_texts(),
-                    perhaps,
-                }
+            facts.extend(entries(set).into_iter().map(|entry| MatchFact {
+                network: network.map(|network| network_name(view.estate, network)),
+                traffic: traffic(&entry, id.direction, &symbols),
+                perhaps,
             }));
         }
     }
@@ -178,23 +167,20 @@ fn rests(view: &View<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<Resting>
         let won = without.difference(&with_either);
         let perhaps_lost = with_either.difference(&without_either).union(&with.difference(&without)).difference(&lost);
         let perhaps_won = without_either.difference(&with_either).union(&without.difference(&with)).difference(&won);
-        let closed = with_either.complement();
         for (set, alike, admitted, perhaps) in [
             (lost, &without_either, true, false),
-            (won, &closed, false, false),
+            (won, &with_either, false, false),
             (perhaps_lost, &without_either, true, true),
-            (perhaps_won, &closed, false, true),
+            (perhaps_won, &with_either, false, true),
         ] {
             for entry in entries_within(&set, &set.union(alike)) {
-                let peer = if id.direction == Direction::In { &entry.sources } else { &entry.destinations };
                 let own = &view.estate.interfaces[*interface].addresses;
                 let packet = at_own_address(&PacketSet::of_entry(&entry, ()).intersection(&set), own, id.direction);
                 resting.push(Resting {
                     interfaces: names.clone(),
                     admitted,
                     perhaps,
-                    peer: peer_words(entry.family, peer, &symbols),
-                    services: entry.service_texts(),
+                    traffic: traffic(&entry, id.direction, &symbols),
                     witness: packet.witness().map(|packet| witness(&packet)),
                 });
             }

@@ -6,6 +6,7 @@ use crate::page::{FAINT, Look, Page, STRONG, plural};
 use anstyle::Style;
 use heronshale_core::address::Family;
 use heronshale_core::answer::{Answer, Decided, Decider, Does, Effective, EntryFact, ReplyFact, SideFact};
+use heronshale_core::describe::Traffic;
 use heronshale_core::model::Direction;
 use std::collections::BTreeSet;
 
@@ -131,7 +132,7 @@ fn table(page: &mut Page, side: &SideFact) {
     let mut rows = Vec::new();
     for (entries, sort) in [(&side.admitted, "pass"), (&side.unknown, "unknown"), (&side.left, "rest")] {
         let of = |family: Family| {
-            entries.iter().filter(|entry| entry.family == family).map(|entry| row(entry, sort)).collect()
+            entries.iter().filter(|entry| entry.traffic.family == family).map(|entry| row(entry, sort)).collect()
         };
         let [v4, v6]: [Vec<Vec<String>>; 2] = Family::BOTH.map(of);
         // Both families are told once where they are decided alike from top to bottom.
@@ -147,10 +148,9 @@ fn table(page: &mut Page, side: &SideFact) {
 }
 
 fn row(entry: &EntryFact, sort: &str) -> Vec<String> {
-    let local = entry.local.as_ref().map_or_else(String::new, |local| format!(" (here {})", local.said));
-    let ports = entry.source_ports.as_ref().map_or_else(String::new, |ports| format!(" from ports {ports}"));
-    let mut row =
-        vec![String::new(), format!("{}{local}", entry.peer.said), format!("{}{ports}", entry.services.join(", "))];
+    let Traffic { peer, services, .. } = &entry.traffic;
+    let (here, ports) = super::narrowing(&entry.traffic);
+    let mut row = vec![String::new(), format!("{}{here}", peer.said), format!("{}{ports}", services.join(", "))];
     let told = entry.decided.iter().filter(|decided| decided.decider != Decider::NoPolicy || entry.decided.len() == 1);
     let platform = entry.decided.iter().all(|decided| decided.decider == Decider::Platform);
     let told = told.map(cell).collect::<Vec<_>>().join(", ");

@@ -15,7 +15,7 @@ pub use inventory::{finds, inventory};
 pub use rule::rule;
 
 use heronshale_core::answer::{Decided, Decider, Does};
-use heronshale_core::describe::RuleFact;
+use heronshale_core::describe::{RuleFact, Traffic};
 use heronshale_core::source::Place;
 
 /// Where, as `file:line`.
@@ -67,4 +67,17 @@ fn decided_text(decided: &Decided) -> String {
 /// A rule in full: `group web, rule https: allow tcp 443 from any`.
 fn rule_text(rule: &RuleFact) -> String {
     format!("{}, rule {}: {} {}", rule.filter, rule.rule, rule.action.word(), rule.says)
+}
+
+/// What narrows traffic beside its peer and services: this side, and source ports.
+fn narrowing(traffic: &Traffic) -> (String, String) {
+    let here = traffic.local.as_ref().map_or_else(String::new, |local| format!(" (here {})", local.said));
+    let ports = traffic.source_ports.as_ref().map_or_else(String::new, |ports| format!(" from ports {ports}"));
+    (here, ports)
+}
+
+/// `tcp 443 from any`, with `word` for the direction.
+fn traffic_text(traffic: &Traffic, word: &str) -> String {
+    let (here, ports) = narrowing(traffic);
+    format!("{}{ports} {word} {}{here}", traffic.services.join(", "), traffic.peer.said)
 }

@@ -22,7 +22,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
     let several = rule.matches.iter().any(|one| one.network != rule.matches[0].network);
     let mut texts: Vec<(String, Vec<String>)> = Vec::new();
     for matched in &rule.matches {
-        let (text, family) = (match_text(rule.rule.direction, matched, several), matched.family.to_string());
+        let (text, family) = (match_text(rule.rule.direction, matched, several), matched.traffic.family.to_string());
         match texts.iter_mut().find(|(known, _)| *known == text) {
             Some((_, families)) => families.push(family),
             None => texts.push((text, vec![family])),
@@ -49,7 +49,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
         page.field(label, &format!("{}  {}", rule_text(cover), at(&cover.place)));
     }
     if !rule.rests.is_empty() {
-        page.heading("Without it, as far as nothing else decides the same");
+        page.heading("Without it, as far as nothing else admits the same");
         let word = if rule.rule.direction == Direction::In { "from" } else { "to" };
         let rows: Vec<Vec<String>> = rule.rests.iter().map(|one| row(one, word)).collect();
         page.table(&["on", "traffic", "packet"], &rows, &[]);
@@ -84,7 +84,7 @@ fn match_text(direction: Direction, matched: &MatchFact, several: bool) -> Strin
     let perhaps = if matched.perhaps { ", perhaps: that turns on what the snapshot lacks" } else { "" };
     let place = matched.network.as_ref().filter(|_| several);
     let place = place.map_or_else(String::new, |network| format!(" (in {network})"));
-    format!("{} {word} {}{place}{perhaps}", matched.services.join(", "), matched.peer.said)
+    format!("{}{place}{perhaps}", super::traffic_text(&matched.traffic, word))
 }
 
 fn row(one: &Resting, word: &str) -> Vec<String> {
@@ -96,7 +96,7 @@ fn row(one: &Resting, word: &str) -> Vec<String> {
         (true, true) => "perhaps no longer",
         (false, true) => "perhaps newly",
     };
-    let traffic = format!("{change}: {} {word} {}", one.services.join(", "), one.peer.said);
+    let traffic = format!("{change}: {}", super::traffic_text(&one.traffic, word));
     vec![
         format!("{shown}{more}"),
         traffic,

@@ -4,5 +4,7 @@ mod agreement;
 mod dead;
 mod estates;
 mod exposed;
+mod kinds;
+mod listing;
 mod naive;
 mod routes;

@@ -150,7 +150,7 @@ impl<'j> Evaluator<'j> {
             .or_else(|| self.workload_of(interface).and_then(|workload| text(workload, "service_identity")))
     }
 
-    fn own_firewall(&self, interface: &'j Value) -> Option<&'j str> {
+    pub fn own_firewall(&self, interface: &'j Value) -> Option<&'j str> {
         text(interface, "own_firewall")
             .or_else(|| self.workload_of(interface).and_then(|workload| text(workload, "own_firewall")))
     }
@@ -206,7 +206,7 @@ impl<'j> Evaluator<'j> {
         (!doubt).then_some(false)
     }
 
-    fn is_internet(&self, address: IpAddr) -> bool {
+    pub fn is_internet(&self, address: IpAddr) -> bool {
         let private = [
             "0.0.0.0/8",
             "10.0.0.0/8",
@@ -234,7 +234,7 @@ impl<'j> Evaluator<'j> {
                 .any(|block| in_block(address, block.as_str().unwrap()))
     }
 
-    fn is_peer(&self, peer: &str, address: IpAddr, network: &str) -> Option<bool> {
+    pub fn is_peer(&self, peer: &str, address: IpAddr, network: &str) -> Option<bool> {
         let Some((kind, name)) =
             peer.split_once(':').filter(|(kind, _)| kind.chars().all(|c| c.is_ascii_lowercase()) && kind.len() > 2)
         else {
@@ -278,7 +278,7 @@ impl<'j> Evaluator<'j> {
         }
     }
 
-    fn any_peer(&self, peers: &[Value], address: IpAddr, network: &str) -> Option<bool> {
+    pub fn any_peer(&self, peers: &[Value], address: IpAddr, network: &str) -> Option<bool> {
         let answers: Vec<_> = peers.iter().map(|peer| self.is_peer(peer.as_str().unwrap(), address, network)).collect();
         if answers.contains(&Some(true)) {
             return Some(true);
@@ -286,7 +286,7 @@ impl<'j> Evaluator<'j> {
         if answers.contains(&None) { None } else { Some(false) }
     }
 
-    fn service_matches(service: &str, packet: &Packet) -> bool {
+    pub fn service_matches(service: &str, packet: &Packet) -> bool {
         let mut words = service.split_whitespace();
         let name = words.next().unwrap();
         let low = words.next();
@@ -407,7 +407,7 @@ impl<'j> Evaluator<'j> {
         Some(Self::decided("own", default, true, "default"))
     }
 
-    fn policies(&self, interface: &'j Value) -> Vec<&'j Value> {
+    pub fn policies(&self, interface: &'j Value) -> Vec<&'j Value> {
         let network = self.network_of(interface);
         let mut scopes = vec!["estate".to_owned()];
         let mut division = text(self.find("networks", network).unwrap(), "division");

@@ -2,7 +2,7 @@
 
 use super::super::{Context, Draft, Kind, Severity};
 use super::any_source::families_of_any;
-use super::{factor, inbound_allows};
+use super::{factor, inbound_allows, peers_where_enforced};
 use crate::address::Family;
 use crate::model::{FilterKind, Peer, RuleId};
 use crate::packet::{Intervals, service};
@@ -39,10 +39,11 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         Intervals::span(u128::from(service::code(service::TCP, 1)), u128::from(service::code(service::TCP, u16::MAX)));
     let wide = |id: &RuleId| {
         let rule = estate.rule(*id);
-        let peers = context.view.rule_peers(rule, None).either();
-        Family::BOTH
-            .iter()
-            .any(|family| !peers.of(*family).is_empty() && every_port.is_subset(&rule.service_numbers(*family)))
+        let places = peers_where_enforced(context, *id);
+        Family::BOTH.iter().any(|family| {
+            let somebody = places.iter().any(|peers| !peers.either().of(*family).is_empty());
+            somebody && every_port.is_subset(&rule.service_numbers(*family))
+        })
     };
     let named = |peer: &Peer| matches!(peer, Peer::Group(_) | Peer::Tag(_) | Peer::Identity(_) | Peer::Interface(_));
     inbound_allows(context)

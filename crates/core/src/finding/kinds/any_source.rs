@@ -1,7 +1,7 @@
 //! A rule admits from every address of the internet.
 
 use super::super::{Context, Draft, Kind, Severity, sensitive};
-use super::{factor, inbound_allows};
+use super::{factor, inbound_allows, peers_where_enforced};
 use crate::address::{Addresses, Family};
 use crate::model::{FilterKind, RuleId};
 use crate::packet::Intervals;
@@ -33,11 +33,10 @@ struct Fact {
 /// The families in which a rule's peers hold all of the internet.
 pub(super) fn families_of_any(context: &Context<'_, '_>, id: RuleId) -> Vec<Family> {
     let rule = context.view.estate.rule(id);
-    let network = context.bindings.interfaces(id.filter).first().map(|id| context.view.estate.network_of(*id));
-    let peers = context.view.rule_peers(rule, network).sure;
+    let places = peers_where_enforced(context, id);
     let holds = |family: &Family| {
         let internet = context.view.internet().intersection(&Addresses::of_family(*family));
-        !rule.service_numbers(*family).is_empty() && internet.is_subset(&peers)
+        !rule.service_numbers(*family).is_empty() && places.iter().any(|peers| internet.is_subset(&peers.sure))
     };
     Family::BOTH.into_iter().filter(holds).collect()
 }

@@ -14,9 +14,20 @@ pub(super) mod shadowed;
 
 use super::{Context, Factor};
 use crate::model::{Direction, RuleId};
+use crate::view::Matched;
 
 fn factor(steps: i32, because: impl Into<String>) -> Factor {
     Factor { steps, because: because.into() }
+}
+
+/// What the peers of a rule stand for in each place where it is enforced.
+fn peers_where_enforced(context: &Context<'_, '_>, id: RuleId) -> Vec<Matched> {
+    let rule = context.view.estate.rule(id);
+    let mut networks: Vec<_> =
+        context.bindings.enforced(context.view, id.filter).iter().map(|place| place.network).collect();
+    networks.sort_unstable();
+    networks.dedup();
+    networks.into_iter().map(|network| context.view.rule_peers(rule, network)).collect()
 }
 
 /// The allow rules for what interfaces receive, those in force.
