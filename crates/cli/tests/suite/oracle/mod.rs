@@ -8,3 +8,5 @@ mod kinds;
 mod listing;
 mod naive;
 mod routes;
+
+pub use estates::estate as random_estate;

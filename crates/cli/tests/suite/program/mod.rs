@@ -5,4 +5,5 @@ mod documents;
 mod findings;
 mod hostile;
 mod input;
+mod reader;
 mod story;
