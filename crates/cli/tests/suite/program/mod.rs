@@ -1,6 +1,7 @@
 //! The built program, as its users meet it.
 
 mod answers;
+mod cases;
 mod documents;
 mod findings;
 mod hostile;
