@@ -85,7 +85,8 @@ fn holds(entry: &Value, packet: &Packet, way: &str) -> bool {
         && ports
 }
 
-fn to_value(answer: &impl serde::Serialize) -> Value {
+/// An answer as JSON.
+pub fn to_value(answer: &impl serde::Serialize) -> Value {
     serde_json::to_value(answer).unwrap()
 }
 

@@ -2,11 +2,13 @@
 
 mod agreement;
 mod dead;
+mod durable;
 mod estates;
 mod exposed;
 mod kinds;
 mod listing;
 mod naive;
+mod records;
 mod routes;
 
 pub use estates::estate as random_estate;

@@ -140,7 +140,7 @@ impl<'j> Evaluator<'j> {
         text(interface, "workload").and_then(|id| self.find("workloads", id))
     }
 
-    fn has_tag(&self, interface: &Value, key: &str, value: &str) -> bool {
+    pub fn has_tag(&self, interface: &Value, key: &str, value: &str) -> bool {
         let tagged = |item: &Value| item.get("tags").and_then(|tags| text(tags, key)) == Some(value);
         tagged(interface) || self.workload_of(interface).is_some_and(tagged)
     }
