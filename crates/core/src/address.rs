@@ -399,4 +399,53 @@ mod tests {
             assert!(!holds(outside), "{outside}");
         }
     }
+
+    #[test]
+    fn a_set_in_words_reads_back_as_the_set() {
+        let mut random = fastrand::Rng::with_seed(3);
+        for round in 0..2_000 {
+            let mut bound = |family: Family| match random.u8(0..4) {
+                0 => random.u128(0..=last_of(family)),
+                1 => (random.u128(0..16) << (family.bits() - 4)) & last_of(family),
+                2 => last_of(family) - random.u128(0..20),
+                _ => random.u128(0..20),
+            };
+            let ranges = [Family::V4, Family::V4, Family::V6].map(|family| {
+                let (a, b) = (bound(family), bound(family));
+                Range { family, first: a.min(b), last: a.max(b) }
+            });
+            let set: Addresses = ranges.into_iter().collect();
+            let texts = set.texts();
+            let back: Addresses = texts.iter().map(|text| text.parse::<Block>().unwrap().range).collect();
+            assert_eq!(back, set, "round {round}: {texts:?}");
+            assert!(texts.len() <= 6, "{texts:?}");
+        }
+    }
+
+    #[test]
+    fn set_algebra_holds_address_by_address() {
+        let mut random = fastrand::Rng::with_seed(4);
+        let mut some = || -> Addresses {
+            let base = |family| if family == Family::V4 { 0x0A00_0000 } else { 0xFD00_u128 << 112 };
+            let one = |random: &mut fastrand::Rng| {
+                let family = Family::BOTH[random.usize(0..2)];
+                let (a, b) = (random.u128(0..12), random.u128(0..12));
+                Range { family, first: base(family) + a.min(b), last: base(family) + a.max(b) }
+            };
+            (0..random.usize(0..4)).map(|_| one(&mut random)).collect()
+        };
+        for _ in 0..2_000 {
+            let (a, b) = (some(), some());
+            let all = (0..13).flat_map(|at| [format!("10.0.0.{at}"), format!("fd00::{at:x}")]);
+            for address in all.map(|text| text.parse::<IpAddr>().unwrap()) {
+                let (in_a, in_b) = (a.contains(address), b.contains(address));
+                assert_eq!(a.union(&b).contains(address), in_a || in_b);
+                assert_eq!(a.intersection(&b).contains(address), in_a && in_b);
+                assert_eq!(a.difference(&b).contains(address), in_a && !in_b);
+            }
+            assert_eq!(a.overlaps(&b), !a.intersection(&b).is_empty());
+            assert_eq!(a.is_subset(&b), a.difference(&b).is_empty());
+            assert_eq!(a.union(&b), b.union(&a));
+        }
+    }
 }

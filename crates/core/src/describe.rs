@@ -76,7 +76,8 @@ fn block_text(block: &Block) -> String {
     }
 }
 
-fn name_of<T: crate::model::Named>(table: &crate::model::Table<T>, reference: &Reference<T>) -> String {
+/// A name, or the missing one's.
+pub(crate) fn name_of<T: crate::model::Named>(table: &crate::model::Table<T>, reference: &Reference<T>) -> String {
     match reference {
         Reference::Found(id) => table[*id].name().to_string(),
         Reference::Missing(name) => format!("{name} (missing)"),
@@ -84,7 +85,7 @@ fn name_of<T: crate::model::Named>(table: &crate::model::Table<T>, reference: &R
 }
 
 /// The filter's name, or the missing one's.
-fn filter_name(estate: &Estate, reference: &Reference<Filter>) -> String {
+pub(crate) fn filter_name(estate: &Estate, reference: &Reference<Filter>) -> String {
     match reference {
         Reference::Found(id) => estate.filters[*id].name.to_string(),
         Reference::Missing(name) => format!("{name} (missing)"),

@@ -256,3 +256,27 @@ fn holder(view: &View<'_>, network: Id<Network>, address: IpAddr) -> Option<Id<I
     all.sort_by_key(|id| view.estate.network_of(*id) != network);
     all.first().copied()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::address::Family;
+
+    #[test]
+    fn the_prefixes_of_a_run_are_exactly_the_run_and_no_two_could_be_one() {
+        let mut random = fastrand::Rng::with_seed(5);
+        for _ in 0..2_000 {
+            let family = Family::BOTH[random.usize(0..2)];
+            let last = crate::address::last_of(family);
+            let bounds = [0, last, random.u128(0..=last), random.u128(0..=last), last / 2, last / 2 + 1];
+            let (a, b) = (bounds[random.usize(0..6)], bounds[random.usize(0..6)]);
+            let run = Range { family, first: a.min(b), last: a.max(b) };
+            let parts = prefixes(&run);
+            assert!(parts.iter().all(|part| part.prefix_length().is_some()), "{run}");
+            assert!(parts.windows(2).all(|pair| pair[0].last + 1 == pair[1].first), "{run}");
+            assert_eq!((parts[0].first, parts[parts.len() - 1].last), (run.first, run.last), "{run}");
+            let joined = |pair: &[Range]| Range { family, first: pair[0].first, last: pair[1].last }.prefix_length();
+            assert!(parts.windows(2).all(|pair| joined(pair).is_none()), "{run}");
+        }
+    }
+}

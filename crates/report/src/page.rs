@@ -199,3 +199,76 @@ pub(crate) fn plural(count: usize, what: &str) -> String {
         _ => format!("{count} {what}s"),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn page(width: usize, colour: bool) -> Page {
+        Page::new(Look { width, colour })
+    }
+
+    #[test]
+    fn texts_break_between_words_and_hang_behind_their_label() {
+        let mut page = page(40, false);
+        page.field("where", "a-long-name-with-hyphens and another-one, then the end");
+        let expected =
+            "  where      a-long-name-with-hyphens\n             and another-one, then the\n             end\n";
+        assert_eq!(page.finish(), expected);
+    }
+
+    #[test]
+    fn colour_adds_nothing_to_the_text_and_closes_what_it_opens() {
+        for text in ["short", "a text that is long enough to be broken over several lines of the page, twice"] {
+            let both = [false, true].map(|colour| {
+                let mut page = page(40, colour);
+                page.hang_behind(OPEN, "OPEN    ", STRONG, text, 8);
+                page.finish()
+            });
+            let mut plain = both[1].clone();
+            while let Some(start) = plain.find('\u{1b}') {
+                let end = plain[start..].find('m').map_or(plain.len(), |at| start + at + 1);
+                plain.replace_range(start..end, "");
+            }
+            assert_eq!(plain, both[0]);
+            assert!(both[1].lines().all(|line| line.ends_with("\u{1b}[0m")), "{:?}", both[1]);
+        }
+    }
+
+    #[test]
+    fn tables_fit_and_lose_no_word() {
+        let words = "one two three four five six seven eight nine ten eleven twelve";
+        let rows: Vec<Vec<String>> =
+            (1..4).map(|at| vec![format!("row-{at}"), words.repeat(at), format!("tcp {}", 1_000 * at)]).collect();
+        for width in [60, 80, 100] {
+            let mut page = page(width, false);
+            page.table(&["name", "text", "service"], &rows, &[2]);
+            let text = page.finish();
+            assert!(text.lines().all(|line| line.chars().count() <= width), "{text}");
+            for row in &rows {
+                for word in row.iter().flat_map(|cell| cell.split_whitespace()) {
+                    assert!(text.contains(word), "{word}\n{text}");
+                }
+            }
+        }
+        let mut empty = page(60, false);
+        empty.table(&["name"], &[], &[]);
+        assert_eq!(empty.finish(), "");
+    }
+
+    #[test]
+    fn counts_and_moments_read_as_people_write_them() {
+        let table = [
+            (0, "rule", "0 rules"),
+            (1, "entry", "1 entry"),
+            (2, "entry", "2 entries"),
+            (3, "public address", "3 public addresses"),
+            (2, "class", "2 classes"),
+        ];
+        for (count, what, expected) in table {
+            assert_eq!(plural(count, what), expected);
+        }
+        assert_eq!(moment("2026-11-02T06:00:00Z"), "2026-11-02 06:00 UTC");
+        assert_eq!(moment("2026-11-02T06:00:30.5Z"), "2026-11-02 06:00:30.5 UTC");
+    }
+}

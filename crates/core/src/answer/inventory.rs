@@ -2,7 +2,7 @@
 
 use super::{InterfaceFact, Size, interface_fact, network_name, size};
 use crate::binding::Bindings;
-use crate::describe::{owner_text, scope_text};
+use crate::describe::{filter_name, name_of, owner_text, scope_text};
 use crate::model::{Estate, GatewayKind, Id, Interface, Lack, NextHop, Reference, SetItem};
 use crate::source::Place;
 use crate::view::View;
@@ -186,20 +186,6 @@ rows! {
         reason: Option<String>,
         /// Where it stands.
         place: Place,
-    }
-}
-
-fn name_of<T: crate::model::Named>(table: &crate::model::Table<T>, reference: &Reference<T>) -> String {
-    match reference {
-        Reference::Found(id) => table[*id].name().to_string(),
-        Reference::Missing(name) => format!("{name} (missing)"),
-    }
-}
-
-fn filter_name(estate: &Estate, reference: &Reference<crate::model::Filter>) -> String {
-    match reference {
-        Reference::Found(id) => estate.filters[*id].name.to_string(),
-        Reference::Missing(name) => format!("{name} (missing)"),
     }
 }
 

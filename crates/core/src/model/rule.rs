@@ -139,6 +139,21 @@ pub enum Peer {
     Probes,
 }
 
+impl Peer {
+    /// Whether it names something that is not in the snapshot.
+    pub fn is_missing(&self) -> bool {
+        match self {
+            Self::AddressSet(set) => set.found().is_none(),
+            Self::Group(group) => group.found().is_none(),
+            Self::Interface(interface) => interface.found().is_none(),
+            Self::Network(network) => network.found().is_none(),
+            Self::Subnet(subnet) => subnet.found().is_none(),
+            Self::Site(site) => site.found().is_none(),
+            Self::Block(_) | Self::Tag(_) | Self::Identity(_) | Self::Internet | Self::Any | Self::Probes => false,
+        }
+    }
+}
+
 /// One rule of a filter.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Rule {

@@ -204,7 +204,7 @@ impl Builder {
         let except = written.except.0.iter().map(|peer| {
             let before = self.estate.remarks.len();
             let found = self.peer(peer, holder, origin);
-            if self.estate.remarks.len() > before && is_missing(&found) {
+            if self.estate.remarks.len() > before && found.is_missing() {
                 self.estate.remarks.truncate(before);
                 let title = "what a rule excepts must be in the snapshot".to_owned();
                 self.reading.fail(peer.span, title, "not in the snapshot", None);
@@ -292,18 +292,6 @@ impl Builder {
             }
         }
         groups
-    }
-}
-
-fn is_missing(peer: &Peer) -> bool {
-    match peer {
-        Peer::AddressSet(set) => set.found().is_none(),
-        Peer::Group(group) => group.found().is_none(),
-        Peer::Interface(interface) => interface.found().is_none(),
-        Peer::Network(network) => network.found().is_none(),
-        Peer::Subnet(subnet) => subnet.found().is_none(),
-        Peer::Site(site) => site.found().is_none(),
-        Peer::Block(_) | Peer::Tag(_) | Peer::Identity(_) | Peer::Internet | Peer::Any | Peer::Probes => false,
     }
 }
 

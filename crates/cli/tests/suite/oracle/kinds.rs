@@ -5,7 +5,7 @@
 
 use super::agreement::load;
 use super::estates::estate;
-use super::naive::{Evaluator, list, text};
+use super::naive::{Evaluator, PRIVATE, list, text};
 use super::routes::with_ways_in;
 use fastrand::Rng;
 use heronshale_core::address::{Block, Family, address_of, last_of};
@@ -38,19 +38,8 @@ fn texts<'j>(value: &'j Value, all: &mut Vec<&'j str>) {
 
 /// Addresses that stand for all addresses.
 fn representatives(json: &Value) -> Vec<IpAddr> {
-    let mut all = vec![
-        "0.0.0.0/8",
-        "10.0.0.0/8",
-        "100.64.0.0/10",
-        "127.0.0.0/8",
-        "169.254.0.0/16",
-        "172.16.0.0/12",
-        "192.168.0.0/16",
-        "224.0.0.0/4",
-        "240.0.0.0/4",
-        "2000::/3",
-        "::/0",
-    ];
+    let mut all = PRIVATE.to_vec();
+    all.extend(["2000::/3", "::/0"]);
     texts(json, &mut all);
     let mut numbers: BTreeSet<(Family, u128)> = BTreeSet::new();
     for block in all.into_iter().filter_map(|text| text.parse::<Block>().ok()) {
@@ -138,7 +127,7 @@ impl<'j> Judge<'j> {
         };
         let (peers, local) = (written("peers"), written("local"));
         let missing = |peer: &&str| Self::section_of(peer).is_some_and(|(section, name)| !self.there(section, name));
-        if peers.iter().flatten().chain(local.iter().flatten()).any(|peer| missing(peer)) {
+        if peers.iter().flatten().chain(local.iter().flatten()).any(missing) {
             self.add("peer-missing", pointer);
         }
         let matches = |peer: &str, network: &str| {
@@ -179,7 +168,7 @@ impl<'j> Judge<'j> {
                     included != Some(false) && excepted != Some(true)
                 })
             };
-            (networks.iter().any(|network| everywhere(&&network)), networks.iter().any(|network| somewhere(&&network)))
+            (networks.iter().any(|network| everywhere(&network)), networks.iter().any(|network| somewhere(&network)))
         });
         if section != "network_acls" && families.iter().any(|(everywhere, _)| *everywhere) {
             self.add("any-source", pointer);

@@ -99,6 +99,19 @@ pub fn in_block(address: IpAddr, block: &str) -> bool {
     (0..length).all(|bit| (number(base) ^ number(address)) >> (bits - 1 - bit) & 1 == 0)
 }
 
+/// What is no internet in IPv4.
+pub const PRIVATE: [&str; 9] = [
+    "0.0.0.0/8",
+    "10.0.0.0/8",
+    "100.64.0.0/10",
+    "127.0.0.0/8",
+    "169.254.0.0/16",
+    "172.16.0.0/12",
+    "192.168.0.0/16",
+    "224.0.0.0/4",
+    "240.0.0.0/4",
+];
+
 impl<'j> Evaluator<'j> {
     pub fn new(estate: &'j Value) -> Self {
         Self { estate, oracle: RefCell::default() }
@@ -207,19 +220,8 @@ impl<'j> Evaluator<'j> {
     }
 
     pub fn is_internet(&self, address: IpAddr) -> bool {
-        let private = [
-            "0.0.0.0/8",
-            "10.0.0.0/8",
-            "100.64.0.0/10",
-            "127.0.0.0/8",
-            "169.254.0.0/16",
-            "172.16.0.0/12",
-            "192.168.0.0/16",
-            "224.0.0.0/4",
-            "240.0.0.0/4",
-        ];
         let public = if address.is_ipv4() {
-            !private.iter().any(|p| in_block(address, p))
+            !PRIVATE.iter().any(|p| in_block(address, p))
         } else {
             in_block(address, "2000::/3")
         };

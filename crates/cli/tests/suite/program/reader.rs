@@ -260,7 +260,7 @@ fn every_place_in_an_answer_points_at_what_it_names() {
     assert!(places.len() > 500);
     for (place, rule) in places {
         let text = &files[place["file"].as_str().unwrap()];
-        let (line, column) = (place["line"].as_u64().unwrap() as usize, place["column"].as_u64().unwrap() as usize);
+        let [line, column] = ["line", "column"].map(|field| usize::try_from(place[field].as_u64().unwrap()).unwrap());
         let here = &text.lines().nth(line - 1).unwrap()[column - 1..];
         if let Some(rule) = rule.filter(|rule| !rule.starts_with('#')) {
             assert!(

@@ -23,16 +23,7 @@ pub(crate) const KIND: Kind = Kind {
 
 /// The peer as written, if what it names is not there.
 fn missing(estate: &Estate, peer: &Peer) -> Option<String> {
-    let is_missing = match peer {
-        Peer::AddressSet(set) => set.found().is_none(),
-        Peer::Group(group) => group.found().is_none(),
-        Peer::Interface(interface) => interface.found().is_none(),
-        Peer::Network(network) => network.found().is_none(),
-        Peer::Subnet(subnet) => subnet.found().is_none(),
-        Peer::Site(site) => site.found().is_none(),
-        Peer::Block(_) | Peer::Tag(_) | Peer::Identity(_) | Peer::Internet | Peer::Any | Peer::Probes => false,
-    };
-    is_missing.then(|| peer_text(estate, peer).replace(" (missing)", ""))
+    peer.is_missing().then(|| peer_text(estate, peer).replace(" (missing)", ""))
 }
 
 fn declared(context: &Context<'_, '_>, object: &str) -> bool {
