@@ -219,6 +219,15 @@ pub fn rule_fact(estate: &Estate, id: RuleId) -> RuleFact {
     }
 }
 
+/// A moment for people: `2026-11-02 06:00 UTC`; the last of a day as that day, for which a bare date stands.
+pub fn moment_text(moment: &str) -> String {
+    let plain = moment.trim_end_matches('Z').replace('T', " ");
+    match plain.strip_suffix(" 23:59:59.999999999") {
+        Some(day) => format!("the end of {day} UTC"),
+        None => format!("{} UTC", plain.strip_suffix(":00").unwrap_or(&plain)),
+    }
+}
+
 /// An owner's name.
 pub fn owner_text(estate: &Estate, owner: Option<Id<Owner>>) -> Option<String> {
     owner.map(|id| estate.owners[id].name.to_string())

@@ -42,7 +42,7 @@ pub struct Side {
     /// What is admitted, to be read from the top: the first entry that holds a packet names what decided it. None can be
     /// dropped and no two merged.
     pub admitted: Vec<Listed>,
-    /// What depends on what the snapshot lacks.
+    /// What depends on what the snapshot lacks, to be read on from there.
     pub unknown: Vec<Listed>,
     /// What is refused: to be read from the top, of what no entry above has taken.
     pub left: Vec<Listed>,
@@ -192,8 +192,8 @@ pub fn effective(view: &View<'_>, interface: Id<Interface>, direction: Direction
         }
     }
     refused.sort_by_key(|(way, _)| *way);
-    side.admitted = listed(passed);
-    side.unknown = listed(open);
+    side.admitted = listed(passed, PacketSet::empty());
+    side.unknown = listed(open, side.admitted_set.clone());
     side.left = left_over(&side, refused);
     side
 }
@@ -217,10 +217,9 @@ fn reading_order(way: &Way) -> Vec<(u8, By)> {
 }
 
 /// Parts as entries, to be read from the top: each is as wide as what stands above it allows, so that "any" stays "any"
-/// although an earlier rule has taken some of it.
-fn listed(mut parts: Vec<Part<'_>>) -> Vec<Listed> {
+/// although an earlier rule has taken some of it. `above` is what lists before this one have taken.
+fn listed(mut parts: Vec<Part<'_>>, mut above: PacketSet) -> Vec<Listed> {
     parts.sort_by_key(|part| (reading_order(part.way), part.reply != Reply::Passes));
-    let mut above = PacketSet::empty();
     let mut all = Vec::new();
     for Part { way, reply, set } in parts {
         let allowed = above.union(&set);

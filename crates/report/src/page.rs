@@ -3,6 +3,7 @@
 use anstyle::{AnsiColor, Color, Effects, Style};
 use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, Table, TableStyle, Width};
 use heronshale_core::answer::Heading;
+use heronshale_core::describe::moment_text;
 use heronshale_core::finding::Severity;
 use unicode_width::UnicodeWidthStr;
 
@@ -122,9 +123,9 @@ impl Page {
         self.say(STRONG, sentence);
         let size = &heading.size;
         let date = match (&heading.judged_by, &heading.taken) {
-            (Some(judged), Some(taken)) if judged == taken => format!("as of {}", moment(taken)),
-            (Some(judged), Some(taken)) => format!("as of {}, judged by {}", moment(taken), moment(judged)),
-            (Some(judged), None) => format!("of no date, judged by {}", moment(judged)),
+            (Some(judged), Some(taken)) if judged == taken => format!("as of {}", moment_text(taken)),
+            (Some(judged), Some(taken)) => format!("as of {}, judged by {}", moment_text(taken), moment_text(judged)),
+            (Some(judged), None) => format!("of no date, judged by {}", moment_text(judged)),
             (None, _) => "of no date: rules with an end count as in force".to_owned(),
         };
         let counts = [(size.networks, "network"), (size.interfaces, "interface"), (size.rules, "rule")];
@@ -182,12 +183,6 @@ impl Page {
             self.hang(Style::new(), "  ", &format!("{} of {}{reason} ({})", gap.lacks, gap.object, gap.place), 4);
         }
     }
-}
-
-/// `2026-11-02T06:00:00Z` as `2026-11-02 06:00 UTC`; seconds only where there are any.
-pub(crate) fn moment(text: &str) -> String {
-    let plain = text.trim_end_matches('Z').replace('T', " ");
-    format!("{} UTC", plain.strip_suffix(":00").unwrap_or(&plain))
 }
 
 /// `1 rule`, `2 rules`.
@@ -268,7 +263,8 @@ mod tests {
         for (count, what, expected) in table {
             assert_eq!(plural(count, what), expected);
         }
-        assert_eq!(moment("2026-11-02T06:00:00Z"), "2026-11-02 06:00 UTC");
-        assert_eq!(moment("2026-11-02T06:00:30.5Z"), "2026-11-02 06:00:30.5 UTC");
+        assert_eq!(moment_text("2026-11-02T06:00:00Z"), "2026-11-02 06:00 UTC");
+        assert_eq!(moment_text("2026-11-02T06:00:30.5Z"), "2026-11-02 06:00:30.5 UTC");
+        assert_eq!(moment_text("2026-11-02T23:59:59.999999999Z"), "the end of 2026-11-02 UTC");
     }
 }

@@ -34,7 +34,7 @@ pub struct SideFact {
     pub stages: Vec<StageFact>,
     /// What all stages admit, to be read from the top: the first entry that holds a packet names what decided it.
     pub admitted: Vec<EntryFact>,
-    /// What depends on what the snapshot lacks.
+    /// What depends on what the snapshot lacks, to be read on from there.
     pub unknown: Vec<EntryFact>,
     /// The rest, to be read from the top: what no entry above has taken.
     pub left: Vec<EntryFact>,

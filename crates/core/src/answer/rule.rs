@@ -4,7 +4,7 @@ use super::{InterfaceFact, interface_fact, network_name};
 use crate::address::Addresses;
 use crate::binding::Bindings;
 use crate::dead::{How, dead_rules_of};
-use crate::describe::{RuleFact, Traffic, Witness, owner_text, rule_fact, symbols_of, traffic, witness};
+use crate::describe::{RuleFact, Traffic, Witness, moment_text, owner_text, rule_fact, symbols_of, traffic, witness};
 use crate::effective::{class_of, effective};
 use crate::model::{Direction, Estate, Id, Interface, Network, RuleId};
 use crate::packet::{PacketSet, entries, entries_within};
@@ -104,7 +104,11 @@ fn not_in_force(view: &View<'_>, id: RuleId) -> Option<String> {
     if view.in_force(rule) {
         return None;
     }
-    Some(if rule.enabled { format!("it ended at {}", rule.enforced_until?) } else { "it is switched off".to_owned() })
+    Some(if rule.enabled {
+        format!("it was enforced until {}", moment_text(&rule.enforced_until?.to_string()))
+    } else {
+        "it is switched off".to_owned()
+    })
 }
 
 fn matches(view: &View<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<MatchFact> {

@@ -156,7 +156,7 @@ fn row(entry: &EntryFact, sort: &str) -> Vec<String> {
     let told = told.map(cell).collect::<Vec<_>>().join(", ");
     row.push(if platform { "platform traffic, which nothing filters".to_owned() } else { told });
     row.push(match &entry.reply {
-        _ if sort == "rest" => "-".to_owned(),
+        _ if sort != "pass" => "-".to_owned(),
         ReplyFact::Passes => "passes".to_owned(),
         ReplyFact::OnlyTo { ports } => format!("to {ports} only"),
         ReplyFact::Denied { stage } => format!("DENIED by {}", stage.word()),

@@ -79,10 +79,9 @@ fn disagreement(
     let admitted = holding(&side.admitted, &packet);
     let unknown = holding(&side.unknown, &packet);
     let engine_fate = match (admitted.is_empty(), unknown.is_empty()) {
-        (false, true) => Fate::Admitted,
+        (false, _) => Fate::Admitted,
         (true, false) => Fate::Unknown,
         (true, true) => Fate::Denied,
-        (false, false) => return Some("both admitted and unknown".to_owned()),
     };
     if engine_fate != fate {
         return Some(format!("{engine_fate:?}, not {fate:?} by {possible:?}"));
