@@ -2,8 +2,9 @@
 //! whether the reply gets back through the stages that keep no state.
 
 use crate::address::{Addresses, Family};
+use crate::faults::{Fault, has};
 use crate::model::{Direction, Filter, Id, Interface, Lack, Reference, Subnet};
-use crate::packet::{Entry, Intervals, PacketMap, PacketSet, entries_within, service};
+use crate::packet::{Entry, Intervals, PacketMap, PacketSet, entries, entries_within, service};
 use crate::stage::{By, Chain, Judgement, Outcome, StageKind, State, Way, chain, policies_at};
 use crate::view::View;
 use rustc_hash::FxHashMap;
@@ -216,16 +217,24 @@ fn reading_order(way: &Way) -> Vec<(u8, By)> {
     way.judgements.iter().map(|judgement| (rank(judgement.by), judgement.by)).collect()
 }
 
+/// Widening an entry costs an operation on all that stands above it. In longer lists each entry says exactly its own part
+/// instead, which reads less well and means the same.
+const MOST_WIDENED: usize = 256;
+
 /// Parts as entries, to be read from the top: each is as wide as what stands above it allows, so that "any" stays "any"
 /// although an earlier rule has taken some of it. `above` is what lists before this one have taken.
 fn listed(mut parts: Vec<Part<'_>>, mut above: PacketSet) -> Vec<Listed> {
     parts.sort_by_key(|part| (reading_order(part.way), part.reply != Reply::Passes));
     let mut all = Vec::new();
+    let widened = parts.len() <= MOST_WIDENED && !has(Fault::NeverWidened);
     for Part { way, reply, set } in parts {
-        let allowed = above.union(&set);
-        let wide = entries_within(&set, &allowed);
-        all.extend(wide.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: reply.clone() }));
-        above = allowed;
+        let told = if widened {
+            above = above.union(&set);
+            entries_within(&set, &above)
+        } else {
+            entries(&set)
+        };
+        all.extend(told.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: reply.clone() }));
     }
     all.sort_by_key(|listed| listed.entry.family);
     all
@@ -244,12 +253,17 @@ fn left_over(side: &Side, refused: Vec<(&Way, PacketSet)>) -> Vec<Listed> {
     }
     let by_rule = |judgement: &Judgement| matches!(judgement.by, By::Rule(_));
     by_end.sort_by_key(|(depth, judgement, _, _)| (!by_rule(judgement), std::cmp::Reverse(*depth), *judgement));
+    let widened = by_end.len() <= MOST_WIDENED && !has(Fault::NeverWidened);
     let mut above = side.admitted_set.union(&side.unknown_set);
     let mut left = Vec::new();
     for (_, _, way, set) in by_end {
-        above = above.union(&set);
-        let wide = entries_within(&set, &above);
-        left.extend(wide.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: Reply::Passes }));
+        let told = if widened {
+            above = above.union(&set);
+            entries_within(&set, &above)
+        } else {
+            entries(&set)
+        };
+        left.extend(told.into_iter().map(|entry| Listed { entry, way: way.clone(), reply: Reply::Passes }));
     }
     left.sort_by_key(|listed| listed.entry.family);
     left

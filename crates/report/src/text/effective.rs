@@ -10,6 +10,9 @@ use heronshale_core::describe::Traffic;
 use heronshale_core::model::Direction;
 use std::collections::BTreeSet;
 
+/// More rows of one sort and family are counted, not shown.
+const MOST_ROWS: usize = 60;
+
 /// Effective rules of one interface, or of one of each class.
 pub fn effective(answer: &Answer<Vec<Effective>>, look: Look) -> String {
     let Answer { heading, answer: all, .. } = &harmless(answer);
@@ -138,9 +141,15 @@ fn table(page: &mut Page, side: &SideFact) {
         // Both families are told once where they are decided alike from top to bottom.
         let told = if v4 == v6 { vec![("IPv4+6", v4)] } else { vec![("IPv4", v4), ("IPv6", v6)] };
         for (family, list) in told {
-            for (at, mut row) in list.into_iter().enumerate() {
+            let more = list.len().saturating_sub(MOST_ROWS);
+            for (at, mut row) in list.into_iter().take(MOST_ROWS).enumerate() {
                 row[0] = if at == 0 { format!("{family} {sort}") } else { String::new() };
                 rows.push(row);
+            }
+            if more > 0 {
+                let told =
+                    format!("and {more} more: --peer, --tcp and the like narrow the question, --format json tells all");
+                rows.push(vec![String::new(), told, String::new(), String::new(), String::new()]);
             }
         }
     }

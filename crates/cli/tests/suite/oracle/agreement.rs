@@ -184,6 +184,14 @@ fn effective_rules_equal_a_naive_evaluation_packet_by_packet() {
 }
 
 #[test]
+fn lists_too_long_to_widen_mean_the_same() {
+    for seed in 0..1_000 {
+        let tried = with_fault(Fault::NeverWidened, || try_estate(seed, 25, &mut Deciders::new()));
+        tried.unwrap_or_else(|what| panic!("{what}"));
+    }
+}
+
+#[test]
 fn every_seeded_fault_is_caught() {
     let mut missed = Vec::new();
     for fault in Fault::STAGES {

@@ -108,6 +108,31 @@ fn an_audit_of_three_thousand_findings_still_fits_120_lines() {
 }
 
 #[test]
+fn effective_rules_of_a_long_list_stay_readable_and_complete() {
+    let mut text = format!(
+        "{HEADER}networks: [{{ id: n, blocks: [10.0.0.0/8] }}]\nsubnets: [{{ id: s, network: n, blocks: [10.0.0.0/9] }}]\n"
+    );
+    text.push_str("interfaces: [{ id: i, subnet: s, addresses: [10.0.0.4], own_firewall: o }]\nown_firewalls:\n- id: o\n  default_inbound: deny\n  default_outbound: allow\n  inbound:\n");
+    for at in 0..2_000 {
+        let action = if at % 3 == 0 { "deny" } else { "allow" };
+        let _ = writeln!(
+            text,
+            "  - {{ id: r{at}, action: {action}, services: tcp {}, peers: 198.{}.{}.0/24 }}",
+            at % 7 + 1,
+            at % 50,
+            at % 200
+        );
+    }
+    let folder = Folder::with(&text);
+    let told = folder.run(&["effective", "i"]).ok();
+    assert!(told.lines().count() < 400 && told.contains("more: --peer"), "{} lines", told.lines().count());
+    let (_, answer) = folder.json(&["effective", "i"]);
+    let admitted = answer["answer"]["sides"][0]["admitted"].as_array().unwrap();
+    let named = |rule: &str| admitted.iter().any(|entry| entry["decided"][0]["decider"]["rule"]["rule"] == rule);
+    assert!(named("r1") && !named("r0") && admitted.len() > 500, "{}", admitted.len());
+}
+
+#[test]
 fn selectors_and_traffic_narrow_an_answer() {
     let folder = Folder::with_demo();
     let entries = |arguments: &[&str]| {
