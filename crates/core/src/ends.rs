@@ -4,7 +4,7 @@
 //! name with its kind: `interface:`, `workload:`, `network:`, `subnet:`, `group:`, `tag:role=web`, `identity:`,
 //! `division:`, `owner:`, `site:`, `set:`.
 
-use crate::address::{Addresses, Block, Family, address_of};
+use crate::address::{Addresses, Block};
 use crate::model::{
     AddressSet, Direction, Division, Filter, Id, Interface, Name, Network, Owner, Reference, Service, Site, Subnet,
     Table, Workload,
@@ -197,22 +197,6 @@ impl End {
                 ambiguous: true,
             }),
         }
-    }
-
-    /// Whether an address is the whole end.
-    pub fn as_address(&self) -> Option<std::net::IpAddr> {
-        match self {
-            Self::Block(block) if block.range.first == block.range.last => {
-                Some(address_of(block.range.family, block.range.first))
-            }
-            _ => None,
-        }
-    }
-
-    /// The families in which it has addresses.
-    pub fn families(&self, view: &View<'_>) -> Vec<Family> {
-        let addresses = self.addresses(view);
-        Family::BOTH.into_iter().filter(|family| !addresses.of(*family).is_empty()).collect()
     }
 }
 

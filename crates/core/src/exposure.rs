@@ -4,7 +4,7 @@
 //! gateway, the internet block, the receiving stages, the reply's route and the reply's stages. The ways that lead
 //! over devices (balancers, firewalls, services) are not judged here.
 
-use crate::address::{Addresses, Family, Range, internet_at_large, number_of};
+use crate::address::{Addresses, Family, Range, internet_at_large};
 use crate::effective::{Replies, Reply};
 use crate::faults::{Fault, has};
 use crate::model::{Direction, Gateway, GatewayKind, Id, Interface, InternetTraffic, PublicAddress};
@@ -133,7 +133,9 @@ pub fn direct_way(
     let asked = from_internet(view, own, interface);
     let part = |verdict, packets| Part { verdict, way: Way { judgements: Vec::new() }, packets };
     let Some(attached) = attached else {
-        way.parts.push(part(Verdict::NoGateway, asked));
+        // A gateway that the snapshot lacks may be this network's.
+        let lacking = gateway.is_none() && estate.gaps.iter().any(|gap| gap.object.starts_with("gateway:"));
+        way.parts.push(part(if lacking { Verdict::Unknown } else { Verdict::NoGateway }, asked));
         return way;
     };
     let subnet = &estate.subnets[estate.interfaces[interface].subnet];
@@ -235,9 +237,4 @@ fn with_reply(verdict: &Verdict, reply: Reply) -> Verdict {
         Reply::Denied(stage) => Verdict::ReplyDenied(stage),
         Reply::Unknown(_) => Verdict::Unknown,
     }
-}
-
-/// Whether an address is one that the internet may ask for: for the ledger of addresses that nothing holds.
-pub fn is_public(address: std::net::IpAddr) -> bool {
-    internet_at_large().of(Family::of(address)).contains(number_of(address))
 }

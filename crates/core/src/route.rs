@@ -69,6 +69,7 @@ pub fn routed(view: &View<'_>, subnet: Id<Subnet>, addresses: &Addresses) -> Vec
     let network = view.estate.subnets[subnet].network;
     let settings = view.settings(network);
     let mut candidates = automatic(view, network);
+    let mut doubtful: Vec<Hop> = Vec::new();
     match table_of(view, subnet) {
         Some(Reference::Missing(_)) => return vec![unknown(addresses)],
         Some(Reference::Found(table))
@@ -79,7 +80,12 @@ pub fn routed(view: &View<'_>, subnet: Id<Subnet>, addresses: &Addresses) -> Vec
         Some(Reference::Found(table)) => {
             let routes = view.estate.route_tables[*table].routes.iter();
             let routes = routes.filter(|route| route.enabled || has(Fault::RouteDisabledCounts));
-            candidates.extend(routes.flat_map(|route| written(view, network, route)));
+            for route in routes {
+                candidates.extend(written(view, network, route));
+                if route.destinations.iter().any(|destination| is_open(view, destination)) {
+                    doubtful.push(hop(view, network, &route.next_hop));
+                }
+            }
         }
         None => {}
     }
@@ -120,7 +126,23 @@ pub fn routed(view: &View<'_>, subnet: Id<Subnet>, addresses: &Addresses) -> Vec
     if !rest.is_empty() {
         found.push(Routed { addresses: rest, winners: Vec::new() });
     }
+    // A route to a set whose content is not known may win for any address.
+    for routed in &mut found {
+        let same = |winner: &Winner| doubtful.iter().all(|hop| *hop == winner.hop);
+        if !doubtful.is_empty() && (routed.winners.is_empty() || !routed.winners.iter().all(same)) {
+            routed.winners = vec![Winner { hop: Hop::Unknown, origin: None }];
+        }
+    }
     found
+}
+
+/// Whether the snapshot does not say all that a destination holds.
+fn is_open(view: &View<'_>, destination: &RouteDestination) -> bool {
+    match destination {
+        RouteDestination::Block(_) => false,
+        RouteDestination::Set(Reference::Missing(_)) => true,
+        RouteDestination::Set(Reference::Found(set)) => !view.set(*set).matched.maybe.is_empty(),
+    }
 }
 
 fn unknown(addresses: &Addresses) -> Routed {

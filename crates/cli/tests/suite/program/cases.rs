@@ -341,6 +341,41 @@ route_tables: [{ id: own, network: n }, { id: main, network: n }, { id: right, n
         answer: "reply-no-route",
     },
     Case {
+        id: "2.6: a longer route to a set whose content nobody knows: the reply may go there",
+        sections: "@plain interfaces: [{ id: i, subnet: s, addresses: 10.65.1.4, groups: [web] }]
+security_groups: [{ id: web, inbound: [{ services: tcp 443 }] }]
+public_addresses: [{ address: 203.0.113.4, interface: i }]
+address_sets: [{ id: hidden, content: unknown }]
+@routes [{ to: 0.0.0.0/0, next_hop: \"gateway:out\" }, { to: \"set:hidden\", next_hop: blackhole }]",
+        ask: Internet("i", "203.0.113.4"),
+        answer: "unknown",
+    },
+    Case {
+        id: "2.6: the same where both lead to the gateway: it works whatever the set holds",
+        sections: "@plain interfaces: [{ id: i, subnet: s, addresses: 10.65.1.4, groups: [web] }]
+security_groups: [{ id: web, inbound: [{ services: tcp 443 }] }]
+public_addresses: [{ address: 203.0.113.4, interface: i }]
+@routes [{ to: 0.0.0.0/0, next_hop: \"gateway:out\" }, { to: \"set:gone\", next_hop: \"gateway:out\" }]",
+        ask: Internet("i", "203.0.113.4"),
+        answer: "open",
+    },
+    Case {
+        id: "2.6: no internet gateway, and the snapshot says that it lacks one",
+        sections: "@subnets: [{ id: s, network: n, blocks: 10.65.1.0/24 }, { id: f, network: far, blocks: 10.66.1.0/24 }]
+interfaces: [{ id: i, subnet: f, addresses: 10.66.1.4 }]
+public_addresses: [{ address: 203.0.113.4, interface: i }]
+gaps: [{ object: \"gateway:far-internet\" }]",
+        ask: Internet("i", "203.0.113.4"),
+        answer: "unknown",
+    },
+    Case {
+        id: "2.4: no internet gateway",
+        sections: "@plain interfaces: [{ id: i, subnet: f, addresses: 10.66.1.4 }]
+public_addresses: [{ address: 203.0.113.4, interface: i }]",
+        ask: Internet("i", "203.0.113.4"),
+        answer: "no-gateway",
+    },
+    Case {
         id: "2.3: an internet block at the subnet",
         sections: "@subnets: [{ id: s, network: n, blocks: 10.65.1.0/24, internet_traffic: outbound_only }]
 interfaces: [{ id: i, subnet: s, addresses: 10.65.1.4 }]

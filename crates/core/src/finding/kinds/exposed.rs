@@ -20,7 +20,7 @@ pub(crate) const KIND: Kind = Kind {
         "down: nothing but web ports, or nothing but ICMP",
     ],
     example: include_str!("../examples/exposed.yaml"),
-    check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),
+    check: |context| facts(context).iter().map(tell).collect(),
 };
 
 struct Fact {
@@ -45,7 +45,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     .collect()
 }
 
-fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+fn tell(fact: &Fact) -> Draft {
     let WayFact { interface, address, own, way, open, .. } = &fact.way;
     let (web, icmp) = (sensitive::only_web(&fact.services), sensitive::only_icmp(&fact.services));
     let harmless =
@@ -77,7 +77,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         factors,
         evidence: evidence(open),
         witness,
-        mend: mend(context, open),
+        mend: mend(open),
     }
 }
 
@@ -106,7 +106,7 @@ fn evidence(open: &[OpenFact]) -> Vec<Evidence> {
     all
 }
 
-fn mend(_: &Context<'_, '_>, open: &[OpenFact]) -> String {
+fn mend(open: &[OpenFact]) -> String {
     let mut rules: Vec<String> = Vec::new();
     for decided in
         open.iter().filter_map(|one| one.decided.iter().rev().find(|d| matches!(d.decider, Decider::Rule { .. })))
