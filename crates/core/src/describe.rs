@@ -228,6 +228,11 @@ pub fn moment_text(moment: &str) -> String {
     }
 }
 
+/// A rule in full: `group web, rule https: allow tcp 443 from any`.
+pub fn rule_text(rule: &RuleFact) -> String {
+    format!("{}, rule {}: {} {}", rule.filter, rule.rule, rule.action.word(), rule.says)
+}
+
 /// An owner's name.
 pub fn owner_text(estate: &Estate, owner: Option<Id<Owner>>) -> Option<String> {
     owner.map(|id| estate.owners[id].name.to_string())
@@ -340,6 +345,7 @@ pub fn symbols_of(view: &View<'_>, rules: impl Iterator<Item = RuleId>, network:
     if !symbols.iter().any(|(known, _)| known == "internet") {
         symbols.push(("internet".to_owned(), view.internet().clone()));
     }
+    symbols.push(("the internet".to_owned(), view.internet_end()));
     symbols
 }
 

@@ -6,8 +6,8 @@
 
 use crate::address::{Addresses, Block};
 use crate::model::{
-    AddressSet, Direction, Division, Filter, Id, Interface, Name, Network, Owner, Reference, Service, Site, Subnet,
-    Table, Workload,
+    AddressSet, Direction, Division, Filter, Id, Interface, Name, Network, Owner, Service, Site, Subnet, Table,
+    Workload,
 };
 use crate::notation::{parse_tags, split_kind};
 use crate::packet::{Intervals, PacketSet, service};
@@ -276,11 +276,6 @@ pub fn parse_rule(view: &View<'_>, text: &str) -> Result<crate::model::RuleId, E
             ambiguous: true,
         }),
     }
-}
-
-/// A reference's item, for what may dangle.
-pub fn found<T>(reference: Option<&Reference<T>>) -> Option<Id<T>> {
-    reference.and_then(Reference::found)
 }
 
 /// All packets between an interface and some peers, of some services, in one direction; none given: all.

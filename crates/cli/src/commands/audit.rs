@@ -1,30 +1,10 @@
 use crate::failure::{FOUND, Failure};
 use crate::opened::EstateArgs;
-use clap::{Args, ValueEnum};
+use clap::Args;
 use heronshale_core::answer;
 use heronshale_core::finding::{CATALOGUE, Finding, Severity};
 use heronshale_intake::did_you_mean;
 use heronshale_report as report;
-
-/// A severity on the command line.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum Level {
-    Note,
-    Minor,
-    Serious,
-    Urgent,
-}
-
-impl Level {
-    fn severity(self) -> Severity {
-        match self {
-            Self::Note => Severity::Note,
-            Self::Minor => Severity::Minor,
-            Self::Serious => Severity::Serious,
-            Self::Urgent => Severity::Urgent,
-        }
-    }
-}
 
 /// Everything that is wrong or worth a look, worst first
 ///
@@ -37,8 +17,8 @@ pub struct Audit {
     #[arg(long, value_name = "SEVERITY", default_value = "serious", value_parser = ["note", "minor", "serious", "urgent", "never"])]
     fail_on: String,
     /// Only findings at or above this severity
-    #[arg(long, value_name = "SEVERITY", value_enum)]
-    at_least: Option<Level>,
+    #[arg(long, value_name = "SEVERITY", value_parser = ["note", "minor", "serious", "urgent"])]
+    at_least: Option<String>,
     /// Only this kind of finding; may be given several times
     #[arg(long, value_name = "KIND")]
     kind: Vec<String>,
@@ -51,6 +31,11 @@ pub struct Audit {
     /// Every finding in full, however long that is
     #[arg(long)]
     all: bool,
+}
+
+/// The severity of a name; none for `never`.
+fn severity(name: &str) -> Option<Severity> {
+    Severity::ALL.into_iter().find(|severity| severity.word() == name)
 }
 
 fn known(given: &[String], names: &[&str], what: &str) -> Result<(), Failure> {
@@ -76,7 +61,7 @@ impl Audit {
         known(&self.network, &networks, "network")?;
         let mut found = answer::audit(&view);
         self.choose(&mut found);
-        let threshold = Severity::ALL.into_iter().find(|severity| severity.word() == self.fail_on);
+        let threshold = severity(&self.fail_on);
         let fails = threshold.is_some_and(|threshold| found.worst() >= Some(threshold));
         let length = if self.all { report::Length::All } else { report::Length::USUAL };
         opened.answer(&view, "audit", found, |whole, look| report::audit(whole, length, look))?;
@@ -84,7 +69,8 @@ impl Audit {
     }
 
     fn choose(&self, found: &mut answer::Audit) {
-        let level = self.at_least.map(|level| format!("{} and worse", level.severity().word()));
+        let least = self.at_least.as_deref().and_then(severity);
+        let level = least.map(|least| format!("{} and worse", least.word()));
         let named = [("kind", &self.kind), ("owner", &self.owner), ("network", &self.network)];
         let named = named
             .into_iter()
@@ -92,7 +78,7 @@ impl Audit {
             .map(|(what, names)| format!("{what} {}", names.join(" or ")));
         let only: Vec<String> = level.into_iter().chain(named).collect();
         let wanted = |finding: &Finding| {
-            self.at_least.is_none_or(|level| finding.severity >= level.severity())
+            least.is_none_or(|least| finding.severity >= least)
                 && (self.kind.is_empty() || self.kind.contains(&finding.kind))
                 && (self.owner.is_empty() || finding.owner.as_ref().is_some_and(|owner| self.owner.contains(owner)))
                 && (self.network.is_empty() || finding.networks.iter().any(|network| self.network.contains(network)))

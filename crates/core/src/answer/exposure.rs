@@ -4,6 +4,7 @@ use super::{Decided, InterfaceFact, decided, interface_fact};
 use crate::address::{Addresses, Family};
 use crate::describe::{PeerWords, Symbols, Witness, peer_words, ports_text, symbols_of, witness};
 use crate::exposure::{DirectWay, Part, Verdict, direct_ways};
+use crate::finding::{Severity, exposure_severity};
 use crate::model::{Id, Interface};
 use crate::packet::{PacketSet, entries_within};
 use crate::route::{Hop, Winner};
@@ -23,7 +24,7 @@ pub struct ExposureAnswer {
     pub workloads_unknown: usize,
     /// All workloads that were looked at.
     pub workloads: usize,
-    /// Every way in: the open ones first, then the unknown, then the closed.
+    /// Every way in: the open ones first, the worst before the others, then the unknown, then the closed.
     pub ways: Vec<WayFact>,
     /// Public addresses of the snapshot that nothing holds.
     pub held_by_nothing: Vec<String>,
@@ -55,6 +56,8 @@ pub struct WayFact {
     pub own: String,
     /// The internet gateway, if the network has one.
     pub gateway: Option<String>,
+    /// How bad it is that something is open; none if nothing is.
+    pub severity: Option<Severity>,
     /// What works, with all that let it in.
     pub open: Vec<OpenFact>,
     /// What depends on what the snapshot lacks.
@@ -146,7 +149,7 @@ pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Expos
     all.sort_unstable();
     all.dedup();
     let mut facts: Vec<WayFact> = ways.iter().map(|way| way_fact(view, way)).collect();
-    facts.sort_by_key(|fact| (fact.open.is_empty(), fact.unknown.is_empty()));
+    facts.sort_by_key(|fact| (std::cmp::Reverse(fact.severity), fact.unknown.is_empty()));
     let idle =
         view.estate.public_addresses.items().iter().filter(|public| public.interface.is_none() && only.is_none());
     ExposureAnswer {
@@ -187,6 +190,7 @@ pub fn way_fact(view: &View<'_>, way: &DirectWay) -> WayFact {
         address: public.map_or_else(|| way.own.to_string(), |public| public.name.to_string()),
         own: way.own.to_string(),
         gateway: way.gateway.map(|gateway| estate.gateways[gateway].name.to_string()),
+        severity: exposure_severity(way),
         open: facts(&|part| part.verdict.is_open()),
         unknown: facts(&|part| part.verdict == Verdict::Unknown),
         closed: closed_facts(view, way, &domain, &symbols),

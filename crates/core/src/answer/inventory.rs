@@ -260,7 +260,7 @@ pub fn inventory(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Inventory {
                     .filter(|(subnet, _)| crate::route::table_of(view, *subnet).and_then(Reference::found) == Some(id))
                     .map(|(_, subnet)| subnet.name.to_string())
                     .collect(),
-                main: crate::ends::found(estate.networks[table.network].main_table.as_ref()) == Some(id),
+                main: estate.networks[table.network].main_table.as_ref().and_then(Reference::found) == Some(id),
                 place: estate.sources.place(&table.origin),
             })
             .collect(),

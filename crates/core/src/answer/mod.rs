@@ -18,7 +18,7 @@ pub use inventory::{
     FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow, PublicRow, SetRow, SiteRow,
     SubnetRow, TableRow, inventory,
 };
-pub use rule::{Carrier, MatchFact, Resting, RuleAnswer, rule_answer};
+pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
 
 use crate::describe::{RuleFact, filter_text, owner_text, rule_fact};
 use crate::model::{Direction, Estate, FilterKind, Id, Interface, Network, RuleId};

@@ -29,7 +29,7 @@ pub struct RuleAnswer {
     /// What it matches by itself, network by network where that differs.
     pub matches: Vec<MatchFact>,
     /// The interfaces on which it acts.
-    pub carriers: Vec<Carrier>,
+    pub carriers: Vec<InterfaceFact>,
     /// `shadowed` or `redundant`, if it does nothing in its list.
     pub dead: Option<String>,
     /// The rules that make it so.
@@ -48,14 +48,6 @@ pub struct MatchFact {
     pub traffic: Traffic,
     /// Whether that depends on what the snapshot lacks.
     pub perhaps: bool,
-}
-
-/// An interface on which a rule acts.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Carrier {
-    /// The interface.
-    pub interface: InterfaceFact,
 }
 
 /// What would change on some interfaces if the rule went.
@@ -88,7 +80,7 @@ pub fn rule_answer(view: &View<'_>, id: RuleId) -> RuleAnswer {
         description: rule.description.as_ref().map(ToString::to_string),
         owner: owner_text(estate, estate.filters[id.filter].owner),
         matches: matches(view, id, acts_on),
-        carriers: acts_on.iter().map(|id| Carrier { interface: interface_fact(view, *id) }).collect(),
+        carriers: acts_on.iter().map(|id| interface_fact(view, *id)).collect(),
         covered_by: dead.as_ref().map(|dead| facts(&dead.covers)).unwrap_or_default(),
         dead: dead.map(|dead| match dead.how {
             How::Shadowed(_) => "shadowed".to_owned(),

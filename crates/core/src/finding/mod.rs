@@ -7,11 +7,13 @@
 mod kinds;
 mod sensitive;
 
+pub(crate) use kinds::exposed::severity as exposure_severity;
+
 pub use sensitive::{SENSITIVE, Sensitive};
 
 use crate::binding::Bindings;
 use crate::dead::{Dead, dead_rules};
-use crate::describe::{RuleFact, Witness, owner_text, rule_fact, rule_meaning};
+use crate::describe::{RuleFact, Witness, owner_text, rule_fact, rule_meaning, rule_text};
 use crate::exposure::{DirectWay, direct_ways};
 use crate::model::{Filter, Id, Interface, RuleId};
 use crate::source::{Origin, Place};
@@ -50,8 +52,9 @@ impl Severity {
         }
     }
 
-    /// So many steps up, or down; never past an end.
-    fn stepped(self, steps: i32) -> Self {
+    /// With all factors counted in; never past an end.
+    pub(crate) fn with(self, factors: &[Factor]) -> Self {
+        let steps: i32 = factors.iter().map(|factor| factor.steps).sum();
         let at = i32::try_from(Self::ALL.iter().position(|one| *one == self).unwrap_or(0)).unwrap_or(0);
         let last = i32::try_from(Self::ALL.len() - 1).unwrap_or(0);
         let to = usize::try_from((at + steps).clamp(0, last)).unwrap_or(0);
@@ -276,8 +279,7 @@ impl Context<'_, '_> {
 
     pub fn rule_evidence(&self, role: Role, id: RuleId) -> Evidence {
         let fact = rule_fact(self.view.estate, id);
-        let text = format!("{}, rule {}: {} {}", fact.filter, fact.rule, fact.action.word(), fact.says);
-        Evidence { role, text, place: Some(fact.place.clone()), rule: Some(fact) }
+        Evidence { role, text: rule_text(&fact), place: Some(fact.place.clone()), rule: Some(fact) }
     }
 
     /// `web/https`, as the command `rule` takes it.
@@ -327,10 +329,9 @@ pub fn findings(view: &View<'_>) -> Vec<Finding> {
 
 fn finished(kind: &Kind, draft: Draft, before: usize) -> Finding {
     let Draft { subject, title, place, networks, owner, factors, evidence, witness, mend } = draft;
-    let steps = factors.iter().map(|factor| factor.steps).sum();
     Finding {
         kind: kind.name.to_owned(),
-        severity: kind.base.stepped(steps),
+        severity: kind.base.with(&factors),
         base: kind.base,
         factors,
         fingerprint: fingerprint(kind.name, &subject, before),

@@ -61,7 +61,8 @@ fn one_way(page: &mut Page, way: &WayFact, few: bool) {
         WayKind::GlobalIpv6 => format!("{}, global IPv6", way.address),
     };
     let owner = fact.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
-    let text = format!("{name}  {by} · {}{owner}  {}", fact.network, at(&fact.place));
+    let severity = way.severity.map_or_else(String::new, |severity| format!("{}: ", severity.word()));
+    let text = format!("{severity}{name}  {by} · {}{owner}  {}", fact.network, at(&fact.place));
     page.hang_behind(style, state, Style::new(), &text, 8);
     for open in way.open.iter().chain(&way.unknown) {
         opening(page, open);

@@ -15,7 +15,7 @@ pub use inventory::{finds, inventory};
 pub use rule::rule;
 
 use heronshale_core::answer::{Decided, Decider, Does};
-use heronshale_core::describe::{RuleFact, Traffic};
+use heronshale_core::describe::Traffic;
 use heronshale_core::source::Place;
 
 /// Where, as `file:line`.
@@ -27,7 +27,7 @@ fn at(place: &Place) -> String {
 fn decider_text(decider: &Decider) -> String {
     match decider {
         Decider::Rule { rule } => format!("{} :{}", rule.rule, rule.place.line),
-        Decider::Default { place, .. } => format!("its default :{}", place.line),
+        Decider::Default { place, .. } => format!("default :{}", place.line),
         Decider::NoRule => "no rule fits".to_owned(),
         Decider::ImpliedDeny => "implied end".to_owned(),
         Decider::ImpliedPair => "implied pair".to_owned(),
@@ -62,11 +62,6 @@ fn decided_text(decided: &Decided) -> String {
         Decider::Platform => format!("{stage}: platform traffic"),
         Decider::Lacking => format!("{stage}: not in the snapshot"),
     }
-}
-
-/// A rule in full: `group web, rule https: allow tcp 443 from any`.
-fn rule_text(rule: &RuleFact) -> String {
-    format!("{}, rule {}: {} {}", rule.filter, rule.rule, rule.action.word(), rule.says)
 }
 
 /// What narrows traffic beside its peer and services: this side, and source ports.

@@ -1,9 +1,10 @@
 //! One rule.
 
-use super::{at, rule_text};
+use super::at;
 use crate::harmless;
 use crate::page::{Look, Page, plural};
 use heronshale_core::answer::{Answer, MatchFact, Resting, RuleAnswer};
+use heronshale_core::describe::rule_text;
 use heronshale_core::model::Direction;
 
 /// A rule as text.
@@ -34,7 +35,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
     if rule.matches.is_empty() {
         page.field("matches", "no packet");
     }
-    let names: Vec<String> = rule.carriers.iter().map(|carrier| carrier.interface.name.clone()).collect();
+    let names: Vec<String> = rule.carriers.iter().map(|carrier| carrier.name.clone()).collect();
     let shown = names.iter().take(12).cloned().collect::<Vec<_>>().join(", ");
     let more = if names.len() > 12 { format!(" and {} more", names.len() - 12) } else { String::new() };
     page.field(

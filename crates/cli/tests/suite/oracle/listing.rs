@@ -236,6 +236,17 @@ fn every_witness_of_an_exposure_gets_in_and_its_reply_passes_and_what_is_told_op
             .map(|way| way["interface"]["place"]["pointer"].as_str().unwrap())
             .collect();
         assert_eq!(with_findings, open, "seed {seed}");
+        // The worst ways come first, and exposure and audit agree on how bad each is.
+        let rank =
+            |one: &Value| ["urgent", "serious", "minor", "note"].iter().position(|word| one["severity"] == *word);
+        let ways: Vec<usize> = list(&answer, "ways").iter().filter_map(rank).collect();
+        let mut found: Vec<usize> = list(&exposed, "findings")
+            .iter()
+            .filter(|one| text(one, "kind") == Some("exposed"))
+            .filter_map(rank)
+            .collect();
+        found.sort_unstable();
+        assert_eq!(ways, found, "seed {seed}");
     }
     assert!(witnesses > 300, "{witnesses}");
 }

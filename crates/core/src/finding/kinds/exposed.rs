@@ -1,8 +1,10 @@
 //! The internet can open a connection to an interface.
 
-use super::super::{Context, Draft, Evidence, Kind, Role, Severity, sensitive};
+use super::super::{Context, Draft, Evidence, Factor, Kind, Role, Severity, sensitive};
 use super::factor;
 use crate::answer::{Decider, OpenFact, WayFact, WayKind, way_fact};
+use crate::describe::rule_text;
+use crate::exposure::DirectWay;
 use crate::packet::{Intervals, PacketSet};
 
 pub(crate) const KIND: Kind = Kind {
@@ -25,40 +27,45 @@ pub(crate) const KIND: Kind = Kind {
 
 struct Fact {
     way: WayFact,
-    services: Intervals,
-    /// Those of the services that are open to all of the internet.
-    from_anywhere: Intervals,
-    owner: Option<String>,
+    factors: Vec<Factor>,
 }
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let open = context.ways().iter().filter(|way| !way.open().is_empty());
+    open.map(|way| Fact { way: way_fact(context.view, way), factors: factors(way) }).collect()
+}
+
+/// What raises and lowers the severity of what is open by a way in.
+fn factors(way: &DirectWay) -> Vec<Factor> {
     let services_of =
         |set: &PacketSet| set.boxes().iter().fold(Intervals::empty(), |sum, (entry, ())| sum.union(&entry.services));
-    let open = context.ways().iter().filter(|way| !way.open().is_empty());
-    open.map(|way| {
-        let services = services_of(&way.open());
-        let asked = PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
-        let from_anywhere = services.difference(&services_of(&asked.difference(&way.open())));
-        let way = way_fact(context.view, way);
-        Fact { owner: way.interface.owner.clone(), way, services, from_anywhere }
-    })
-    .collect()
+    let open = way.open();
+    let services = services_of(&open);
+    let asked = PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
+    let from_anywhere = services.difference(&services_of(&asked.difference(&open)));
+    let harmless =
+        |services: &Intervals| services.is_empty() || sensitive::only_web(services) || sensitive::only_icmp(services);
+    let mut factors = Vec::new();
+    if let Some(ports) = sensitive::among(&services) {
+        factors.push(factor(1, format!("sensitive port open: {ports}")));
+    }
+    if sensitive::only_web(&services) {
+        factors.push(factor(-1, "nothing but web ports"));
+    } else if sensitive::only_icmp(&services) {
+        factors.push(factor(-1, "nothing but ICMP"));
+    } else if !harmless(&from_anywhere) {
+        factors.push(factor(1, "open to any address"));
+    }
+    factors
+}
+
+/// How bad it is that something is open by a way in; none if nothing is.
+pub(crate) fn severity(way: &DirectWay) -> Option<Severity> {
+    (!way.open().is_empty()).then(|| KIND.base.with(&factors(way)))
 }
 
 fn tell(fact: &Fact) -> Draft {
     let WayFact { interface, address, own, way, open, .. } = &fact.way;
-    let (web, icmp) = (sensitive::only_web(&fact.services), sensitive::only_icmp(&fact.services));
-    let harmless =
-        |services: &Intervals| services.is_empty() || sensitive::only_web(services) || sensitive::only_icmp(services);
-    let mut factors = Vec::new();
-    if let Some(ports) = sensitive::among(&fact.services) {
-        factors.push(factor(1, format!("sensitive port open: {ports}")));
-    }
-    if web || icmp {
-        factors.push(factor(-1, if web { "nothing but web ports" } else { "nothing but ICMP" }));
-    } else if !harmless(&fact.from_anywhere) {
-        factors.push(factor(1, "open to any address"));
-    }
     let subject_name = interface.workload.as_ref().unwrap_or(&interface.name);
     let mut order: Vec<&OpenFact> = open.iter().collect();
     order.sort_by_key(|one| one.services.iter().all(|text| text.starts_with("icmp")));
@@ -66,15 +73,18 @@ fn tell(fact: &Fact) -> Draft {
         order.iter().map(|one| format!("{} from {}", one.services.join(", "), one.sources.said)).collect();
     let mut witness = order.iter().find_map(|one| one.witness.clone());
     if let Some(packet) = witness.as_mut().filter(|_| *way == WayKind::PublicAddress) {
-        packet.text = packet.text.replace(own.as_str(), address) + &format!(" → {own}");
+        // Behind the arrow stands the destination: asked is the public address, which stands for the own one.
+        if let Some((from, to)) = packet.text.split_once(" → ") {
+            packet.text = format!("{from} → {} → {own}", to.replacen(own.as_str(), address, 1));
+        }
     }
     Draft {
         subject: format!("interface:{} {address}", interface.name),
         title: format!("{subject_name} at {address} is open to {}", shortened(&what)),
         place: Some(interface.place.clone()),
         networks: vec![interface.network.clone()],
-        owner: fact.owner.clone(),
-        factors,
+        owner: interface.owner.clone(),
+        factors: fact.factors.clone(),
         evidence: evidence(open),
         witness,
         mend: mend(open),
@@ -95,7 +105,7 @@ fn evidence(open: &[OpenFact]) -> Vec<Evidence> {
     let mut all: Vec<Evidence> = Vec::new();
     for decided in open.iter().flat_map(|one| &one.decided) {
         if let Decider::Rule { rule } = &decided.decider {
-            let text = format!("{}, rule {}: {} {}", rule.filter, rule.rule, rule.action.word(), rule.says);
+            let text = rule_text(rule);
             let piece =
                 Evidence { role: Role::LetInBy, text, place: Some(rule.place.clone()), rule: Some(rule.clone()) };
             if !all.contains(&piece) {
