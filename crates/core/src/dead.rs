@@ -58,7 +58,9 @@ pub fn dead_rules_of(view: &View<'_>, bindings: &Bindings, filter: Id<Filter>) -
     let enforced = bindings.enforced(view, filter);
     let mut dead = Vec::new();
     for direction in Direction::BOTH {
-        if view.estate.filters[filter].rules(direction).is_empty() {
+        // Rules of firewall policies depend on zones and names too: not judged here.
+        let item = &view.estate.filters[filter];
+        if item.rules(direction).is_empty() || matches!(item.kind, FilterKind::FirewallPolicy { .. }) {
             continue;
         }
         let mut lists: Vec<List> = Vec::new();

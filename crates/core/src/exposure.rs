@@ -117,7 +117,7 @@ pub fn direct_way(
     let gateway =
         estate.gateways.iter().find(|(_, g)| g.network == network && matches!(g.kind, GatewayKind::Internet { .. }));
     let is_attached = |gateway: &Gateway| {
-        has(Fault::GatewayAlwaysAttached) || gateway.kind == (GatewayKind::Internet { attached: true })
+        has(Fault::GatewayAlwaysAttached) || matches!(gateway.kind, GatewayKind::Internet { attached: true, .. })
     };
     let attached = gateway.filter(|(_, gateway)| is_attached(gateway)).map(|(id, _)| id);
     let forward = chain(view, interface, Direction::In);
@@ -147,7 +147,9 @@ pub fn direct_way(
     let settings = view.settings(network);
     let backward = chain(view, interface, Direction::Out);
     let replies = Replies::new(&backward, &settings.client_ports);
-    let routes = routed(view, estate.interfaces[interface].subnet, &view.internet_end());
+    let source = crate::address::address_of(own.family, own.first);
+    let subnet = estate.interfaces[interface].subnet;
+    let routes = routed(view, subnet, Some(interface), Some(source), &view.internet_end());
     for (taken, packets) in forward.ways(&asked).regions() {
         let part = |verdict, packets| Part { verdict, way: taken.clone(), packets };
         if taken.refuses() {
@@ -213,7 +215,7 @@ fn by_route(routes: &[Routed], gateway: Id<Gateway>, packets: &PacketSet) -> Vec
             continue;
         }
         let good = |winner: &&Winner| winner.hop == Hop::Gateway(gateway);
-        let open = |winner: &&Winner| matches!(winner.hop, Hop::Unknown | Hop::Interface(_));
+        let open = |winner: &&Winner| matches!(winner.hop, Hop::Unknown | Hop::Interface(_) | Hop::Balancer(_));
         let goods = route.winners.iter().filter(good).count();
         let verdict = if has(Fault::ReplyRouteIgnored) || (goods > 0 && goods == route.winners.len()) {
             Verdict::Works

@@ -19,3 +19,4 @@ pub mod route;
 pub mod source;
 pub mod stage;
 pub mod view;
+pub mod walk;

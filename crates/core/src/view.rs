@@ -27,7 +27,7 @@ impl Matched {
         Self { sure: Addresses::empty(), maybe: Addresses::all() }
     }
 
-    fn union(&self, other: &Self) -> Self {
+    pub(crate) fn union(&self, other: &Self) -> Self {
         let sure = self.sure.union(&other.sure);
         let maybe = self.maybe.union(&other.maybe).difference(&sure);
         Self { sure, maybe }
@@ -61,6 +61,7 @@ pub struct View<'e> {
     /// The moment by which ends of rules are judged: what was asked for, else the snapshot's own.
     pub at: Option<jiff::Timestamp>,
     internet: Addresses,
+    public: Addresses,
     sets: Vec<SetMeaning>,
     policies: Vec<Id<Filter>>,
     carriers: Vec<Vec<Id<Interface>>>,
@@ -68,6 +69,7 @@ pub struct View<'e> {
     by_identity: FxHashMap<Name, Vec<Id<Interface>>>,
     by_tag: FxHashMap<(Name, Name), Vec<Id<Interface>>>,
     within_reach: Vec<Vec<Id<Network>>>,
+    at_hub: Vec<Vec<Id<Network>>>,
     gaps: FxHashSet<(Name, Lack)>,
 }
 
@@ -82,6 +84,7 @@ impl<'e> View<'e> {
             estate,
             at: at.or(estate.taken),
             internet: internet_at_large().difference(&known),
+            public: public_addresses(estate),
             sets: set_meanings(estate),
             policies: estate
                 .filters
@@ -94,6 +97,7 @@ impl<'e> View<'e> {
             by_identity: FxHashMap::default(),
             by_tag: FxHashMap::default(),
             within_reach: reaches(estate),
+            at_hub: at_hub(estate),
             gaps: estate.gaps.iter().map(|gap| (gap.object.clone(), gap.lack)).collect(),
         };
         view.index_interfaces();
@@ -132,8 +136,7 @@ impl<'e> View<'e> {
 
     /// The internet as an end of a connection: less the estate's public addresses too.
     pub fn internet_end(&self) -> Addresses {
-        let own: Addresses = self.estate.public_addresses.items().iter().map(|public| public.address).collect();
-        self.internet.difference(&own)
+        self.internet.difference(&self.public)
     }
 
     /// All scope policies, in the order of the snapshot.
@@ -217,6 +220,9 @@ impl<'e> View<'e> {
             NamedPeerReach::Network => from == to,
             NamedPeerReach::Estate => true,
             NamedPeerReach::Peered => from == to || self.within_reach[from.index()].contains(&to),
+            NamedPeerReach::Hub => {
+                from == to || self.within_reach[from.index()].contains(&to) || self.at_hub[from.index()].contains(&to)
+            }
         }
     }
 
@@ -347,6 +353,37 @@ fn reaches(estate: &Estate) -> Vec<Vec<Id<Network>>> {
         }
     }
     reach
+}
+
+/// All public addresses that the estate holds: of interfaces, balancers, NAT gateways, firewalls and public doors.
+fn public_addresses(estate: &Estate) -> Addresses {
+    let listed = estate.public_addresses.items().iter().map(|public| public.address);
+    let fronts = estate.balancers.items().iter().flat_map(|balancer| &balancer.front_ends);
+    let fronts = fronts.filter(|front| front.public).map(|front| front.address);
+    let nat = estate.gateways.items().iter().filter_map(|gateway| match &gateway.kind {
+        crate::model::GatewayKind::Nat { public, .. } => *public,
+        _ => None,
+    });
+    let single: Addresses = listed.chain(fronts).chain(nat).collect();
+    let doors = estate.services.items().iter().filter_map(|service| service.public_door.as_ref());
+    let blocks = doors.map(|door| &door.addresses).chain(estate.firewalls.items().iter().map(|item| &item.addresses));
+    blocks.fold(single, |sum, block| sum.union(block))
+}
+
+/// The networks that each shares a hub with, links up.
+fn at_hub(estate: &Estate) -> Vec<Vec<Id<Network>>> {
+    let mut near = vec![Vec::new(); estate.networks.len()];
+    for hub in estate.hubs.items() {
+        let networks = hub.links.iter().filter(|link| link.up).filter_map(|link| match &link.to {
+            crate::model::LinkEnd::Network(network) => network.found(),
+            _ => None,
+        });
+        let networks: Vec<Id<Network>> = networks.collect();
+        for one in &networks {
+            near[one.index()].extend(&networks);
+        }
+    }
+    near
 }
 
 /// What every set holds: the least fixed point, so that `A = {1, B}, B = {2, A}` are both `{1, 2}`.

@@ -110,6 +110,22 @@ sections! {
     peerings: WrittenPeering,
     /// On-premises sites.
     sites: WrittenSite,
+    /// Inline devices.
+    firewalls: WrittenFirewall,
+    /// What firewalls let through.
+    firewall_policies: WrittenFirewallPolicy,
+    /// Load balancers.
+    balancers: WrittenBalancer,
+    /// Platform services.
+    services: WrittenService,
+    /// Transit routers.
+    hubs: WrittenHub,
+    /// Named lists of DNS names.
+    name_sets: WrittenNameSet,
+    /// Private DNS zones.
+    dns_zones: WrittenZone,
+    /// Public DNS records.
+    public_names: WrittenRecord,
     /// What the snapshot lacks.
     gaps: WrittenGap,
 }

@@ -4,8 +4,8 @@ use crate::reading::{Definitions, Reading, Written, choices, did_you_mean, text_
 use crate::tree::{Node, Value};
 use heronshale_core::address::Block;
 use heronshale_core::model::{
-    Action, AutomaticRoutes, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name, NamedPeerReach,
-    NoGroup, SameSubnet, Service, SubnetGroups,
+    Action, AutomaticRoutes, DoorRoute, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name,
+    NamedPeerReach, NoGroup, NoHealthy, PolicySees, SameSubnet, Service, SubnetGroups,
 };
 use heronshale_core::notation::{NotationError, parse_ports, parse_tags, split_kind};
 use heronshale_core::packet::Intervals;
@@ -13,7 +13,7 @@ use heronshale_core::source::Span;
 use serde_json::{Value as Json, json};
 use std::net::IpAddr;
 
-choices!(NamedPeerReach as "reach of named peers" { "network" => Self::Network, "peered" => Self::Peered, "estate" => Self::Estate });
+choices!(NamedPeerReach as "reach of named peers" { "network" => Self::Network, "peered" => Self::Peered, "hub" => Self::Hub, "estate" => Self::Estate });
 choices!(EqualPriority as "order of equal priorities" { "deny_first" => Self::DenyFirst, "position" => Self::Position });
 choices!(SubnetGroups as "way to join groups of both places" { "both_must_allow" => Self::BothMustAllow, "pooled" => Self::Pooled });
 choices!(NoGroup as "fate without groups" { "allow" => Self::Allow, "deny" => Self::Deny });
@@ -22,6 +22,9 @@ choices!(SameSubnet as "way inside a subnet" { "direct" => Self::Direct, "routed
 choices!(EqualRoutes as "choice among equal routes" { "all" => Self::All, "first" => Self::First });
 choices!(MissingNextHop as "fate at a missing next hop" { "lost" => Self::Lost, "skipped" => Self::Skipped });
 choices!(InternetTraffic as "kind of internet traffic" { "none" => Self::None, "outbound_only" => Self::OutboundOnly, "both_ways" => Self::BothWays });
+choices!(PolicySees as "view of a policy" { "translated" => Self::Translated, "original" => Self::Original });
+choices!(NoHealthy as "fate without healthy back ends" { "lost" => Self::Lost, "all" => Self::All });
+choices!(DoorRoute as "route to private doors" { "none" => Self::None, "automatic" => Self::Automatic });
 choices!(Action as "action" { "allow" => Self::Allow, "deny" => Self::Deny, "reject" => Self::Reject, "allow-finally" => Self::AllowFinally, "defer" => Self::Defer });
 choices!(Lack as "part of an object" {
     "everything" => Self::Everything, "interfaces" => Self::Interfaces, "own_firewalls" => Self::OwnFirewalls,
@@ -47,6 +50,22 @@ pub(crate) enum WrittenGatewayKind {
 choices!(WrittenGatewayKind as "kind of gateway" {
     "internet" => Self::Internet, "nat" => Self::Nat, "outbound-only" => Self::OutboundOnly, "site" => Self::Site,
 });
+
+/// How a balancer passes connections on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum WrittenBalancerKind {
+    Keeping,
+    Proxy,
+}
+choices!(WrittenBalancerKind as "kind of balancer" { "keeping" => Self::Keeping, "proxy" => Self::Proxy });
+
+/// How replies come back from a keeping balancer's back ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum WrittenReplies {
+    ByBalancer,
+    Routed,
+}
+choices!(WrittenReplies as "way of replies" { "by_balancer" => Self::ByBalancer, "routed" => Self::Routed });
 
 /// Where routes to a peer's blocks come from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -244,7 +263,7 @@ pub(crate) enum WrittenHop {
 }
 
 /// The kinds of next hops that have a name.
-const HOP_KINDS: &[&str] = &["gateway", "interface", "peering"];
+const HOP_KINDS: &[&str] = &["gateway", "interface", "peering", "firewall", "balancer", "hub", "service"];
 
 impl Written for WrittenHop {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
@@ -260,7 +279,9 @@ impl Written for WrittenHop {
                 let word = text.split(':').next().unwrap_or(text);
                 let kinds = HOP_KINDS.iter().chain(&["local", "blackhole"]).copied();
                 let all =
-                    "write local, blackhole, an address, or gateway:, interface: or peering: and a name".to_owned();
+                    "write local, blackhole, an address, or a name with its kind: gateway:, interface:, peering:, \
+                    firewall:, balancer:, hub: or service:"
+                        .to_owned();
                 let help = did_you_mean(word, kinds).unwrap_or(all);
                 at.fail(node.span, format!("`{text}` is no next hop"), "not understood", Some(help));
                 None
@@ -268,7 +289,7 @@ impl Written for WrittenHop {
         }
     }
     fn schema(_: &mut Definitions) -> Json {
-        json!({ "type": "string", "examples": ["local", "blackhole", "gateway:tickets-internet", "interface:quay-fw-in", "peering:quay-tickets", "10.64.0.5"] })
+        json!({ "type": "string", "examples": ["local", "blackhole", "gateway:tickets-internet", "interface:quay-fw-in", "peering:quay-tickets", "firewall:quay-fw", "hub:harbour", "10.64.0.5"] })
     }
 }
 
@@ -295,6 +316,13 @@ const OBJECT_KINDS: &[&str] = &[
     "gateway",
     "peering",
     "site",
+    "firewall",
+    "firewall-policy",
+    "balancer",
+    "service",
+    "hub",
+    "names",
+    "zone",
 ];
 
 impl Written for Object {
@@ -313,5 +341,33 @@ impl Written for Object {
     }
     fn schema(_: &mut Definitions) -> Json {
         json!({ "type": "string", "examples": ["network:cargo-partner", "group:legacy"] })
+    }
+}
+
+/// What a hub's link leads to.
+#[derive(Clone, Debug)]
+pub(crate) struct LinkedTo {
+    pub span: Span,
+    pub kind: &'static str,
+    pub name: Name,
+}
+
+/// The kinds of things that a link can lead to.
+const LINKED_KINDS: &[&str] = &["network", "site", "hub", "firewall"];
+
+impl Written for LinkedTo {
+    fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
+        let text = text_of(node, at, "what the link leads to, such as network:tickets")?.trim();
+        match split_kind(text, LINKED_KINDS) {
+            Some((kind, name)) if !name.is_empty() => Some(Self { span: node.span, kind, name: name.into() }),
+            _ => {
+                let help = "write network:, site:, hub: or firewall: and a name".to_owned();
+                at.fail(node.span, format!("`{text}` is nothing that a link leads to"), "not understood", Some(help));
+                None
+            }
+        }
+    }
+    fn schema(_: &mut Definitions) -> Json {
+        json!({ "type": "string", "examples": ["network:tickets", "site:dockyard", "hub:north", "firewall:hub-fw"] })
     }
 }

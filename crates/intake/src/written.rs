@@ -2,11 +2,14 @@
 //! `docs/snapshot.md` show.
 
 use crate::reading::{Many, Moment, Prose, Required, Spanned, TagMap, record};
-use crate::values::{Form, Object, PeerRoutes, Ports, WrittenGatewayKind, WrittenHop, WrittenPeer, WrittenRouteKind};
+use crate::values::{
+    Form, LinkedTo, Object, PeerRoutes, Ports, WrittenBalancerKind, WrittenGatewayKind, WrittenHop, WrittenPeer,
+    WrittenReplies, WrittenRouteKind,
+};
 use heronshale_core::address::Block;
 use heronshale_core::model::{
-    Action, AutomaticRoutes, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name, NamedPeerReach,
-    NoGroup, SameSubnet, Service, SubnetGroups,
+    Action, AutomaticRoutes, DoorRoute, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name,
+    NamedPeerReach, NoGroup, NoHealthy, PolicySees, SameSubnet, Service, SubnetGroups,
 };
 use std::net::IpAddr;
 
@@ -46,7 +49,19 @@ record! {
     WrittenSettings as "settings" {
         /// The ports from which clients connect. Default: 1024-65535.
         client_ports: Option<Ports>,
-        /// How far a group, tag, identity or interface as a peer reaches: `network`, `peered` (directly, up on both sides) or `estate`. Default: `peered`.
+        /// The ports from which translated connections come. Default: 1024-65535.
+        nat_ports: Option<Ports>,
+        /// Of a translated packet, which destination a firewall's policy sees: `translated` or `original`. Default: `translated`.
+        policy_sees: Option<PolicySees>,
+        /// A balancer without a healthy back end: `lost`, or it tries `all`. Default: `lost`.
+        no_healthy: Option<NoHealthy>,
+        /// Whether the stages of its interface apply at a private door. Default: true.
+        filter_private_doors: Option<bool>,
+        /// Whether a private door brings a host route with it, here and in peered networks: `none` or `automatic`. Default: `none`.
+        door_route: Option<DoorRoute>,
+        /// Whether a name that the linked DNS zone lacks is looked up in public. Default: false.
+        fall_through: Option<bool>,
+        /// How far a group, tag, identity or interface as a peer reaches: `network`, `peered` (directly, up on both sides), `hub` (these and networks at the same hub) or `estate`. Default: `peered`.
         named_peer_reach: Option<NamedPeerReach>,
         /// Of rules with one priority, which comes first: `deny_first` or `position`. Default: `deny_first`.
         equal_priority: Option<EqualPriority>,
@@ -140,6 +155,10 @@ record! {
         route_table: Option<Spanned<Name>>,
         /// Whether it may talk to the internet: `none`, `outbound_only` or `both_ways`. Default: `both_ways`.
         internet_traffic: Option<InternetTraffic>,
+        /// Whether IPv4 that no route takes goes to the internet from the platform's own shared address; nothing comes in by it. Default: false.
+        default_outbound: Option<bool>,
+        /// Whether stages apply at private doors in this subnet. Absent: the network's setting.
+        filter_private_doors: Option<bool>,
         /// Who changes it. Absent: the network's owner.
         owner: Option<Spanned<Name>>,
         /// Keys and values.
@@ -354,7 +373,7 @@ record! {
         id: Option<Spanned<Name>>,
         /// Where to: prefixes, or address sets as `set:NAME`.
         to: Required<Many<SetEntry>>,
-        /// By what: `local`, `blackhole`, an address, `gateway:NAME`, `interface:NAME` or `peering:NAME`.
+        /// By what: `local`, `blackhole`, an address, or a name with its kind: `gateway:`, `interface:`, `peering:`, `firewall:`, `balancer:`, `hub:`, `service:`.
         next_hop: Required<Spanned<WrittenHop>>,
         /// Among equally long prefixes of one kind the lowest wins. Default: 0.
         metric: Option<u32>,
@@ -362,6 +381,10 @@ record! {
         kind: Option<WrittenRouteKind>,
         /// Whether the route is in force. Default: true.
         enabled: Option<bool>,
+        /// Limits it to interfaces with all of these tags.
+        only_tagged: Option<TagMap>,
+        /// Limits it to packets from these prefixes, or address sets as `set:NAME`.
+        only_from: Option<Many<SetEntry>>,
         /// What it is for.
         description: Option<Prose>,
     }
@@ -376,6 +399,8 @@ record! {
         network: Required<Spanned<Name>>,
         /// Its routes. Those to the network's own blocks and to peers are automatic and need not be written.
         routes: Many<WrittenRoute>,
+        /// Whether it learns the routes that the network's site gateways and hub links offer. Default: false.
+        accepts_propagation: Option<bool>,
         /// Who changes it.
         owner: Option<Spanned<Name>>,
         /// What it is for.
@@ -394,12 +419,20 @@ record! {
         network: Required<Spanned<Name>>,
         /// Internet gateways: whether it is attached to the network. Default: true.
         attached: Option<Spanned<bool>>,
+        /// Internet gateways: a route table of its own, for all that comes in, after mapping. Absent: automatic routes.
+        table: Option<Spanned<Name>>,
         /// NAT gateways: the subnet where it stands.
         subnet: Option<Spanned<Name>>,
+        /// NAT gateways: its own private address in that subnet, IPv4.
+        address: Option<Spanned<IpAddr>>,
+        /// NAT gateways: subnets whose packets come to it where no route matches.
+        serves: Option<Spanned<Many<Spanned<Name>>>>,
         /// NAT gateways: as which public address it is seen. Absent: it translates to a private address.
         public: Option<Spanned<IpAddr>>,
         /// Site gateways: the site it leads to.
         site: Option<Spanned<Name>>,
+        /// Site gateways: whether it is up. Default: true.
+        up: Option<Spanned<bool>>,
         /// Who changes it.
         owner: Option<Spanned<Name>>,
         /// What it is for.
@@ -416,6 +449,12 @@ record! {
         up: Option<bool>,
         /// Whether routes to the other side's blocks are `automatic` or `written`. Default: `automatic`.
         peer_routes: Option<PeerRoutes>,
+        /// Whether it takes in packets whose source is not of the other network. Default: false.
+        accept_forwarded: Option<bool>,
+        /// Whether the other side may use this network's site gateways. Default: false.
+        lend_gateways: Option<bool>,
+        /// Whether it uses the other network's site gateways, if they are lent. Default: false.
+        use_gateways: Option<bool>,
     }
 }
 
@@ -440,6 +479,380 @@ record! {
         holds: Many<Spanned<Block>>,
         /// The prefixes that it tells the cloud. Absent: what it holds.
         announces: Option<Many<Spanned<Block>>>,
+        /// The cloud's addresses to which it finds back. Absent: all that is offered to it.
+        knows: Option<Many<Spanned<Block>>>,
+        /// The network as which it resolves names. Absent: as the public does.
+        resolves_as: Option<Spanned<Name>>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// An interface of a firewall.
+    WrittenFirewallLeg as "an interface of a firewall" {
+        /// The interface.
+        interface: Required<Spanned<Name>>,
+        /// The firewall-zone that it is part of.
+        zone: Option<Name>,
+    }
+}
+
+record! {
+    /// One of several machines behind a firewall's address.
+    WrittenMember as "a member of a firewall" {
+        /// What it is called.
+        id: Required<Name>,
+        /// Whether it is up. Default: true.
+        up: Option<bool>,
+    }
+}
+
+record! {
+    /// How a firewall changes the source or the destination of packets; the first that matches does.
+    WrittenTranslation as "a translation" {
+        /// How output names it.
+        id: Option<Name>,
+        /// Zones by which packets come in. Absent: all.
+        from_zones: Option<Many<Name>>,
+        /// Zones by which packets go out; of source translations only. Absent: all.
+        to_zones: Option<Spanned<Many<Name>>>,
+        /// Sources. Absent: any.
+        sources: Option<Many<Spanned<WrittenPeer>>>,
+        /// Destinations. Absent: any.
+        destinations: Option<Many<Spanned<WrittenPeer>>>,
+        /// Traffic such as `tcp 443`. Absent: any.
+        services: Many<Service>,
+        /// The new address. Of a source translation absent: the primary address of the interface by which packets leave.
+        to: Option<IpAddr>,
+        /// The new port; of destination translations only. Absent: as asked.
+        port: Option<Spanned<u32>>,
+        /// Whether it is in force. Default: true.
+        enabled: Option<bool>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A line of a firewall's own table.
+    WrittenFirewallRoute as "a route of a firewall" {
+        /// Where to: prefixes, or address sets as `set:NAME`.
+        to: Required<Many<SetEntry>>,
+        /// By which of its interfaces.
+        interface: Required<Spanned<Name>>,
+    }
+}
+
+record! {
+    /// An inline device that forwards, filters and translates.
+    WrittenFirewall as "a firewall" {
+        /// Unique among firewalls.
+        id: Required<Spanned<Name>>,
+        /// Its interfaces, with their zones. None: it holds addresses itself, as inside a hub.
+        interfaces: Many<WrittenFirewallLeg>,
+        /// Without interfaces: the addresses that it holds itself.
+        addresses: Many<Spanned<Block>>,
+        /// Without interfaces: the hub in which it stands.
+        hub: Option<Spanned<Name>>,
+        /// Its firewall policy. Absent: everything is denied.
+        policy: Option<Spanned<Name>>,
+        /// Of a translated packet, which destination the policy sees: `translated` or `original`. Absent: the setting.
+        policy_sees: Option<PolicySees>,
+        /// Tried before its own table is asked; the first that matches counts.
+        destination_translations: Many<WrittenTranslation>,
+        /// Tried after its policy; the first that matches counts; ports are redrawn.
+        source_translations: Many<WrittenTranslation>,
+        /// Its own table, which picks the interface by which packets leave. Absent: the one by which they came.
+        routes: Option<Many<WrittenFirewallRoute>>,
+        /// Its machines. Absent: one that is up.
+        members: Many<WrittenMember>,
+        /// Whether replies come back to the member that saw the request. Default: false.
+        symmetric: Option<bool>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A rule of a firewall policy.
+    WrittenFirewallRule as "a rule of a firewall policy" {
+        /// Unique in its policy; how output names the rule.
+        id: Option<Spanned<Name>>,
+        /// `allow`, `deny`, `reject`, or `defer` to the policy below.
+        action: Required<Spanned<Action>>,
+        /// Lowest first. A rule without one comes after all that have one, as written.
+        priority: Option<u32>,
+        /// Traffic such as `tcp 443`, `udp`, `icmp 8/0`, `any 53`. Absent: any.
+        services: Option<Many<Service>>,
+        /// Source ports. Absent: all.
+        source_ports: Option<Many<Ports>>,
+        /// Zones by which packets come in. Absent: all.
+        from_zones: Option<Many<Name>>,
+        /// Zones by which packets go out. Absent: all.
+        to_zones: Option<Many<Name>>,
+        /// Sources. Absent: any; `[]`: nothing.
+        sources: Option<Many<Spanned<WrittenPeer>>>,
+        /// Which sources the rule is not about.
+        except_sources: Many<Spanned<WrittenPeer>>,
+        /// Destinations. Absent: any, or only those of `names`; `[]`: nothing.
+        destinations: Option<Many<Spanned<WrittenPeer>>>,
+        /// Which destinations the rule is not about.
+        except_destinations: Many<Spanned<WrittenPeer>>,
+        /// Name sets: the rule matches what was asked by one of their names. Beside `destinations` either suffices.
+        names: Option<Many<Spanned<Name>>>,
+        /// What else has to hold that no snapshot holds, in words: a person, a path, a certificate, a geography.
+        condition: Option<Prose>,
+        /// Whether the rule is in force at all. Default: true.
+        enabled: Option<bool>,
+        /// Whether it keeps no state. Default: false.
+        stateless: Option<bool>,
+        /// The platform itself stops the rule at this moment.
+        enforced_until: Option<Moment>,
+        /// A note: somebody wants to look at it again by then. The rule matches all the same.
+        review_by: Option<Moment>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A part of a firewall policy.
+    WrittenSection as "a section" {
+        /// What it is called.
+        id: Required<Name>,
+        /// Lowest first. A section without one comes after all that have one, as written.
+        priority: Option<u32>,
+        /// The class of its rules.
+        class: Option<Name>,
+        /// Its rules.
+        rules: Many<WrittenFirewallRule>,
+    }
+}
+
+record! {
+    /// What firewalls let through: the base policy first, then classes, sections by priority, rules by priority.
+    WrittenFirewallPolicy as "a firewall policy" {
+        /// Unique among firewall policies.
+        id: Required<Spanned<Name>>,
+        /// The policy that is tried first.
+        base: Option<Spanned<Name>>,
+        /// What happens to what no rule matches: `allow`, `deny` or `reject`. Default: `deny`.
+        default: Option<Spanned<Action>>,
+        /// The classes in the order in which they are tried; what is of no class here comes after them.
+        class_order: Many<Name>,
+        /// Its sections.
+        sections: Many<WrittenSection>,
+        /// Rules outside of sections; they count as a section without priority and class.
+        rules: Many<WrittenFirewallRule>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// Keys and values.
+        tags: Option<TagMap>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// An address and ports at which a balancer is asked.
+    WrittenFrontEnd as "a front end" {
+        /// The address.
+        address: Required<Spanned<IpAddr>>,
+        /// Whether it is a public one, at the network's internet gateway. Default: false.
+        public: Option<bool>,
+        /// Protocols and ports such as `tcp 443`. Absent: any.
+        services: Many<Service>,
+    }
+}
+
+record! {
+    /// What is behind a balancer: an interface or an address.
+    WrittenBackEnd as "a back end" {
+        /// The interface.
+        interface: Option<Spanned<Name>>,
+        /// The address. Of an interface absent: its primary one.
+        address: Option<Spanned<IpAddr>>,
+        /// The port. Absent: the one that was asked.
+        port: Option<Spanned<u32>>,
+        /// Whether it is healthy. Default: true.
+        healthy: Option<bool>,
+    }
+}
+
+record! {
+    /// A load balancer.
+    WrittenBalancer as "a balancer" {
+        /// Unique among balancers.
+        id: Required<Spanned<Name>>,
+        /// The network.
+        network: Required<Spanned<Name>>,
+        /// The subnet where it stands. Absent: outside all subnets.
+        subnet: Option<Spanned<Name>>,
+        /// `keeping` (the back end sees the client's address) or `proxy` (it makes a connection of its own).
+        kind: Required<WrittenBalancerKind>,
+        /// Where it is asked.
+        front_ends: Many<WrittenFrontEnd>,
+        /// What is behind it.
+        back_ends: Many<WrittenBackEnd>,
+        /// Keeping ones: whether replies go `by_balancer` or are `routed` on their own. Default: `by_balancer`.
+        replies: Option<Spanned<WrittenReplies>>,
+        /// Proxies: its own interfaces.
+        interfaces: Many<Spanned<Name>>,
+        /// As a next hop: whether replies come to the same back end as the request. Default: false.
+        symmetric: Option<bool>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A platform service's entrance from the internet.
+    WrittenPublicDoor as "a public door" {
+        /// Its addresses.
+        addresses: Many<Spanned<Block>>,
+        /// Whether it is open. Default: true.
+        open: Option<bool>,
+        /// Who may come in, judged by the source after mapping. Absent: everyone; `[]`: nobody.
+        allowed: Option<Many<Spanned<WrittenPeer>>>,
+    }
+}
+
+record! {
+    /// A platform service.
+    WrittenService as "a service" {
+        /// Unique among services.
+        id: Required<Spanned<Name>>,
+        /// Protocols and ports at its doors, such as `tcp 443`. Absent: any.
+        services: Many<Service>,
+        /// Its entrance from the internet.
+        public_door: Option<WrittenPublicDoor>,
+        /// Interfaces that are its private addresses inside networks, one way.
+        private_doors: Many<Spanned<Name>>,
+        /// Interfaces of its own in networks, as any other.
+        interfaces: Many<Spanned<Name>>,
+        /// The balancer behind its private doors, on the provider's side.
+        balancer: Option<Spanned<Name>>,
+        /// The source that the provider's side sees; needed with `balancer`.
+        provider_source: Option<IpAddr>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// What ties something to a hub.
+    WrittenLink as "a link" {
+        /// Unique in its hub.
+        id: Required<Spanned<Name>>,
+        /// To what: `network:NAME`, `site:NAME`, `hub:NAME` or `firewall:NAME`.
+        to: Required<LinkedTo>,
+        /// In networks: the subnet whose table and ACL apply. Absent: the main table, and no ACL.
+        subnet: Option<Spanned<Name>>,
+        /// Whether it is up. Default: true.
+        up: Option<bool>,
+        /// The domain by which what comes in over it is routed. Absent: it is lost.
+        reads: Option<Spanned<Name>>,
+        /// The domains into which it announces.
+        announces_into: Many<Spanned<Name>>,
+        /// What it announces. Absent: a network's blocks, what a site announces, nothing of hubs and firewalls.
+        announces: Option<Many<Spanned<Block>>>,
+        /// Whether tables that learn from it take a default route too. Default: false.
+        offers_default: Option<bool>,
+        /// The firewall through which internet traffic that comes in over it is steered.
+        steer_internet: Option<Spanned<Name>>,
+        /// The firewall through which private traffic that comes in over it is steered.
+        steer_private: Option<Spanned<Name>>,
+    }
+}
+
+record! {
+    /// A static route of a domain.
+    WrittenDomainRoute as "a route of a domain" {
+        /// Where to: prefixes, or address sets as `set:NAME`.
+        to: Required<Many<SetEntry>>,
+        /// By what: `link:NAME` of the same hub, or `blackhole`.
+        next_hop: Required<Spanned<Name>>,
+        /// Among equally long prefixes of one kind the lowest wins. Default: 0.
+        metric: Option<u32>,
+        /// Whether the route is in force. Default: true.
+        enabled: Option<bool>,
+    }
+}
+
+record! {
+    /// A routing table of a hub.
+    WrittenDomain as "a domain" {
+        /// Unique in its hub.
+        id: Required<Spanned<Name>>,
+        /// Its static routes.
+        routes: Many<WrittenDomainRoute>,
+    }
+}
+
+record! {
+    /// A transit router.
+    WrittenHub as "a hub" {
+        /// Unique among hubs.
+        id: Required<Spanned<Name>>,
+        /// Its routing tables.
+        domains: Many<WrittenDomain>,
+        /// What is tied to it.
+        links: Many<WrittenLink>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A named list of DNS names.
+    WrittenNameSet as "a name set" {
+        /// Unique among name sets.
+        id: Required<Spanned<Name>>,
+        /// DNS names; `*.x` means any depth below x, and not x.
+        names: Many<Spanned<Name>>,
+        /// Who changes it.
+        owner: Option<Spanned<Name>>,
+        /// What it is for.
+        description: Option<Prose>,
+    }
+}
+
+record! {
+    /// A DNS record: addresses, or another name.
+    WrittenRecord as "a DNS record" {
+        /// The name; `*.x` means any depth below x, and not x.
+        name: Required<Spanned<Name>>,
+        /// The addresses that it stands for.
+        addresses: Option<Many<IpAddr>>,
+        /// The name that it stands for.
+        alias: Option<Spanned<Name>>,
+    }
+}
+
+record! {
+    /// A private DNS zone.
+    WrittenZone as "a DNS zone" {
+        /// Unique among DNS zones.
+        id: Required<Spanned<Name>>,
+        /// The DNS name that it is about; its records lie at or below it.
+        zone: Required<Spanned<Name>>,
+        /// The networks that it is linked to.
+        networks: Many<Spanned<Name>>,
+        /// Its records.
+        records: Many<WrittenRecord>,
+        /// Whether a name without a record here is looked up in public. Absent: the setting.
+        fall_through: Option<bool>,
         /// Who changes it.
         owner: Option<Spanned<Name>>,
         /// What it is for.

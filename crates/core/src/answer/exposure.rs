@@ -301,6 +301,11 @@ fn hop_text(view: &View<'_>, winner: &Winner) -> String {
             format!("interface {}, which may not forward", estate.interfaces[interface].name)
         }
         Hop::Peering(peering) => format!("peering {}", estate.peerings[peering].name),
+        Hop::Balancer(balancer) => format!("balancer {}", estate.balancers[balancer].name),
+        Hop::Hub(hub, _) => format!("hub {}", estate.hubs[hub].name),
+        Hop::Service(service) => format!("service {}", estate.services[service].name),
+        Hop::Door(interface) => format!("private door {}", estate.interfaces[interface].name),
+        Hop::SharedAddress => "the platform's shared address".to_owned(),
         Hop::Dead => "a next hop that does not exist or is down".to_owned(),
         Hop::Unknown => "what the snapshot lacks".to_owned(),
     }

@@ -359,14 +359,14 @@ fn gateway_kind(kind: &GatewayKind) -> &'static str {
 
 fn gateway_detail(estate: &Estate, kind: &GatewayKind) -> String {
     match kind {
-        GatewayKind::Internet { attached: true } => "attached".to_owned(),
-        GatewayKind::Internet { attached: false } => "not attached".to_owned(),
-        GatewayKind::Nat { subnet, public } => {
+        GatewayKind::Internet { attached: true, .. } => "attached".to_owned(),
+        GatewayKind::Internet { attached: false, .. } => "not attached".to_owned(),
+        GatewayKind::Nat { subnet, public, .. } => {
             let seen = public.map_or_else(|| "a private address".to_owned(), |public| public.to_string());
             format!("in {}, seen as {seen}", estate.subnets[*subnet].name)
         }
         GatewayKind::OutboundOnly => "IPv6".to_owned(),
-        GatewayKind::Site { site } => format!("to site {}", estate.sites[*site].name),
+        GatewayKind::Site { site, .. } => format!("to site {}", estate.sites[*site].name),
     }
 }
 

@@ -3,15 +3,17 @@
 //! Built by the intake, then never changed. References that the semantics let dangle are [`Reference`]s;
 //! all others are ids that exist.
 
+mod device;
 mod rule;
 mod settings;
 mod table;
 
+pub use device::*;
 pub use rule::*;
 pub use settings::*;
 pub use table::{Id, Name, Named, Reference, Table};
 
-use crate::address::{Addresses, Block};
+use crate::address::{Addresses, Block, Family, address_of};
 use crate::source::{Origin, SourceMap};
 use std::net::IpAddr;
 
@@ -55,6 +57,20 @@ pub struct Estate {
     pub peerings: Table<Peering>,
     /// On-premises sites.
     pub sites: Table<Site>,
+    /// Inline devices.
+    pub firewalls: Table<Firewall>,
+    /// Load balancers.
+    pub balancers: Table<Balancer>,
+    /// Platform services.
+    pub services: Table<PlatformService>,
+    /// Transit routers.
+    pub hubs: Table<Hub>,
+    /// Named lists of DNS names.
+    pub name_sets: Table<NameSet>,
+    /// Private DNS zones.
+    pub dns_zones: Table<DnsZone>,
+    /// Public DNS records.
+    pub public_names: Vec<DnsRecord>,
     /// What the snapshot says it lacks.
     pub gaps: Vec<Gap>,
     /// Addresses of the balancers' health checkers; none if the snapshot does not say.
@@ -159,6 +175,10 @@ pub struct Subnet {
     pub route_table: Option<Reference<RouteTable>>,
     /// Whether it may talk to the internet.
     pub internet_traffic: InternetTraffic,
+    /// Whether what no route takes goes to the internet from the platform's own shared address.
+    pub default_outbound: bool,
+    /// Whether stages apply at private doors here; none for the network's setting.
+    pub filter_private_doors: Option<bool>,
     /// Who changes it.
     pub owner: Option<Id<Owner>>,
     /// Its tags.
@@ -213,6 +233,14 @@ pub struct Interface {
     pub tags: Tags,
 }
 
+impl Interface {
+    /// Its primary address of a family: the first that was written.
+    pub fn primary(&self, family: Family) -> Option<IpAddr> {
+        let first = self.written_addresses.iter().find(|block| block.range.family == family)?;
+        Some(address_of(family, first.range.first))
+    }
+}
+
 /// A public address that an interface holds.
 #[derive(Clone, Debug)]
 pub struct PublicAddress {
@@ -263,6 +291,8 @@ pub struct RouteTable {
     pub network: Id<Network>,
     /// Its routes as written.
     pub routes: Vec<Route>,
+    /// Whether it learns what the network's site gateways and hub links offer.
+    pub accepts_propagation: bool,
     /// Who changes it.
     pub owner: Option<Id<Owner>>,
 }
@@ -276,6 +306,8 @@ pub enum RouteKind {
     Automatic,
     /// Learned.
     Propagated,
+    /// The platform's own, beside blocks and peerings: what lent gateways and private doors bring.
+    OtherAutomatic,
 }
 
 /// One destination of a route.
@@ -304,6 +336,10 @@ pub struct Route {
     pub kind: RouteKind,
     /// Whether it is in force.
     pub enabled: bool,
+    /// Limits it to interfaces with all of these tags; empty for all senders.
+    pub only_tagged: Tags,
+    /// Limits it to packets from these addresses; none for all.
+    pub only_from: Option<Vec<RouteDestination>>,
 }
 
 /// By what a route leads on.
@@ -321,6 +357,14 @@ pub enum NextHop {
     Address(IpAddr),
     /// The other network of a peering.
     Peering(Reference<Peering>),
+    /// A firewall.
+    Firewall(Reference<Firewall>),
+    /// A balancer in front of devices that pass packets on.
+    Balancer(Reference<Balancer>),
+    /// A hub that the network is linked to.
+    Hub(Reference<Hub>),
+    /// A platform service's public door, straight.
+    Service(Reference<PlatformService>),
 }
 
 /// Which kind of gateway.
@@ -330,13 +374,19 @@ pub enum GatewayKind {
     Internet {
         /// Whether it is attached to its network.
         attached: bool,
+        /// Its own table, for all that comes in.
+        table: Option<Reference<RouteTable>>,
     },
     /// Outbound for IPv4.
     Nat {
         /// Where it stands.
         subnet: Id<Subnet>,
+        /// Its own private address there.
+        address: Option<IpAddr>,
         /// As which public address it is seen; none for a private one.
         public: Option<IpAddr>,
+        /// Subnets whose packets come to it where no route matches.
+        serves: Vec<Id<Subnet>>,
     },
     /// Outbound for IPv6.
     OutboundOnly,
@@ -344,6 +394,8 @@ pub enum GatewayKind {
     Site {
         /// The site.
         site: Id<Site>,
+        /// Whether it is up.
+        up: bool,
     },
 }
 
@@ -371,6 +423,12 @@ pub struct PeeringSide {
     pub up: bool,
     /// Whether this side gets routes to the other's blocks by itself.
     pub automatic_routes: bool,
+    /// Whether it takes in packets whose source is not of the other network.
+    pub accept_forwarded: bool,
+    /// Whether the other side may use this network's site gateways.
+    pub lend_gateways: bool,
+    /// Whether it uses the other network's site gateways, if they are lent.
+    pub use_gateways: bool,
 }
 
 /// Two networks, joined.
@@ -395,6 +453,11 @@ impl Peering {
         let [a, b] = [&self.sides[0].network, &self.sides[1].network];
         if a.found() == Some(network) { Some(b) } else { (b.found() == Some(network)).then_some(a) }
     }
+
+    /// The side of a network.
+    pub fn side(&self, network: Id<Network>) -> Option<&PeeringSide> {
+        self.sides.iter().find(|side| side.network.found() == Some(network))
+    }
 }
 
 /// A place on the premises.
@@ -408,6 +471,10 @@ pub struct Site {
     pub holds: Addresses,
     /// The prefixes it tells the cloud.
     pub announces: Addresses,
+    /// The cloud's addresses to which it finds back; none for all that is offered to it.
+    pub knows: Option<Addresses>,
+    /// The network as which it resolves names; none for as the public does.
+    pub resolves_as: Option<Id<Network>>,
     /// Who changes it.
     pub owner: Option<Id<Owner>>,
 }
@@ -474,7 +541,13 @@ named!(
     RouteTable,
     Gateway,
     Peering,
-    Site
+    Site,
+    Firewall,
+    Balancer,
+    PlatformService,
+    Hub,
+    NameSet,
+    DnsZone
 );
 
 impl Estate {

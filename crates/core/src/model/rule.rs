@@ -1,6 +1,8 @@
 //! Filters and their rules.
 
-use super::{AddressSet, Division, Interface, Name, Named, Network, Owner, Reference, Site, Subnet};
+use super::{
+    AddressSet, Division, FirewallMatch, Interface, Name, Named, Network, Owner, Reference, Section, Site, Subnet,
+};
 use super::{Id, Tags};
 use crate::address::{Block, Family};
 use crate::packet::{Intervals, service};
@@ -185,6 +187,8 @@ pub struct Rule {
     pub review_by: Option<jiff::Timestamp>,
     /// What it is for, in the words of its author.
     pub description: Option<Name>,
+    /// What only rules of a firewall policy say.
+    pub firewall: Option<Box<FirewallMatch>>,
 }
 
 impl Rule {
@@ -232,6 +236,17 @@ pub enum FilterKind {
     OwnFirewall {
         /// What happens to the rest, per direction (in, out).
         defaults: [Action; 2],
+    },
+    /// Stateful; of firewalls. Its rules are its received ones: peers are sources, this side is destinations.
+    FirewallPolicy {
+        /// The policy that is tried first.
+        base: Option<Reference<Filter>>,
+        /// What happens to the rest where no policy comes after.
+        default: Action,
+        /// The classes of rules in the order in which they are tried; others come after them.
+        class_order: Vec<Name>,
+        /// Its sections, as written.
+        sections: Vec<Section>,
     },
 }
 
@@ -305,6 +320,7 @@ impl Filter {
             FilterKind::NetworkAcl => "ACL",
             FilterKind::ScopePolicy { .. } => "policy",
             FilterKind::OwnFirewall { .. } => "own firewall",
+            FilterKind::FirewallPolicy { .. } => "firewall policy",
         }
     }
 
@@ -326,6 +342,7 @@ impl Filter {
             FilterKind::OrderedGroup { defaults } => Some(defaults[at].unwrap_or(Action::Deny)),
             FilterKind::OwnFirewall { defaults } => Some(defaults[at]),
             FilterKind::ScopePolicy { .. } => None,
+            FilterKind::FirewallPolicy { default, .. } => Some(*default),
         }
     }
 }

@@ -1,5 +1,6 @@
 //! Named settings: where clouds differ, it is a setting and not a guess (design 2).
 
+use super::PolicySees;
 use crate::packet::Intervals;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -13,6 +14,8 @@ pub enum NamedPeerReach {
     /// The same network and those peered with it directly, up on both sides.
     #[default]
     Peered,
+    /// These and the networks linked to the same hub, links up.
+    Hub,
     /// Every network.
     Estate,
 }
@@ -107,11 +110,45 @@ pub enum InternetTraffic {
     BothWays,
 }
 
+/// What a balancer does that has no healthy back end.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum NoHealthy {
+    /// Connections are lost.
+    #[default]
+    Lost,
+    /// It tries all of them.
+    All,
+}
+
+/// Whether a private door brings a host route with it, here and in peered networks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum DoorRoute {
+    /// It does not.
+    #[default]
+    None,
+    /// It does.
+    Automatic,
+}
+
 /// Every setting of a network, each given or at its default.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Settings {
     /// The ports from which clients connect.
     pub client_ports: Intervals,
+    /// The ports from which translated connections come.
+    pub nat_ports: Intervals,
+    /// Which destination firewall policies see.
+    pub policy_sees: PolicySees,
+    /// Balancers without a healthy back end.
+    pub no_healthy: NoHealthy,
+    /// Whether stages apply at private doors.
+    pub filter_private_doors: bool,
+    /// Host routes to private doors.
+    pub door_route: DoorRoute,
+    /// Whether a name that the linked zone lacks is looked up in public.
+    pub fall_through: bool,
     /// How far named peers reach.
     pub named_peer_reach: NamedPeerReach,
     /// Order of equal priorities.
@@ -138,6 +175,12 @@ impl Default for Settings {
     fn default() -> Self {
         Self {
             client_ports: Intervals::span(1024, 65_535),
+            nat_ports: Intervals::span(1024, 65_535),
+            policy_sees: PolicySees::default(),
+            no_healthy: NoHealthy::default(),
+            filter_private_doors: true,
+            door_route: DoorRoute::default(),
+            fall_through: false,
             named_peer_reach: NamedPeerReach::default(),
             equal_priority: EqualPriority::default(),
             subnet_groups: SubnetGroups::default(),

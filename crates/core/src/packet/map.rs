@@ -166,6 +166,33 @@ impl<L: Label> PacketMap<L> {
         self.combine(self, |label, _| change(label))
     }
 
+    /// All services with ports of packets that have a label.
+    pub fn services_with_ports(&self) -> Intervals {
+        let all = self.boxes().into_iter().fold(Intervals::empty(), |sum, (entry, _)| sum.union(&entry.services));
+        all.intersection(&service::all_with_ports())
+    }
+
+    /// All source addresses of packets that have a label.
+    pub fn sources(&self) -> Addresses {
+        let of = |family: Family| {
+            let slices = self.side(family).map_or(&[][..], Node::slices);
+            Addresses::from_intervals(family, Intervals::from_spans(slices.iter().map(|s| (s.first, s.last))))
+        };
+        of(Family::V4).union(&of(Family::V6))
+    }
+
+    /// All destination addresses of packets that have a label.
+    pub fn destinations(&self) -> Addresses {
+        let of = |family: Family| {
+            let slices = self.side(family).map_or(&[][..], Node::slices);
+            let mut seen = rustc_hash::FxHashSet::default();
+            let fresh = slices.iter().filter(|slice| seen.insert(slice.child.slices().as_ptr() as usize));
+            let spans = fresh.flat_map(|slice| slice.child.slices().iter().map(|s| (s.first, s.last)));
+            Addresses::from_intervals(family, Intervals::from_spans(spans))
+        };
+        of(Family::V4).union(&of(Family::V6))
+    }
+
     /// The packets whose label is chosen.
     pub fn select(&self, mut chosen: impl FnMut(L) -> bool) -> PacketSet {
         self.relabel(|label| chosen(label).then_some(()))

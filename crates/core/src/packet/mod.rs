@@ -11,6 +11,7 @@ mod listing;
 mod map;
 mod node;
 mod reply;
+mod rewrite;
 pub mod service;
 #[cfg(test)]
 mod tests;
@@ -19,6 +20,7 @@ pub use intervals::Intervals;
 pub use listing::{Entry, entries, entries_within};
 pub use map::{PacketMap, PacketSet};
 pub use node::Label;
+pub use rewrite::Rewrite;
 
 use crate::address::{Family, address_of};
 use serde::{Deserialize, Serialize};

@@ -9,7 +9,7 @@ use super::{Entry, Intervals, Packet, service};
 use crate::address::{Addresses, Family};
 
 /// ICMP requests and the types of their replies, by family.
-const fn pairs(family: Family) -> &'static [(u8, u8)] {
+pub(super) const fn pairs(family: Family) -> &'static [(u8, u8)] {
     match family {
         Family::V4 => &[(8, 0), (13, 14), (15, 16), (17, 18)],
         Family::V6 => &[(128, 129)],
@@ -55,6 +55,15 @@ impl Packet {
 }
 
 impl PacketSet {
+    /// Packets that get no reply, and the rest.
+    pub fn one_way(&self) -> (Self, Self) {
+        let everywhere = Addresses::all();
+        let every_port = Intervals::span(0, u128::from(u16::MAX));
+        let silent = Self::fields(&everywhere, &everywhere, one_way, &every_port, ()).intersection(self);
+        let answered = self.difference(&silent);
+        (silent, answered)
+    }
+
     /// The requests whose reply is in this set, and all packets that get no reply.
     pub fn requests_answered(&self) -> Self {
         let everywhere = Addresses::all();
@@ -66,7 +75,7 @@ impl PacketSet {
 }
 
 /// The requests whose replies are the packets of one box.
-fn requests_of(replies: &Entry) -> Vec<Entry> {
+pub(super) fn requests_of(replies: &Entry) -> Vec<Entry> {
     let family = replies.family;
     let every_port = Intervals::span(0, u128::from(u16::MAX));
     let turned = |services: Intervals, source_ports: Intervals| Entry {

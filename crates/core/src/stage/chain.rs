@@ -5,7 +5,8 @@ use super::{By, Judgement, Outcome, State};
 use crate::address::Addresses;
 use crate::faults::{Fault, has};
 use crate::model::{
-    Direction, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, SubnetGroups, Target,
+    Direction, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, Subnet, SubnetGroups,
+    Target,
 };
 use crate::packet::{Intervals, PacketMap, PacketSet, service};
 use crate::view::View;
@@ -67,9 +68,59 @@ pub struct Chain {
     pub stages: Vec<Stage>,
 }
 
+/// The stages of an interface in one direction without its subnet's ACL, which a packet crosses only where it leaves or
+/// enters the subnet.
+pub fn own_stages(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> Chain {
+    let site = Site::new(view, interface, direction);
+    let stages = if view.estate.interfaces[interface].unfiltered {
+        Vec::new()
+    } else {
+        let (own, policies, groups) = (site.own_firewall(), site.scope_policies(), site.groups());
+        match direction {
+            Direction::Out => own.into_iter().chain(policies).chain(groups).collect(),
+            Direction::In => policies.into_iter().chain(groups.into_iter().rev()).chain(own).collect(),
+        }
+    };
+    Chain { direction, stages }
+}
+
+/// What a subnet's network ACL decides about packets that leave or enter it; none: no such stage.
+pub fn acl_of(view: &View<'_>, subnet: Id<Subnet>, direction: Direction) -> Option<Stage> {
+    if has(Fault::DropAclStage) {
+        return None;
+    }
+    let item = &view.estate.subnets[subnet];
+    let lists = Lists { view, direction, network: item.network };
+    let (filters, mut map) = match item.acl.as_ref()? {
+        Reference::Missing(_) => {
+            let unknown = Judgement { outcome: Outcome::Unknown, by: By::Lacking, state: State::NotKept };
+            (Vec::new(), PacketMap::constant(unknown))
+        }
+        Reference::Found(acl) => (vec![*acl], lists.list(&[*acl])),
+    };
+    if has(Fault::AclKeepsState) {
+        map = map.relabel(|judgement| Some(Judgement { state: State::Kept, ..judgement }));
+    }
+    Some(Stage { kind: StageKind::NetworkAcl, filters, map })
+}
+
+/// What interfaces send to the platform itself, past every stage.
+pub fn platform_traffic(view: &View<'_>) -> PacketSet {
+    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    PacketSet::union_all(view.estate.platform_traffic.iter().map(|traffic| {
+        let services = |family| {
+            if traffic.services.is_empty() {
+                return service::all(family);
+            }
+            traffic.services.iter().fold(Intervals::empty(), |sum, one| sum.union(&one.numbers(family)))
+        };
+        PacketSet::fields(&Addresses::all(), &traffic.addresses, services, &every_port, ())
+    }))
+}
+
 /// The stages of an interface in one direction.
 pub fn chain(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> Chain {
-    let site = Site { view, interface, direction, network: view.estate.network_of(interface) };
+    let site = Site::new(view, interface, direction);
     let unfiltered = view.estate.interfaces[interface].unfiltered;
     let acl = if unfiltered && has(Fault::UnfilteredWithoutAcl) { None } else { site.acl() };
     let mut stages: Vec<Stage> = if unfiltered {
@@ -81,7 +132,7 @@ pub fn chain(view: &View<'_>, interface: Id<Interface>, direction: Direction) ->
             Direction::In => acl.into_iter().chain(policies).chain(groups.into_iter().rev()).chain(own).collect(),
         }
     };
-    let platform = site.platform_traffic();
+    let platform = if direction == Direction::In { PacketSet::empty() } else { platform_traffic(view) };
     if !platform.is_empty() && !has(Fault::PlatformTrafficFiltered) {
         let exempt = platform.relabel(|()| Some(Judgement::new(Outcome::Pass, By::Platform)));
         for stage in &mut stages {
@@ -91,43 +142,34 @@ pub fn chain(view: &View<'_>, interface: Id<Interface>, direction: Direction) ->
     Chain { direction, stages }
 }
 
+/// How rule lists are read in a network, in one direction.
+#[derive(Clone, Copy)]
+struct Lists<'v, 'e> {
+    view: &'v View<'e>,
+    direction: Direction,
+    network: Id<Network>,
+}
+
 /// Where and which way: the subject of a chain.
 struct Site<'v, 'e> {
     view: &'v View<'e>,
     interface: Id<Interface>,
     direction: Direction,
     network: Id<Network>,
+    lists: Lists<'v, 'e>,
 }
 
-impl Site<'_, '_> {
-    fn constant(outcome: Outcome, by: By) -> PacketMap<Judgement> {
-        PacketMap::constant(Judgement::new(outcome, by))
-    }
-
+impl Lists<'_, '_> {
     /// Whether the snapshot lacks the rules of a filter.
     fn lacks_rules(&self, filter: Id<Filter>) -> bool {
         let key = &self.view.estate.filters[filter].key;
         key.split_once(':').is_some_and(|(kind, name)| self.view.lacks(kind, name, Lack::Rules))
     }
 
-    fn own_firewall(&self) -> Option<Stage> {
-        if has(Fault::DropOwnFirewall) {
-            return None;
-        }
-        let kind = StageKind::OwnFirewall;
-        let lacking = || Some(Stage { kind, filters: Vec::new(), map: Self::constant(Outcome::Unknown, By::Lacking) });
-        match self.view.estate.own_firewall(self.interface) {
-            None if self.view.lacks_at(self.interface, Lack::OwnFirewalls) => lacking(),
-            None => None,
-            Some(Reference::Missing(_)) => lacking(),
-            Some(Reference::Found(filter)) => Some(Stage { kind, filters: vec![*filter], map: self.list(&[*filter]) }),
-        }
-    }
-
     /// An ordered list of one or several filters over its defaults.
     fn list(&self, filters: &[Id<Filter>]) -> PacketMap<Judgement> {
         if filters.iter().any(|filter| self.lacks_rules(*filter)) {
-            return Self::constant(Outcome::Unknown, By::Lacking);
+            return PacketMap::constant(Judgement::new(Outcome::Unknown, By::Lacking));
         }
         let settings = self.view.settings(self.network);
         let rules = in_order(self.view, filters, self.direction, settings.equal_priority);
@@ -154,6 +196,33 @@ impl Site<'_, '_> {
         }
         all.find(|judgement| judgement.outcome.refuses()).unwrap_or(first)
     }
+}
+
+impl<'v, 'e> Site<'v, 'e> {
+    fn new(view: &'v View<'e>, interface: Id<Interface>, direction: Direction) -> Self {
+        let network = view.estate.network_of(interface);
+        Self { view, interface, direction, network, lists: Lists { view, direction, network } }
+    }
+
+    fn constant(outcome: Outcome, by: By) -> PacketMap<Judgement> {
+        PacketMap::constant(Judgement::new(outcome, by))
+    }
+
+    fn own_firewall(&self) -> Option<Stage> {
+        if has(Fault::DropOwnFirewall) {
+            return None;
+        }
+        let kind = StageKind::OwnFirewall;
+        let lacking = || Some(Stage { kind, filters: Vec::new(), map: Self::constant(Outcome::Unknown, By::Lacking) });
+        match self.view.estate.own_firewall(self.interface) {
+            None if self.view.lacks_at(self.interface, Lack::OwnFirewalls) => lacking(),
+            None => None,
+            Some(Reference::Missing(_)) => lacking(),
+            Some(Reference::Found(filter)) => {
+                Some(Stage { kind, filters: vec![*filter], map: self.lists.list(&[*filter]) })
+            }
+        }
+    }
 
     fn scope_policies(&self) -> Option<Stage> {
         if has(Fault::DropScopePolicies) {
@@ -174,7 +243,7 @@ impl Site<'_, '_> {
             (false, _) => Self::constant(Outcome::Pass, By::NoPolicy),
         };
         for filter in filters.iter().rev() {
-            map = if self.lacks_rules(*filter) {
+            map = if self.lists.lacks_rules(*filter) {
                 Self::constant(Outcome::UnknownFinally, By::Lacking)
             } else {
                 let rules = in_order(self.view, &[*filter], self.direction, settings.equal_priority);
@@ -234,36 +303,24 @@ impl Site<'_, '_> {
         let map = if found.is_empty() || (lacking && !is_union) {
             Self::constant(Outcome::Unknown, By::Lacking)
         } else if is_union {
-            let open = lacking || found.iter().any(|group| self.lacks_rules(*group));
+            let open = lacking || found.iter().any(|group| self.lists.lacks_rules(*group));
             let rest = if open { (Outcome::Unknown, By::Lacking) } else { (Outcome::Deny, By::NoRule) };
             union(self.view, &found, self.direction, self.network, Judgement::new(rest.0, rest.1))
         } else {
-            self.list(&found)
+            self.lists.list(&found)
         };
         Stage { kind, filters: found, map }
     }
 
     fn acl(&self) -> Option<Stage> {
-        if has(Fault::DropAclStage) {
-            return None;
-        }
-        let subnet = &self.view.estate.subnets[self.view.estate.interfaces[self.interface].subnet];
-        let (filters, mut map) = match subnet.acl.as_ref()? {
-            Reference::Missing(_) => {
-                let unknown = Judgement { outcome: Outcome::Unknown, by: By::Lacking, state: State::NotKept };
-                (Vec::new(), PacketMap::constant(unknown))
-            }
-            Reference::Found(acl) => (vec![*acl], self.list(&[*acl])),
-        };
-        if has(Fault::AclKeepsState) {
-            map = map.relabel(|judgement| Some(Judgement { state: State::Kept, ..judgement }));
-        }
+        let subnet = self.view.estate.interfaces[self.interface].subnet;
+        let mut stage = acl_of(self.view, subnet, self.direction)?;
         if !has(Fault::AclForNeighbours) {
-            let neighbours = self.with_peers(&subnet.blocks);
+            let neighbours = self.with_peers(&self.view.estate.subnets[subnet].blocks);
             let skipped = neighbours.relabel(|()| Some(Judgement::new(Outcome::Pass, By::SameSubnet)));
-            map = skipped.overlay(&map);
+            stage.map = skipped.overlay(&stage.map);
         }
-        Some(Stage { kind: StageKind::NetworkAcl, filters, map })
+        Some(stage)
     }
 
     /// All packets whose other side is one of these addresses.
@@ -274,23 +331,6 @@ impl Site<'_, '_> {
             Direction::In => PacketSet::fields(peers, &all, service::all, &every_port, ()),
             Direction::Out => PacketSet::fields(&all, peers, service::all, &every_port, ()),
         }
-    }
-
-    /// What interfaces send to the platform itself.
-    fn platform_traffic(&self) -> PacketSet {
-        if self.direction == Direction::In {
-            return PacketSet::empty();
-        }
-        let every_port = Intervals::span(0, u128::from(u16::MAX));
-        PacketSet::union_all(self.view.estate.platform_traffic.iter().map(|traffic| {
-            let services = |family| {
-                if traffic.services.is_empty() {
-                    return service::all(family);
-                }
-                traffic.services.iter().fold(Intervals::empty(), |sum, one| sum.union(&one.numbers(family)))
-            };
-            PacketSet::fields(&Addresses::all(), &traffic.addresses, services, &every_port, ())
-        }))
     }
 }
 

@@ -70,7 +70,7 @@ impl Builder {
         }
     }
 
-    fn default_of(&mut self, action: Option<&Spanned<Action>>) -> Option<Action> {
+    pub(super) fn default_of(&mut self, action: Option<&Spanned<Action>>) -> Option<Action> {
         let action = action?;
         if !matches!(action.value, Action::Allow | Action::Deny | Action::Reject) {
             let help = Some("write allow, deny or reject".to_owned());
@@ -201,17 +201,7 @@ impl Builder {
         };
         let peers = written.peers.as_ref().map(&mut peers_of);
         let local = written.local.as_ref().map(&mut peers_of);
-        let except = written.except.0.iter().map(|peer| {
-            let before = self.estate.remarks.len();
-            let found = self.peer(peer, holder, origin);
-            if self.estate.remarks.len() > before && found.is_missing() {
-                self.estate.remarks.truncate(before);
-                let title = "what a rule excepts must be in the snapshot".to_owned();
-                self.reading.fail(peer.span, title, "not in the snapshot", None);
-            }
-            found
-        });
-        let except = except.collect();
+        let except = self.excepted(&written.except, holder, origin);
         Rule {
             id: written.id.as_ref().map(|id| id.value.clone()),
             origin,
@@ -227,11 +217,28 @@ impl Builder {
             enforced_until: written.enforced_until.map(|moment| moment.0),
             review_by: written.review_by.map(|moment| moment.0),
             description: written.description.as_ref().map(|prose| prose.0.clone()),
+            firewall: None,
         }
     }
 
+    /// What a rule is not about: it must be in the snapshot.
+    pub(super) fn excepted(&mut self, peers: &Many<Spanned<WrittenPeer>>, holder: &str, origin: Origin) -> Vec<Peer> {
+        let mut all = Vec::with_capacity(peers.0.len());
+        for peer in &peers.0 {
+            let before = self.estate.remarks.len();
+            let found = self.peer(peer, holder, origin);
+            if self.estate.remarks.len() > before && found.is_missing() {
+                self.estate.remarks.truncate(before);
+                let title = "what a rule excepts must be in the snapshot".to_owned();
+                self.reading.fail(peer.span, title, "not in the snapshot", None);
+            }
+            all.push(found);
+        }
+        all
+    }
+
     /// A peer with its name looked up.
-    fn peer(&mut self, written: &Spanned<WrittenPeer>, holder: &str, origin: Origin) -> Peer {
+    pub(super) fn peer(&mut self, written: &Spanned<WrittenPeer>, holder: &str, origin: Origin) -> Peer {
         let at = Origin { span: written.span, ..origin };
         match &written.value {
             WrittenPeer::Any => Peer::Any,
@@ -295,7 +302,7 @@ impl Builder {
     }
 }
 
-fn union_of(ports: &[Ports]) -> Intervals {
+pub(super) fn union_of(ports: &[Ports]) -> Intervals {
     ports.iter().fold(Intervals::empty(), |sum, ports| sum.union(&ports.0))
 }
 
@@ -308,6 +315,7 @@ fn action_of(written: &WrittenRule, kind: &FilterKind, reading: &mut Reading) ->
         FilterKind::NetworkAcl => (&[Allow, Deny, Reject], "a network ACL"),
         FilterKind::ScopePolicy { .. } => (&[Allow, Deny, Reject, AllowFinally, Defer], "a scope policy"),
         FilterKind::OwnFirewall { .. } => (&[Allow, Deny, Reject], "an own firewall"),
+        FilterKind::FirewallPolicy { .. } => (&[Allow, Deny, Reject, Defer], "a firewall policy"),
     };
     let words: Vec<&str> = known.iter().map(|action| action.word()).collect();
     match &written.action {

@@ -1,5 +1,6 @@
 //! From what was written to the model: names are looked up, combinations judged, every error collected.
 
+mod devices;
 mod filters;
 mod names;
 mod network;
@@ -25,6 +26,7 @@ pub(crate) fn build(sources: SourceMap, collected: Collected) -> Result<Estate, 
     builder.sets_and_sites(&collected);
     builder.filters(&collected);
     builder.routes(&collected);
+    builder.devices(&collected);
     builder.gaps(&collected);
     let mut problems = builder.reading.problems;
     if problems.is_empty() {
@@ -221,11 +223,20 @@ fn resolve_settings<'s>(written: impl Iterator<Item = &'s WrittenSettings>) -> S
             automatic_routes,
             same_subnet,
             equal_routes,
-            missing_next_hop
+            missing_next_hop,
+            policy_sees,
+            no_healthy,
+            filter_private_doors,
+            door_route,
+            fall_through
         );
         if let Some(ports) = &given.client_ports {
             settings.client_ports = Intervals::from_spans(ports.0.spans().iter().copied());
             names.push("client_ports");
+        }
+        if let Some(ports) = &given.nat_ports {
+            settings.nat_ports = Intervals::from_spans(ports.0.spans().iter().copied());
+            names.push("nat_ports");
         }
     }
     names.sort_unstable();

@@ -3,8 +3,8 @@
 use crate::reading::{Reading, Spanned, did_you_mean};
 use crate::sections::Collected;
 use heronshale_core::model::{
-    AddressSet, Division, Filter, Gateway, Id, Interface, Name, Network, Owner, Peering, RouteTable, Site, Subnet,
-    Workload,
+    AddressSet, Balancer, Division, DnsZone, Filter, Firewall, Gateway, Hub, Id, Interface, Name, NameSet, Network,
+    Owner, Peering, PlatformService, RouteTable, Site, Subnet, Workload,
 };
 use heronshale_core::source::{Problem, Span};
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -81,6 +81,13 @@ pub(super) struct Names {
     pub gateways: Registry<Gateway>,
     pub peerings: Registry<Peering>,
     pub sites: Registry<Site>,
+    pub firewalls: Registry<Firewall>,
+    pub firewall_policies: Registry<Filter>,
+    pub balancers: Registry<Balancer>,
+    pub services: Registry<PlatformService>,
+    pub hubs: Registry<Hub>,
+    pub name_sets: Registry<NameSet>,
+    pub dns_zones: Registry<DnsZone>,
     pub conducts: Registry<()>,
 }
 
@@ -99,6 +106,7 @@ impl Names {
         let groups = collected.security_groups.len();
         let acls = groups + collected.network_acls.len();
         let policies = acls + collected.scope_policies.len();
+        let own = policies + collected.own_firewalls.len();
         Self {
             owners: registry!(owners, "owner"),
             divisions: registry!(divisions, "division"),
@@ -115,6 +123,13 @@ impl Names {
             gateways: registry!(gateways, "gateway"),
             peerings: registry!(peerings, "peering"),
             sites: registry!(sites, "site"),
+            firewalls: registry!(firewalls, "firewall"),
+            firewall_policies: registry!(firewall_policies, "firewall policy", own),
+            balancers: registry!(balancers, "balancer"),
+            services: registry!(services, "service"),
+            hubs: registry!(hubs, "hub"),
+            name_sets: registry!(name_sets, "name set"),
+            dns_zones: registry!(dns_zones, "DNS zone"),
             conducts: registry!(conducts, "conduct"),
         }
     }
@@ -135,6 +150,13 @@ impl Names {
             "gateway" => self.gateways.get(name).is_some(),
             "peering" => self.peerings.get(name).is_some(),
             "site" => self.sites.get(name).is_some(),
+            "firewall" => self.firewalls.get(name).is_some(),
+            "firewall-policy" => self.firewall_policies.get(name).is_some(),
+            "balancer" => self.balancers.get(name).is_some(),
+            "service" => self.services.get(name).is_some(),
+            "hub" => self.hubs.get(name).is_some(),
+            "names" => self.name_sets.get(name).is_some(),
+            "zone" => self.dns_zones.get(name).is_some(),
             _ => false,
         }
     }

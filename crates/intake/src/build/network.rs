@@ -13,7 +13,16 @@ use heronshale_core::model::{
 use heronshale_core::source::{Origin, Problem};
 use std::net::IpAddr;
 
-fn tags_of(tags: Option<&crate::reading::TagMap>) -> Tags {
+/// The entries of a list as destinations.
+pub(super) fn destinations_of(items: Vec<SetItem>) -> Vec<RouteDestination> {
+    let one = |item| match item {
+        SetItem::Block(block) => RouteDestination::Block(block),
+        SetItem::Set(set) => RouteDestination::Set(set),
+    };
+    items.into_iter().map(one).collect()
+}
+
+pub(super) fn tags_of(tags: Option<&crate::reading::TagMap>) -> Tags {
     tags.map(|tags| tags.0.clone()).unwrap_or_default()
 }
 
@@ -80,6 +89,8 @@ impl Builder {
                 groups,
                 route_table,
                 internet_traffic,
+                default_outbound: written.default_outbound.unwrap_or(false),
+                filter_private_doors: written.filter_private_doors,
                 owner,
                 tags,
             };
@@ -185,10 +196,11 @@ impl Builder {
             let announces = written.announces.as_ref().map(|blocks| self.blocks(blocks, *origin, &holder));
             let owner = self.owner(written.owner.as_ref());
             let announces = announces.unwrap_or_else(|| holds.clone());
-            add(
-                &mut self.estate.sites,
-                Site { name: written.id.0.value.clone(), origin: *origin, holds, announces, owner },
-            );
+            let knows = written.knows.as_ref().map(|blocks| self.blocks(blocks, *origin, &holder));
+            let resolves_as = written.resolves_as.as_ref();
+            let resolves_as = resolves_as.and_then(|name| self.names.networks.need(name, &mut self.reading));
+            let name = written.id.0.value.clone();
+            add(&mut self.estate.sites, Site { name, origin: *origin, holds, announces, knows, resolves_as, owner });
         }
     }
 
@@ -202,9 +214,11 @@ impl Builder {
             });
             let routes = routes.collect();
             let owner = self.owner(written.owner.as_ref());
+            let accepts_propagation = written.accepts_propagation.unwrap_or(false);
+            let name = written.id.0.value.clone();
             add(
                 &mut self.estate.route_tables,
-                RouteTable { name: written.id.0.value.clone(), origin: *origin, network, routes, owner },
+                RouteTable { name, origin: *origin, network, routes, accepts_propagation, owner },
             );
         }
         self.tables_belong(collected);
@@ -222,7 +236,14 @@ impl Builder {
                     let network =
                         self.refer(found, &name.value, "network", &holder, Origin { span: name.span, ..*origin });
                     let automatic_routes = side.peer_routes != Some(PeerRoutes::Written);
-                    PeeringSide { network, up: side.up.unwrap_or(true), automatic_routes }
+                    PeeringSide {
+                        network,
+                        up: side.up.unwrap_or(true),
+                        automatic_routes,
+                        accept_forwarded: side.accept_forwarded.unwrap_or(false),
+                        lend_gateways: side.lend_gateways.unwrap_or(false),
+                        use_gateways: side.use_gateways.unwrap_or(false),
+                    }
                 })
                 .collect::<Vec<_>>()
                 .into_iter();
@@ -262,10 +283,8 @@ impl Builder {
     fn route(&mut self, written: &WrittenRoute, origin: Origin, table: &str) -> Route {
         let holder = written.id.as_ref().map_or_else(|| table.to_owned(), |id| format!("{table}, route {}", id.value));
         let items = self.entries(&written.to.0.0, origin, &holder);
-        let destinations = items.into_iter().map(|item| match item {
-            SetItem::Block(block) => RouteDestination::Block(block),
-            SetItem::Set(set) => RouteDestination::Set(set),
-        });
+        let destinations = destinations_of(items);
+        let only_from = written.only_from.as_ref().map(|from| destinations_of(self.entries(&from.0, origin, &holder)));
         let hop = &written.next_hop.0;
         let at = Origin { span: hop.span, ..origin };
         let next_hop = match &hop.value {
@@ -280,6 +299,22 @@ impl Builder {
                 let found = self.names.interfaces.get(name);
                 NextHop::Interface(self.refer(found, name, "interface", &holder, at))
             }
+            WrittenHop::Named("firewall", name) => {
+                let found = self.names.firewalls.get(name);
+                NextHop::Firewall(self.refer(found, name, "firewall", &holder, at))
+            }
+            WrittenHop::Named("balancer", name) => {
+                let found = self.names.balancers.get(name);
+                NextHop::Balancer(self.refer(found, name, "balancer", &holder, at))
+            }
+            WrittenHop::Named("hub", name) => {
+                let found = self.names.hubs.get(name);
+                NextHop::Hub(self.refer(found, name, "hub", &holder, at))
+            }
+            WrittenHop::Named("service", name) => {
+                let found = self.names.services.get(name);
+                NextHop::Service(self.refer(found, name, "service", &holder, at))
+            }
             WrittenHop::Named(_, name) => {
                 let found = self.names.peerings.get(name);
                 NextHop::Peering(self.refer(found, name, "peering", &holder, at))
@@ -288,7 +323,7 @@ impl Builder {
         Route {
             id: written.id.as_ref().map(|id| id.value.clone()),
             origin,
-            destinations: destinations.collect(),
+            destinations,
             next_hop,
             metric: written.metric.unwrap_or(0),
             kind: if written.kind == Some(WrittenRouteKind::Propagated) {
@@ -297,11 +332,14 @@ impl Builder {
                 RouteKind::Static
             },
             enabled: written.enabled.unwrap_or(true),
+            only_tagged: tags_of(written.only_tagged.as_ref()),
+            only_from,
         }
     }
 
     fn gateway(&mut self, origin: Origin, written: &WrittenGateway) {
-        let WrittenGateway { id, kind, network, attached, subnet, public, site, .. } = written;
+        let WrittenGateway { id, kind, network, attached, table, subnet, address, serves, public, site, up, .. } =
+            written;
         let word = match kind.0.value {
             WrittenGatewayKind::Internet => "internet",
             WrittenGatewayKind::Nat => "NAT",
@@ -310,7 +348,11 @@ impl Builder {
         };
         let given = [
             ("attached", attached.as_ref().map(|f| f.span), "internet"),
+            ("table", table.as_ref().map(|f| f.span), "internet"),
             ("subnet", subnet.as_ref().map(|f| f.span), "NAT"),
+            ("address", address.as_ref().map(|f| f.span), "NAT"),
+            ("serves", serves.as_ref().map(|f| f.span), "NAT"),
+            ("up", up.as_ref().map(|f| f.span), "site"),
             ("public", public.as_ref().map(|f| f.span), "NAT"),
             ("site", site.as_ref().map(|f| f.span), "site"),
         ];
@@ -326,21 +368,33 @@ impl Builder {
             }
         }
         let network = self.names.networks.need(&network.0, &mut self.reading);
+        let holder = format!("gateway {}", id.0.value);
         let kind = match kind.0.value {
             WrittenGatewayKind::Internet => {
-                Some(GatewayKind::Internet { attached: attached.as_ref().is_none_or(|a| a.value) })
+                let table = table.as_ref().map(|name| self.table(name, &holder, origin));
+                Some(GatewayKind::Internet { attached: attached.as_ref().is_none_or(|a| a.value), table })
             }
             WrittenGatewayKind::OutboundOnly => Some(GatewayKind::OutboundOnly),
-            WrittenGatewayKind::Nat => match subnet {
-                Some(name) => self
-                    .names
-                    .subnets
-                    .need(name, &mut self.reading)
-                    .map(|subnet| GatewayKind::Nat { subnet, public: public.as_ref().map(|public| public.value) }),
-                None => self.lacks(written, "subnet"),
+            WrittenGatewayKind::Nat => match (subnet, address) {
+                (Some(name), Some(address)) => {
+                    let served = serves.iter().flat_map(|serves| &serves.value.0);
+                    let serves = served.filter_map(|name| self.names.subnets.need(name, &mut self.reading)).collect();
+                    if !address.value.is_ipv4() {
+                        let title = "a NAT gateway translates IPv4".to_owned();
+                        self.reading.fail(address.span, title, "not an IPv4 address", None);
+                    }
+                    let subnet = self.names.subnets.need(name, &mut self.reading);
+                    let public = public.as_ref().map(|public| public.value);
+                    subnet.map(|subnet| GatewayKind::Nat { subnet, address: Some(address.value), public, serves })
+                }
+                (Some(_), None) => self.lacks(written, "address"),
+                (None, _) => self.lacks(written, "subnet"),
             },
             WrittenGatewayKind::Site => match site {
-                Some(name) => self.names.sites.need(name, &mut self.reading).map(|site| GatewayKind::Site { site }),
+                Some(name) => {
+                    let up = up.as_ref().is_none_or(|up| up.value);
+                    self.names.sites.need(name, &mut self.reading).map(|site| GatewayKind::Site { site, up })
+                }
                 None => self.lacks(written, "site"),
             },
         };

@@ -1,0 +1,869 @@
+//! Devices on the way: firewalls, balancers, and the doors of platform services (design 2.5).
+
+use super::label::{Choice, Verdict};
+use super::policy::{Decision, PolicyMap};
+use super::step::{Spot, Step, What, Why};
+use super::{Ctx, Label, Leg, Map, Met, Origin, Start, Walk, boxed, of_family};
+use crate::address::{Addresses, Family};
+use crate::model::{
+    Action, Balancer, BalancerKind, Direction, Firewall, Hub, Id, Interface, Name, Network, Peer, PlatformService,
+    PolicySees, RouteDestination, Subnet, Translation,
+};
+use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite, service};
+use crate::route::{RoutePlace, link_of, prefixes};
+use crate::stage::By;
+use crate::view::Matched;
+use std::rc::Rc;
+
+/// How packets came to a firewall.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Entry {
+    /// By one of its interfaces; of a balancer's back end the interface from which the reply came.
+    Leg(Id<Interface>),
+    /// By a link of a hub.
+    Hub(Id<Hub>, usize),
+    /// From the internet, to an address that it holds itself.
+    Internet,
+}
+
+/// The way through a firewall that is being taken.
+#[derive(Clone, Copy)]
+struct Through<'t> {
+    firewall: Id<Firewall>,
+    entry: Entry,
+    out: Option<Id<Interface>>,
+    /// The destination translation that matched.
+    changed: Option<&'t Translation>,
+}
+
+impl Through<'_> {
+    fn destination_change(&self) -> Rewrite {
+        let Some(translation) = self.changed else { return Rewrite::default() };
+        Rewrite { destination: translation.to, port: translation.port, ..Rewrite::default() }
+    }
+}
+
+impl Walk<'_, '_> {
+    fn zone(&self, firewall: Id<Firewall>, interface: Option<Id<Interface>>) -> Option<Name> {
+        interface.and_then(|interface| self.view.estate.firewalls[firewall].zone(interface).cloned())
+    }
+
+    fn firewall_network(&self, firewall: Id<Firewall>) -> Option<Id<Network>> {
+        let leg = self.view.estate.firewalls[firewall].legs.first();
+        leg.map(|leg| self.view.estate.network_of(leg.interface))
+    }
+
+    /// Packets come to a firewall.
+    pub(super) fn at_firewall(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
+        let firewall = &self.view.estate.firewalls[id];
+        let spot = Spot::Firewall(id);
+        if set.is_empty() {
+            return Map::empty();
+        }
+        if firewall.members_up() == 0 {
+            return self.lost(ctx, spot, Why::NoMember, set);
+        }
+        if ctx.reply {
+            return self.reply_at_firewall(ctx, id, entry, set);
+        }
+        let zone = match entry {
+            Entry::Leg(interface) => self.zone(id, Some(interface)),
+            Entry::Hub(..) | Entry::Internet => None,
+        };
+        let mut rest = set.clone();
+        let mut maps = Vec::new();
+        for translation in firewall.destination_translations.iter().filter(|translation| translation.enabled) {
+            if !zone_fits(translation.from_zones.as_ref(), zone.as_ref()) {
+                continue;
+            }
+            let (sure, maybe) = self.translated(id, translation);
+            let family = translation.to.map(Family::of).map_or_else(PacketSet::full, of_family);
+            let here = rest.intersection(&sure).intersection(&family);
+            let open = rest.intersection(&maybe).intersection(&family);
+            rest = rest.difference(&here).difference(&open);
+            maps.push(self.unknown(ctx, spot, Why::Lacking, &open));
+            maps.push(self.onto_table(ctx, id, entry, Some(translation), &here));
+        }
+        let legs = firewall.legs.iter().flat_map(|leg| self.view.estate.interfaces[leg.interface].addresses.ranges());
+        let own = legs.collect::<Addresses>().union(&firewall.addresses);
+        let to_itself = Self::going_to(ctx, &rest, &own);
+        rest = rest.difference(&to_itself);
+        maps.push(self.lost(ctx, spot, Why::NotTranslated, &to_itself));
+        maps.push(self.onto_table(ctx, id, entry, None, &rest));
+        Map::overlay_all(maps)
+    }
+
+    /// The packets that a translation is about: for certain, and perhaps.
+    fn translated(&self, firewall: Id<Firewall>, translation: &Translation) -> (PacketSet, PacketSet) {
+        let network = self.firewall_network(firewall);
+        let peers = |peers: &Option<Vec<Peer>>| match peers {
+            None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
+            Some(peers) => peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.view.peer(peer, network))),
+        };
+        let numbers = |family| {
+            if translation.services.is_empty() {
+                return service::all(family);
+            }
+            translation.services.iter().fold(Intervals::empty(), |sum, one| sum.union(&one.numbers(family)))
+        };
+        let every = Intervals::span(0, u128::from(u16::MAX));
+        let (sources, destinations) = (peers(&translation.sources), peers(&translation.destinations));
+        let sure = PacketSet::fields(&sources.sure, &destinations.sure, numbers, &every, ());
+        let either = PacketSet::fields(&sources.either(), &destinations.either(), numbers, &every, ());
+        (sure.clone(), either.difference(&sure))
+    }
+
+    /// The interface by which a firewall's own table leads to addresses: for each part of them one, or none.
+    fn table_of_firewall(&self, id: Id<Firewall>, wanted: &Addresses) -> Vec<(Addresses, Option<Id<Interface>>)> {
+        let Some(routes) = &self.view.estate.firewalls[id].routes else { return Vec::new() };
+        let mut lines = Vec::new();
+        for route in routes {
+            for destination in &route.destinations {
+                let ranges = match destination {
+                    RouteDestination::Block(block) => prefixes(&block.range),
+                    RouteDestination::Set(set) => set.found().map_or_else(Vec::new, |set| {
+                        let held = &self.view.set(set).matched.sure;
+                        held.ranges().flat_map(|range| prefixes(&range)).collect()
+                    }),
+                };
+                lines.extend(ranges.into_iter().map(|range| (range, route.interface)));
+            }
+        }
+        lines.sort_by_key(|(range, _)| std::cmp::Reverse(range.prefix_length()));
+        let mut rest = wanted.clone();
+        let mut found: Vec<(Addresses, Option<Id<Interface>>)> = Vec::new();
+        for (range, interface) in lines {
+            let here = rest.intersection(&[range].into_iter().collect());
+            if here.is_empty() {
+                continue;
+            }
+            rest = rest.difference(&here);
+            match found.iter_mut().find(|(_, other)| *other == Some(interface)) {
+                Some((sum, _)) => *sum = sum.union(&here),
+                None => found.push((here, Some(interface))),
+            }
+        }
+        if !rest.is_empty() {
+            found.push((rest, None));
+        }
+        found
+    }
+
+    /// A request's destination is settled: its own table picks the interface.
+    fn onto_table(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Firewall>,
+        entry: Entry,
+        changed: Option<&Translation>,
+        set: &PacketSet,
+    ) -> Map {
+        if set.is_empty() {
+            return Map::empty();
+        }
+        let by_entry = match entry {
+            Entry::Leg(interface) => Some(interface),
+            Entry::Hub(..) | Entry::Internet => None,
+        };
+        let through = Through { firewall: id, entry, out: by_entry, changed };
+        if self.view.estate.firewalls[id].routes.is_none() {
+            return self.onto_policy(ctx, through, set);
+        }
+        let to = changed.and_then(|translation| translation.to);
+        let wanted = to.map_or_else(|| set.destinations(), Addresses::single);
+        let mut maps = Vec::new();
+        for (part, out) in self.table_of_firewall(id, &wanted) {
+            let here = if to.is_some() { set.clone() } else { Self::going_to(ctx, set, &part) };
+            maps.push(match out {
+                Some(out) => self.onto_policy(ctx, Through { out: Some(out), ..through }, &here),
+                None => self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &here),
+            });
+        }
+        Map::overlay_all(maps)
+    }
+
+    fn zones(&self, through: Through<'_>) -> (Option<Name>, Option<Name>) {
+        let incoming = match through.entry {
+            Entry::Leg(interface) => Some(interface),
+            Entry::Hub(..) | Entry::Internet => None,
+        };
+        (self.zone(through.firewall, incoming), self.zone(through.firewall, through.out))
+    }
+
+    fn onto_policy(&mut self, ctx: &Ctx, through: Through<'_>, set: &PacketSet) -> Map {
+        let (from, to) = self.zones(through);
+        let name = ctx.leg.name.clone();
+        let policy = self.policy(through.firewall, from.as_ref(), to.as_ref(), name.as_ref());
+        let item = &self.view.estate.firewalls[through.firewall];
+        let network = self.firewall_network(through.firewall);
+        let sees = item.policy_sees.unwrap_or(self.view.settings(network).policy_sees);
+        let seen = match sees {
+            PolicySees::Translated => policy.map.before(&through.destination_change()),
+            PolicySees::Original => policy.map.clone(),
+        };
+        let seen = seen.restrict(set);
+        self.by_decisions(ctx, through.firewall, &policy, &seen, |walk, ctx, keeps, set| {
+            walk.onto_source(ctx, through, keeps, set)
+        })
+    }
+
+    /// Goes on with what a policy allows, under its conditions and doubts.
+    fn by_decisions(
+        &mut self,
+        ctx: &Ctx,
+        firewall: Id<Firewall>,
+        policy: &Rc<PolicyMap>,
+        seen: &PacketMap<u32>,
+        mut go: impl FnMut(&mut Self, &Ctx, bool, &PacketSet) -> Map,
+    ) -> Map {
+        let mut maps = Vec::new();
+        for (decision, region) in seen.regions() {
+            let mut allows: Vec<(bool, By)> = Vec::new();
+            allowed(&policy.decisions, decision, &mut allows);
+            let mut ways: Vec<(bool, Map)> = Vec::new();
+            for (keeps, by) in allows {
+                let step = What::Policy { allows: true, rejects: false, by };
+                let ctx = self.told(ctx, Step::new(ctx.reply, Spot::Firewall(firewall), step));
+                ways.push((keeps, go(self, &ctx, keeps, &region)));
+            }
+            let map = match ways.as_slice() {
+                [] => {
+                    let label = self.decided(ctx, firewall, &policy.decisions, decision, &[]);
+                    region.relabel(|()| Some(label))
+                }
+                [(keeps, only)] => only.relabel(|label| {
+                    Some(self.decided(ctx, firewall, &policy.decisions, decision, &[(*keeps, label)]))
+                }),
+                [(one, first), (two, second), ..] => first.combine(second, |a, b| {
+                    Some(self.decided(ctx, firewall, &policy.decisions, decision, &[(*one, a), (*two, b)]))
+                }),
+            };
+            maps.push(map);
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// A decision as a label, with what becomes of what it allows.
+    fn decided(&mut self, ctx: &Ctx, id: Id<Firewall>, all: &[Decision], at: u32, on: &[(bool, Label)]) -> Label {
+        let refused = |walk: &mut Self, by: By, rejects: bool| {
+            let step = Step::new(ctx.reply, Spot::Firewall(id), What::Policy { allows: false, rejects, by });
+            let trail = walk.labels.push(ctx.trail, step);
+            walk.labels.leaf(if ctx.reply { Verdict::ReplyDenied } else { Verdict::Denied }, trail)
+        };
+        match &all[at as usize] {
+            Decision::Decided { action, by, keeps_state } => {
+                let found = on.iter().find(|(keeps, _)| keeps == keeps_state).filter(|_| action.admits());
+                match found {
+                    Some((_, label)) => *label,
+                    None => refused(self, *by, *action == Action::Reject),
+                }
+            }
+            Decision::Turns { condition, holds, otherwise, .. } => {
+                let holds = self.decided(ctx, id, all, *holds, on);
+                let otherwise = self.decided(ctx, id, all, *otherwise, on);
+                self.labels.turns(condition.clone(), holds, otherwise)
+            }
+            Decision::Doubt { by, with, without } => {
+                let (with, without) = (self.decided(ctx, id, all, *with, on), self.decided(ctx, id, all, *without, on));
+                let step = What::Policy { allows: false, rejects: false, by: *by };
+                let trail = self.labels.push(ctx.trail, Step::new(ctx.reply, Spot::Firewall(id), step));
+                self.labels.doubt(with, without, trail)
+            }
+            Decision::Unknown => {
+                let stopped = refused(self, By::Lacking, false);
+                let trail = self.labels.leaf_of(stopped).map_or(0, |leaf| leaf.trail);
+                match on.first() {
+                    Some((_, label)) => self.labels.doubt(*label, stopped, trail),
+                    None => stopped,
+                }
+            }
+        }
+    }
+
+    /// The policy lets requests on: the first source translation that matches, then out.
+    fn onto_source(&mut self, ctx: &Ctx, through: Through<'_>, keeps: bool, set: &PacketSet) -> Map {
+        let id = through.firewall;
+        let item = &self.view.estate.firewalls[id];
+        let spot = Spot::Firewall(id);
+        let (from, to) = self.zones(through);
+        let before = through.destination_change();
+        let ports = self.view.settings(self.firewall_network(id)).nat_ports.clone();
+        let mut rest = set.clone();
+        let mut maps = Vec::new();
+        for translation in item.source_translations.iter().filter(|translation| translation.enabled) {
+            if !zone_fits(translation.from_zones.as_ref(), from.as_ref())
+                || !zone_fits(translation.to_zones.as_ref(), to.as_ref())
+            {
+                continue;
+            }
+            let (sure, maybe) = self.translated(id, translation);
+            let here = sure.before(&before).intersection(&rest);
+            let open = maybe.before(&before).intersection(&rest);
+            rest = rest.difference(&here).difference(&open);
+            maps.push(self.unknown(ctx, spot, Why::Lacking, &open));
+            for family in Family::BOTH {
+                let here = here.intersection(&of_family(family));
+                if here.is_empty() {
+                    continue;
+                }
+                let primary = || through.out.and_then(|out| self.view.estate.interfaces[out].primary(family));
+                let own = || item.addresses.ranges().find(|range| range.family == family);
+                let first = || own().map(|range| crate::address::address_of(family, range.first));
+                let source = translation.to.filter(|to| Family::of(*to) == family);
+                let source = source.or_else(|| if translation.to.is_none() { primary().or_else(first) } else { None });
+                let Some(source) = source else {
+                    maps.push(self.lost(ctx, spot, Why::NoTranslatedSource, &here));
+                    continue;
+                };
+                let change = Rewrite { source: Some(source), source_ports: Some(ports.clone()), ..before.clone() };
+                maps.push(self.out_changed(ctx, through, &change, Some(translation.origin), &here));
+            }
+        }
+        if !rest.is_empty() {
+            maps.push(if before.is_nothing() {
+                let ctx = ctx.met(Met::Firewall(id, keeps));
+                self.out_of_firewall(&ctx, id, through.entry, through.out, &rest)
+            } else {
+                let by = through.changed.map(|translation| translation.origin);
+                self.out_changed(ctx, through, &before, by, &rest)
+            });
+        }
+        Map::overlay_all(maps)
+    }
+
+    fn out_changed(
+        &mut self,
+        ctx: &Ctx,
+        through: Through<'_>,
+        change: &Rewrite,
+        by: Option<crate::source::Origin>,
+        set: &PacketSet,
+    ) -> Map {
+        let Through { firewall, entry, out, .. } = through;
+        self.leg(
+            ctx,
+            Origin::Firewall(firewall),
+            Spot::Firewall(firewall),
+            change,
+            by,
+            set,
+            |walk, ctx, set| walk.out_of_firewall(ctx, firewall, entry, out, &set),
+            |walk, ctx, via, set| walk.home_through(ctx, firewall, via.unwrap_or(entry), set),
+        )
+    }
+
+    /// Out of a firewall: by an interface, or by its hub.
+    fn out_of_firewall(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Firewall>,
+        entry: Entry,
+        out: Option<Id<Interface>>,
+        set: &PacketSet,
+    ) -> Map {
+        if let Some(out) = out {
+            return self.depart(ctx, out, set);
+        }
+        let firewall = &self.view.estate.firewalls[id];
+        // What bears one of its own public addresses as source is on the internet.
+        let public = firewall.addresses.intersection(self.view.internet());
+        let outside = Self::coming_from(ctx, set, &public);
+        let inside = set.difference(&outside);
+        let mut maps = Vec::new();
+        if !outside.is_empty() {
+            maps.push(if ctx.reply { self.back(ctx, None, &outside) } else { self.on_internet(ctx, outside) });
+        }
+        if !inside.is_empty() {
+            let is_own =
+                |to: &crate::model::LinkEnd| *to == crate::model::LinkEnd::Firewall(crate::model::Reference::Found(id));
+            let hub = firewall.hub.or(match entry {
+                Entry::Hub(hub, _) => Some(hub),
+                _ => None,
+            });
+            let own = hub.and_then(|hub| link_of(&self.view.estate.hubs[hub], is_own).map(|(at, _)| (hub, at)));
+            maps.push(match (own, entry) {
+                (Some((hub, link)), _) | (None, Entry::Hub(hub, link)) => {
+                    self.in_hub(ctx, hub, Some(link), link, false, &inside)
+                }
+                _ => self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &inside),
+            });
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// A reply leaves a firewall: its own table picks the interface, else it is the one by which it came.
+    fn home_through(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
+        let by_entry = match entry {
+            Entry::Leg(interface) => Some(interface),
+            Entry::Hub(..) | Entry::Internet => None,
+        };
+        if self.view.estate.firewalls[id].routes.is_none() {
+            return self.out_of_firewall(ctx, id, entry, by_entry, set);
+        }
+        let mut maps = Vec::new();
+        for (part, out) in self.table_of_firewall(id, &Self::to(ctx, set)) {
+            let here = Self::going_to(ctx, set, &part);
+            maps.push(match out {
+                Some(out) => self.out_of_firewall(ctx, id, entry, Some(out), &here),
+                None => self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &here),
+            });
+        }
+        Map::overlay_all(maps)
+    }
+
+    fn reply_at_firewall(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
+        let spot = Spot::Firewall(id);
+        let seen = ctx.path().find_map(|node| match node.met {
+            Met::Firewall(firewall, keeps) if firewall == id && !node.reply => Some(keeps),
+            _ => None,
+        });
+        let began = ctx.leg.origin == Origin::Firewall(id);
+        if !began && seen.is_none() {
+            return self.lost(ctx, spot, Why::SawNoRequest, set);
+        }
+        let map = if let (Some(keeps), false) = (seen, began) {
+            let met = self.told(ctx, Step::new(true, spot, What::Passed)).met(Met::Firewall(id, keeps));
+            if keeps { self.home_through(&met, id, entry, set) } else { self.reply_judged(&met, id, entry, set) }
+        } else {
+            self.back_by(ctx, Some(entry), set)
+        };
+        let firewall = &self.view.estate.firewalls[id];
+        let comes_back = firewall.members_up() == 1 || firewall.symmetric || (began && ctx.leg.source_changed);
+        if comes_back {
+            return map;
+        }
+        let other = self.lost(ctx, spot, Why::OtherMember, set);
+        self.chosen(vec![(Choice::Member(true), map), (Choice::Member(false), other)])
+    }
+
+    /// A firewall whose rule kept no state judges the reply as a packet of its own.
+    fn reply_judged(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
+        let by_entry = match entry {
+            Entry::Leg(interface) => Some(interface),
+            Entry::Hub(..) | Entry::Internet => None,
+        };
+        let parts = match &self.view.estate.firewalls[id].routes {
+            None => vec![(Addresses::all(), by_entry)],
+            Some(_) => self.table_of_firewall(id, &Self::to(ctx, set)),
+        };
+        let mut maps = Vec::new();
+        for (part, out) in parts {
+            let here = Self::going_to(ctx, set, &part);
+            if self.view.estate.firewalls[id].routes.is_some() && out.is_none() {
+                maps.push(self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &here));
+                continue;
+            }
+            let (from, to) = self.zones(Through { firewall: id, entry, out, changed: None });
+            let policy = self.policy(id, from.as_ref(), to.as_ref(), None);
+            let seen = policy.map.mirrored().restrict(&here);
+            maps.push(self.by_decisions(ctx, id, &policy, &seen, |walk, ctx, _, set| {
+                walk.out_of_firewall(ctx, id, entry, out, set)
+            }));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// Packets come to a balancer's front end that no interface holds.
+    pub(super) fn at_balancer(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Balancer>,
+        from: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
+        let item = &self.view.estate.balancers[id];
+        let spot = Spot::Balancer(id);
+        if set.is_empty() {
+            return Map::empty();
+        }
+        if ctx.reply {
+            return self.lost(ctx, spot, Why::SawNoRequest, set);
+        }
+        match item.kind {
+            BalancerKind::Keeping { .. } => {
+                let into = item.subnet.filter(|subnet| from != Some(*subnet));
+                self.over_acl(ctx, into, Direction::In, set.clone(), |walk, ctx, set| walk.keeping(ctx, id, &set))
+            }
+            BalancerKind::Proxy => {
+                let mut all = Vec::new();
+                for interface in &item.interfaces {
+                    let map = self.enter(ctx, *interface, from, set, |walk, ctx, set, not_kept| {
+                        let ctx = ctx.met(Met::Crossed(*interface, not_kept.clone()));
+                        walk.at_proxy(&ctx, id, *interface, &set)
+                    });
+                    all.push((Choice::ProxyInterface(*interface), map));
+                }
+                self.chosen(all)
+            }
+        }
+    }
+
+    /// Packets by the front end that takes them; and those that none takes.
+    fn by_front_end(&self, ctx: &Ctx, id: Id<Balancer>, set: &PacketSet) -> (PacketSet, PacketSet) {
+        let mut taken = PacketSet::empty();
+        for front in &self.view.estate.balancers[id].front_ends {
+            let here = Self::going_to(ctx, set, &Addresses::single(front.address));
+            taken = taken.union(&Self::by_services(&front.services, ctx, &here).0);
+        }
+        let rest = set.difference(&taken);
+        (taken, rest)
+    }
+
+    fn keeping(&mut self, ctx: &Ctx, id: Id<Balancer>, set: &PacketSet) -> Map {
+        let item = &self.view.estate.balancers[id];
+        let spot = Spot::Balancer(id);
+        let (taken, rest) = self.by_front_end(ctx, id, set);
+        let mut maps = vec![self.lost(ctx, spot, Why::NoFrontEnd, &rest)];
+        let ends = self.back_ends(id);
+        if ends.is_empty() {
+            maps.push(self.lost(ctx, spot, Why::NoBackEnd, &taken));
+            return Map::overlay_all(maps);
+        }
+        if taken.is_empty() {
+            return Map::overlay_all(maps);
+        }
+        let mut all = Vec::new();
+        for at in ends {
+            let end = &item.back_ends[at];
+            let Some(address) = end.address else {
+                all.push((Choice::BackEnd(at), self.lost(ctx, spot, Why::NoBackEndAddress, &taken)));
+                continue;
+            };
+            let fits = taken.intersection(&of_family(Family::of(address)));
+            let wrong = self.lost(ctx, spot, Why::NoBackEndAddress, &taken.difference(&fits));
+            let change = Rewrite { destination: Some(address), port: end.port, ..Rewrite::default() };
+            let place = |walk: &Self| match item.subnet {
+                Some(subnet) => RoutePlace::in_subnet(walk.view, subnet, None),
+                None => RoutePlace::outside(item.network),
+            };
+            let map = self.leg(
+                ctx,
+                Origin::Balancer(id),
+                spot,
+                &change,
+                Some(end.origin),
+                &fits,
+                |walk, ctx, set| {
+                    let place = place(walk);
+                    walk.route(ctx, vec![(place, set)], false)
+                },
+                |walk, ctx, via, set| {
+                    if let Some(Entry::Leg(interface)) = via {
+                        let subnet = walk.view.estate.interfaces[interface].subnet;
+                        let place = RoutePlace::in_subnet(walk.view, subnet, Some(interface));
+                        return walk.route(ctx, vec![(place, set.clone())], false);
+                    }
+                    // Outside of all subnets it answers the gateway by which it was asked.
+                    if item.subnet.is_none() && matches!(ctx.leg.origin, Origin::Gateway(_)) {
+                        return walk.back(ctx, None, set);
+                    }
+                    let place = place(walk);
+                    walk.route(ctx, vec![(place, set.clone())], false)
+                },
+            );
+            all.push((Choice::BackEnd(at), wrong.overlay(&map)));
+        }
+        maps.push(self.chosen(all));
+        Map::overlay_all(maps)
+    }
+
+    /// Packets are at a proxy, past the stages of one of its interfaces: it makes a connection of its own.
+    pub(super) fn at_proxy(&mut self, ctx: &Ctx, id: Id<Balancer>, interface: Id<Interface>, set: &PacketSet) -> Map {
+        let item = &self.view.estate.balancers[id];
+        let spot = Spot::Balancer(id);
+        let ported = {
+            let all = Addresses::all();
+            let every = Intervals::span(0, u128::from(u16::MAX));
+            PacketSet::fields(&all, &all, |_| service::all_with_ports(), &every, ())
+        };
+        let (taken, _) = self.by_front_end(ctx, id, &set.intersection(&ported));
+        let rest = set.difference(&taken);
+        let mut maps = vec![self.lost(ctx, spot, Why::NoFrontEnd, &rest)];
+        if taken.is_empty() {
+            return Map::overlay_all(maps);
+        }
+        if ctx.leg.depth >= super::DEEPEST {
+            return self.lost(ctx, spot, Why::Loop, set);
+        }
+        let ends = self.back_ends(id);
+        if ends.is_empty() {
+            maps.push(self.lost(ctx, spot, Why::NoBackEnd, &taken));
+            return Map::overlay_all(maps);
+        }
+        let mut all = Vec::new();
+        for out in &item.interfaces {
+            for at in &ends {
+                let map = self.second_connection(ctx, id, *out, *at, &taken);
+                let chosen =
+                    if item.interfaces.len() > 1 { Choice::ProxyInterface(*out) } else { Choice::BackEnd(*at) };
+                all.push((chosen, map));
+            }
+        }
+        let map = self.chosen(all);
+        // Where it works, the first connection's reply follows.
+        let outer = ctx.clone();
+        maps.push(self.resume(map, Verdict::Works, |walk, leaf, region| {
+            let trail = if walk.detail { leaf.trail } else { 0 };
+            let ctx = Ctx { trail, ..outer.turned() };
+            walk.depart(&ctx, interface, region)
+        }));
+        Map::overlay_all(maps)
+    }
+
+    /// A proxy's connection to one back end, told of the packets of the first connection.
+    fn second_connection(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Balancer>,
+        out: Id<Interface>,
+        at: usize,
+        set: &PacketSet,
+    ) -> Map {
+        let item = &self.view.estate.balancers[id];
+        let end = &item.back_ends[at];
+        let spot = Spot::Balancer(id);
+        let source = end.address.and_then(|to| self.view.estate.interfaces[out].primary(Family::of(to)));
+        let (Some(address), Some(source)) = (end.address, source) else {
+            return self.lost(ctx, spot, Why::NoBackEndAddress, set);
+        };
+        let asked = set.services_with_ports();
+        let mapped = |protocol: u8, numbers: &Intervals| match end.port {
+            None => numbers.clone(),
+            Some(port) => {
+                let number = u128::from(service::code(protocol, port));
+                Intervals::span(number, number)
+            }
+        };
+        let mut services = Intervals::empty();
+        for protocol in service::WITH_PORTS {
+            let here = asked.intersection(&service::whole(protocol));
+            if !here.is_empty() {
+                services = services.union(&mapped(protocol, &here));
+            }
+        }
+        let network = self.view.estate.network_of(out);
+        let ports = self.view.settings(network).client_ports.clone();
+        let packets = PacketSet::fields(
+            &Addresses::single(source),
+            &Addresses::single(address),
+            |_| services.clone(),
+            &ports,
+            (),
+        );
+        let change =
+            Rewrite { source: Some(source), source_ports: Some(ports), destination: Some(address), port: end.port };
+        let told = self.told(ctx, Step::new(false, spot, What::Changed(change, Some(end.origin))));
+        let leg = Leg {
+            origin: Origin::Start,
+            start: Start::Interfaces(vec![out]),
+            depth: ctx.leg.depth + 1,
+            source_changed: false,
+            name: None,
+        };
+        let map = self.connection_on(leg, told.trail, &packets);
+        let map = map.fold_source_ports(&mut |labels| {
+            let all = labels.iter().map(|(ports, label)| (Choice::TranslatedPorts(ports.clone()), *label));
+            self.labels.choose(all.collect())
+        });
+        // Back to the packets of the first connection: only the service counts.
+        let every = Intervals::span(0, u128::from(u16::MAX));
+        let all = Addresses::all();
+        let mut parts = Vec::new();
+        for (entry, label) in map.boxes() {
+            let mut numbers = Intervals::empty();
+            for protocol in service::WITH_PORTS {
+                let here = entry.services.intersection(&service::whole(protocol));
+                if !here.is_empty() {
+                    let wide = if end.port.is_some() { service::whole(protocol) } else { here };
+                    numbers = numbers.union(&wide);
+                }
+            }
+            parts.push(Map::fields(&all, &all, |_| numbers.clone(), &every, label));
+        }
+        Map::overlay_all(parts).restrict(set)
+    }
+
+    /// Packets come to a private door.
+    pub(super) fn at_private_door(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<PlatformService>,
+        interface: Id<Interface>,
+        from: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
+        let estate = self.view.estate;
+        let item = &estate.services[id];
+        let spot = Spot::Service(id);
+        if ctx.reply {
+            return self.lost(ctx, spot, Why::OneWayDoor, set);
+        }
+        let (fits, wrong) = Self::by_services(&item.services, ctx, set);
+        let mut maps = vec![self.lost(ctx, spot, Why::NoSuchPort, &wrong)];
+        if fits.is_empty() {
+            return Map::overlay_all(maps);
+        }
+        let subnet = &estate.subnets[estate.interfaces[interface].subnet];
+        let applies = subnet.filter_private_doors.unwrap_or(self.view.settings(subnet.network).filter_private_doors);
+        let filtered = applies && !estate.interfaces[interface].unfiltered;
+        maps.push(if filtered {
+            self.enter(ctx, interface, from, &fits, |walk, ctx, set, not_kept| {
+                let ctx = ctx.met(Met::Crossed(interface, not_kept.clone()));
+                walk.past_private_door(&ctx, id, interface, &set)
+            })
+        } else {
+            let ctx = ctx.met(Met::Crossed(interface, Vec::new()));
+            let free_of = Some(estate.interfaces[interface].subnet);
+            self.past_private_door(&Ctx { free_of, ..ctx }, id, interface, &fits)
+        });
+        Map::overlay_all(maps)
+    }
+
+    fn past_private_door(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<PlatformService>,
+        interface: Id<Interface>,
+        set: &PacketSet,
+    ) -> Map {
+        let item = &self.view.estate.services[id];
+        let (Some(balancer), Some(source)) = (item.balancer, item.provider_source) else {
+            return self.answered(ctx, interface, Self::state_of(ctx, interface), set);
+        };
+        let front = self.view.estate.balancers[balancer].front_ends.first().map(|front| front.address);
+        let spot = Spot::Service(id);
+        let Some(front) = front.filter(|front| Family::of(*front) == Family::of(source)) else {
+            return self.lost(ctx, Spot::Balancer(balancer), Why::NoFrontEnd, set);
+        };
+        let network = self.view.estate.network_of(interface);
+        let change = Rewrite {
+            source: Some(source),
+            source_ports: Some(self.view.settings(network).nat_ports.clone()),
+            destination: Some(front),
+            port: None,
+        };
+        let fits = set.intersection(&of_family(Family::of(front)));
+        let wrong = self.lost(ctx, spot, Why::NoBackEndAddress, &set.difference(&fits));
+        let map = self.leg(
+            ctx,
+            Origin::Platform,
+            spot,
+            &change,
+            None,
+            &fits,
+            |walk, ctx, set| {
+                let holder = walk.view.estate.balancers[balancer]
+                    .interfaces
+                    .iter()
+                    .copied()
+                    .find(|interface| walk.view.estate.interfaces[*interface].addresses.contains(front));
+                match holder {
+                    Some(interface) => walk.arrive(ctx, interface, None, &set),
+                    None => walk.at_balancer(ctx, balancer, None, &set),
+                }
+            },
+            |walk, ctx, _, set| walk.depart(ctx, interface, set),
+        );
+        wrong.overlay(&map)
+    }
+
+    /// Packets come to a service's public door, with the source as the internet sees it.
+    pub(super) fn at_public_door(&mut self, ctx: &Ctx, id: Id<PlatformService>, set: &PacketSet) -> Map {
+        let item = &self.view.estate.services[id];
+        let spot = Spot::Service(id);
+        if ctx.reply {
+            return self.lost(ctx, spot, Why::NotAsked, set);
+        }
+        let (fits, wrong) = Self::by_services(&item.services, ctx, set);
+        let mut maps = vec![self.lost(ctx, spot, Why::NoSuchPort, &wrong)];
+        let Some(door) = &item.public_door else { return Map::overlay_all(maps) };
+        if !door.open {
+            maps.push(self.denied(ctx, Step::new(false, spot, What::DoorShut), &fits));
+            return Map::overlay_all(maps);
+        }
+        let listed = match &door.allowed {
+            None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
+            Some(peers) => peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.view.peer(peer, None))),
+        };
+        let all = Addresses::all();
+        let good = boxed(&listed.sure, &all).intersection(&fits);
+        let open = boxed(&listed.maybe, &all).intersection(&fits);
+        let bad = fits.difference(&good).difference(&open);
+        maps.push(self.denied(ctx, Step::new(false, spot, What::DoorList(false)), &bad));
+        for (part, doubtful) in [(good, false), (open, true)] {
+            if part.is_empty() {
+                continue;
+            }
+            let told = self.told(ctx, Step::new(false, spot, What::DoorList(true)));
+            let told = self.told(&told, Step::new(false, spot, What::Arrived));
+            let (silent, answered) = part.one_way();
+            let label = self.labels.leaf(Verdict::Works, told.trail);
+            let map = silent.relabel(|()| Some(label)).overlay(&self.back(&told.turned(), None, &answered));
+            maps.push(if doubtful {
+                let trail = self.labels.push(ctx.trail, Step::new(false, spot, What::DoorList(false)));
+                let stopped = self.labels.leaf(Verdict::Denied, trail);
+                map.relabel(|on| Some(self.labels.doubt(on, stopped, trail)))
+            } else {
+                map
+            });
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// A route leads straight to a service's public door: the source stays as it is.
+    pub(super) fn by_service_route(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<PlatformService>,
+        network: Id<Network>,
+        set: &PacketSet,
+    ) -> Map {
+        let spot = Spot::Service(id);
+        if ctx.reply {
+            return self.lost(ctx, spot, Why::SawNoRequest, set);
+        }
+        let door = self.view.estate.services[id].public_door.as_ref();
+        let held = door.map_or_else(Addresses::empty, |door| door.addresses.clone());
+        let here = Self::going_to(ctx, set, &held);
+        let map = self.leg(
+            ctx,
+            Origin::Platform,
+            spot,
+            &Rewrite::default(),
+            None,
+            &here,
+            |walk, ctx, set| walk.at_public_door(ctx, id, &set),
+            |walk, ctx, _, set| walk.route(ctx, vec![(RoutePlace::outside(network), set.clone())], true),
+        );
+        map.overlay(&self.lost(ctx, spot, Why::NobodyHolds, &set.difference(&here)))
+    }
+}
+
+fn zone_fits(zones: Option<&Vec<Name>>, zone: Option<&Name>) -> bool {
+    zones.is_none_or(|zones| zone.is_some_and(|zone| zones.contains(zone)))
+}
+
+/// The ways in which a decision may allow: whether state is kept, and by what.
+fn allowed(all: &[Decision], at: u32, found: &mut Vec<(bool, By)>) {
+    match &all[at as usize] {
+        Decision::Decided { action, by, keeps_state } if action.admits() => {
+            if !found.iter().any(|(keeps, _)| keeps == keeps_state) {
+                found.push((*keeps_state, *by));
+            }
+        }
+        Decision::Decided { .. } => {}
+        Decision::Turns { holds, otherwise, .. } => {
+            allowed(all, *holds, found);
+            allowed(all, *otherwise, found);
+        }
+        Decision::Doubt { with, without, .. } => {
+            allowed(all, *with, found);
+            allowed(all, *without, found);
+        }
+        Decision::Unknown => {
+            if found.is_empty() {
+                found.push((true, By::Lacking));
+            }
+        }
+    }
+}

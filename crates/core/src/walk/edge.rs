@@ -1,0 +1,782 @@
+//! The edges of networks: gateways, the internet, sites, hubs.
+
+use super::device::Entry;
+use super::label::Choice;
+use super::step::{Spot, Step, What, Why};
+use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, boxed, of_family};
+use crate::address::{Addresses, Family, internet_at_large};
+use crate::model::{
+    Balancer, Direction, Firewall, Gateway, GatewayKind, Hub, Id, Interface, InternetTraffic, Lack, LinkEnd, Network,
+    PlatformService, Reference, Site, Subnet,
+};
+use crate::packet::{Intervals, PacketSet, Rewrite, service};
+use crate::route::{Hop, RoutePlace, domain_candidates, lent_gateways, link_of, routed_packets, site_gateways};
+use crate::view::View;
+use std::net::IpAddr;
+use std::rc::Rc;
+
+/// Who holds a public address.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum PublicHolder {
+    /// An interface, by its own address.
+    Interface(Id<Interface>, IpAddr),
+    Balancer(Id<Balancer>),
+    Nat(Id<Gateway>, Option<IpAddr>),
+    /// A firewall in a hub.
+    Firewall(Id<Firewall>),
+    Service(Id<PlatformService>),
+    Nobody,
+}
+
+/// The estate's public addresses and its networks' internet gateways.
+#[derive(Debug)]
+pub(super) struct PublicIndex {
+    /// Each public address with its holder.
+    singles: Vec<(IpAddr, PublicHolder)>,
+    /// Whole blocks: public doors, hub firewalls.
+    blocks: Vec<(Addresses, PublicHolder)>,
+    /// All of them.
+    all: Addresses,
+}
+
+impl PublicIndex {
+    pub fn new(view: &View<'_>) -> Self {
+        let estate = view.estate;
+        let mut singles: Vec<(IpAddr, PublicHolder)> = Vec::new();
+        for gateway in estate.gateways.iter() {
+            if let GatewayKind::Nat { public: Some(public), address, .. } = &gateway.1.kind {
+                singles.push((*public, PublicHolder::Nat(gateway.0, *address)));
+            }
+        }
+        for (id, balancer) in estate.balancers.iter() {
+            for front in balancer.front_ends.iter().filter(|front| front.public) {
+                singles.push((front.address, PublicHolder::Balancer(id)));
+            }
+        }
+        for public in estate.public_addresses.items() {
+            let holder = match (public.interface, public.private) {
+                (Some(interface), Some(private)) => PublicHolder::Interface(interface, private),
+                _ if singles.iter().any(|(known, _)| *known == public.address) => continue,
+                _ => PublicHolder::Nobody,
+            };
+            singles.push((public.address, holder));
+        }
+        let mut blocks = Vec::new();
+        for (id, service) in estate.services.iter() {
+            if let Some(door) = &service.public_door {
+                blocks.push((door.addresses.clone(), PublicHolder::Service(id)));
+            }
+        }
+        for (id, firewall) in estate.firewalls.iter().filter(|(_, firewall)| firewall.legs.is_empty()) {
+            blocks.push((firewall.addresses.intersection(view.internet()), PublicHolder::Firewall(id)));
+        }
+        let held: Addresses = singles.iter().map(|(address, _)| *address).collect();
+        let all = blocks.iter().fold(held, |sum, (block, _)| sum.union(block));
+        Self { singles, blocks, all }
+    }
+}
+
+fn internet_gateway(view: &View<'_>, network: Id<Network>) -> Option<Id<Gateway>> {
+    let fits = |gateway: &Gateway| {
+        gateway.network == network && matches!(gateway.kind, GatewayKind::Internet { attached: true, .. })
+    };
+    view.estate.gateways.iter().find(|(_, gateway)| fits(gateway)).map(|(id, _)| id)
+}
+
+fn single(address: IpAddr) -> Addresses {
+    Addresses::single(address)
+}
+
+/// TCP, UDP and echo requests over IPv4: what address translators of the platform take.
+fn translatable() -> PacketSet {
+    let all = Addresses::of_family(Family::V4);
+    let every = Intervals::span(0, u128::from(u16::MAX));
+    let echo = |code: u8| u128::from(service::code(service::ICMP, u16::from_be_bytes([8, code])));
+    let numbers = |_| {
+        service::whole(service::TCP)
+            .union(&service::whole(service::UDP))
+            .union(&Intervals::span(echo(0), echo(u8::MAX)))
+    };
+    PacketSet::fields(&all, &all, numbers, &every, ())
+}
+
+impl<'e> Walk<'_, 'e> {
+    /// A new leg, begun by a device: what becomes of the changed packets, then the reply goes on from there.
+    pub(super) fn leg(
+        &mut self,
+        ctx: &Ctx,
+        origin: Origin,
+        at: Spot,
+        change: &Rewrite,
+        by: Option<crate::source::Origin>,
+        set: &PacketSet,
+        mut onward: impl FnMut(&mut Self, &Ctx, PacketSet) -> Map,
+        mut home: impl FnMut(&mut Self, &Ctx, Option<Entry>, &PacketSet) -> Map,
+    ) -> Map {
+        if set.is_empty() {
+            return Map::empty();
+        }
+        if ctx.leg.depth >= super::DEEPEST {
+            return self.lost(ctx, at, Why::Loop, set);
+        }
+        let told = if change.is_nothing() {
+            ctx.clone()
+        } else {
+            self.told(ctx, Step::new(false, at, What::Changed(change.clone(), by)))
+        };
+        let leg = Leg {
+            origin,
+            start: ctx.leg.start.clone(),
+            depth: ctx.leg.depth + 1,
+            source_changed: change.source.is_some(),
+            name: ctx.leg.name.clone(),
+        };
+        let inner = Ctx {
+            leg: Rc::new(leg),
+            path: None,
+            trail: told.trail,
+            reply: false,
+            by_site_gateway: None,
+            bypassed: None,
+            free_of: None,
+        };
+        let changed = if change.is_nothing() { set.clone() } else { set.rewritten(change) };
+        let mut map = onward(self, &inner, changed);
+        if change.source_ports.is_some() {
+            map = map.fold_source_ports(&mut |labels| {
+                let all = labels.iter().map(|(ports, label)| (Choice::TranslatedPorts(ports.clone()), *label));
+                self.labels.choose(all.collect())
+            });
+        }
+        let map = map.before(change).restrict(set);
+        let outer = ctx.clone();
+        self.resume(map, super::Verdict::Back, |walk, leaf, region| {
+            let trail = if walk.detail { leaf.trail } else { 0 };
+            let mut back = Ctx { reply: true, trail, bypassed: leaf.bypassed, ..outer.clone() };
+            if !change.is_nothing() {
+                back = walk.told(&back, Step::new(true, at, What::Changed(change.clone(), by)));
+            }
+            home(walk, &back, leaf.via, region)
+        })
+    }
+
+    /// Whether a network, or a subnet of it, may open connections to the internet.
+    fn may_go_out(&self, network: Id<Network>, subnet: Option<Id<Subnet>>) -> bool {
+        let estate = self.view.estate;
+        let closed = |traffic: InternetTraffic| traffic == InternetTraffic::None;
+        !closed(estate.networks[network].internet_traffic)
+            && !subnet.is_some_and(|subnet| closed(estate.subnets[subnet].internet_traffic))
+    }
+
+    /// Packets come to a gateway from inside.
+    pub(super) fn at_gateway(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Gateway>,
+        network: Id<Network>,
+        subnet: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
+        let gateway = &self.view.estate.gateways[id];
+        let spot = Spot::Gateway(id);
+        if let GatewayKind::Site { site, .. } = gateway.kind {
+            return self.at_site(ctx, site, spot, set);
+        }
+        if ctx.reply {
+            // A reply must come to the gateway that saw the request; a NAT gateway is asked by its own address.
+            return match gateway.kind {
+                GatewayKind::Nat { .. } => self.lost(ctx, spot, Why::SawNoRequest, set),
+                _ if ctx.leg.origin == Origin::Gateway(id) => self.back(ctx, None, set),
+                _ => self.lost(ctx, spot, Why::SawNoRequest, set),
+            };
+        }
+        let to_internet = !matches!(gateway.kind, GatewayKind::Nat { public: None, .. });
+        let blocked = to_internet && !self.may_go_out(network, subnet);
+        let block = |walk: &mut Self, ctx: &Ctx, set: &PacketSet| {
+            walk.denied(ctx, Step::new(false, spot, What::InternetBlock), set)
+        };
+        match &gateway.kind {
+            GatewayKind::Internet { .. } if blocked => block(self, ctx, set),
+            GatewayKind::OutboundOnly if blocked => block(self, ctx, set),
+            GatewayKind::Internet { .. } => self.out_by_internet_gateway(ctx, id, set),
+            GatewayKind::OutboundOnly => {
+                let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
+                let good = Self::coming_from(ctx, set, &global).intersection(&of_family(Family::V6));
+                let bad = set.difference(&good);
+                let map = self.leg(
+                    ctx,
+                    Origin::Gateway(id),
+                    spot,
+                    &Rewrite::default(),
+                    None,
+                    &good,
+                    |walk, ctx, set| walk.on_internet(ctx, set),
+                    |walk, ctx, _, set| walk.in_from_gateway(ctx, id, set),
+                );
+                map.overlay(&self.lost(ctx, spot, Why::NotTaken, &bad))
+            }
+            GatewayKind::Nat { subnet: home, address, .. } => {
+                let (home, address) = (*home, *address);
+                let acl = Some(home).filter(|home| subnet != Some(*home));
+                self.over_acl(ctx, acl, Direction::In, set.clone(), |walk, ctx, set| {
+                    if blocked {
+                        return block(walk, ctx, &set);
+                    }
+                    walk.by_nat(ctx, id, home, address, &set)
+                })
+            }
+            GatewayKind::Site { .. } => Map::empty(),
+        }
+    }
+
+    fn by_nat(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Gateway>,
+        home: Id<Subnet>,
+        address: Option<IpAddr>,
+        set: &PacketSet,
+    ) -> Map {
+        let spot = Spot::Gateway(id);
+        let good = set.intersection(&translatable());
+        let bad = set.difference(&good);
+        let network = self.view.estate.subnets[home].network;
+        let change = Rewrite {
+            source: address,
+            source_ports: Some(self.view.settings(network).nat_ports.clone()),
+            ..Rewrite::default()
+        };
+        let map = self.leg(
+            ctx,
+            Origin::Gateway(id),
+            spot,
+            &change,
+            None,
+            &good,
+            |walk, ctx, set| walk.route(ctx, vec![(RoutePlace::in_subnet(walk.view, home, None), set)], false),
+            |walk, ctx, _, set| {
+                let place = RoutePlace::in_subnet(walk.view, home, None);
+                walk.route(ctx, vec![(place, set.clone())], false)
+            },
+        );
+        map.overlay(&self.lost(ctx, spot, Why::NotTaken, &bad))
+    }
+
+    /// Packets come to a NAT gateway's own address.
+    pub(super) fn to_nat(&mut self, ctx: &Ctx, id: Id<Gateway>, from: Option<Id<Subnet>>, set: &PacketSet) -> Map {
+        let GatewayKind::Nat { subnet, .. } = &self.view.estate.gateways[id].kind else { return Map::empty() };
+        let acl = Some(*subnet).filter(|subnet| from != Some(*subnet));
+        let spot = Spot::Gateway(id);
+        self.over_acl(ctx, acl, Direction::In, set.clone(), |walk, ctx, set| {
+            if ctx.reply && ctx.leg.origin == Origin::Gateway(id) {
+                walk.back(ctx, None, &set)
+            } else if ctx.reply {
+                walk.lost(ctx, spot, Why::SawNoRequest, &set)
+            } else {
+                walk.lost(ctx, spot, Why::NothingIn, &set)
+            }
+        })
+    }
+
+    fn out_by_internet_gateway(&mut self, ctx: &Ctx, id: Id<Gateway>, set: &PacketSet) -> Map {
+        let spot = Spot::Gateway(id);
+        let network = self.view.estate.gateways[id].network;
+        let estate = self.view.estate;
+        let mut maps = Vec::new();
+        let mut rest = set.clone();
+        let sources = set.sources();
+        let public = Rc::clone(&self.public);
+        for (address, holder) in &public.singles {
+            let own = match holder {
+                PublicHolder::Interface(interface, own) if estate.network_of(*interface) == network => *own,
+                PublicHolder::Nat(gateway, Some(own)) if estate.gateways[*gateway].network == network => *own,
+                _ => continue,
+            };
+            if !sources.contains(own) {
+                continue;
+            }
+            let here = boxed(&single(own), &Addresses::all()).intersection(&rest);
+            rest = rest.difference(&here);
+            let change = Rewrite { source: Some(*address), ..Rewrite::default() };
+            maps.push(self.leg(
+                ctx,
+                Origin::Gateway(id),
+                spot,
+                &change,
+                None,
+                &here,
+                |walk, ctx, set| walk.on_internet(ctx, set),
+                |walk, ctx, _, set| walk.in_from_gateway(ctx, id, set),
+            ));
+        }
+        let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
+        let open = boxed(&global, &Addresses::all()).intersection(&rest).intersection(&of_family(Family::V6));
+        rest = rest.difference(&open);
+        maps.push(self.leg(
+            ctx,
+            Origin::Gateway(id),
+            spot,
+            &Rewrite::default(),
+            None,
+            &open,
+            |walk, ctx, set| walk.on_internet(ctx, set),
+            |walk, ctx, _, set| walk.in_from_gateway(ctx, id, set),
+        ));
+        maps.push(self.lost(ctx, spot, Why::NotMapped, &rest));
+        Map::overlay_all(maps)
+    }
+
+    /// From a gateway without a subnet into its network: by its own table, else automatic routes.
+    fn in_from_gateway(&mut self, ctx: &Ctx, id: Id<Gateway>, set: &PacketSet) -> Map {
+        let gateway = &self.view.estate.gateways[id];
+        let mut place = RoutePlace::outside(gateway.network);
+        if let GatewayKind::Internet { table, .. } = &gateway.kind {
+            place.table = table.as_ref();
+        }
+        let visit = Visit::Gateway(id);
+        if ctx.repeats(&visit) {
+            return self.lost(ctx, Spot::Gateway(id), Why::Loop, set);
+        }
+        let ctx = ctx.met(Met::Routed(visit));
+        self.route(&ctx, vec![(place, set.clone())], true)
+    }
+
+    /// Packets are on the internet: at their end, or in again at one of the estate's own addresses.
+    pub(super) fn on_internet(&mut self, ctx: &Ctx, set: PacketSet) -> Map {
+        let mut maps = Vec::new();
+        let ended = Self::going_to(ctx, &set, &self.internet_end);
+        let mut rest = set.difference(&ended);
+        if !ended.is_empty() {
+            let ctx = self.told(ctx, Step::new(false, Spot::Internet, What::Arrived));
+            maps.push(self.reply_from_outside(&ctx, &ended));
+        }
+        let wanted = rest.destinations();
+        let public = Rc::clone(&self.public);
+        for (address, holder) in public.singles.iter().filter(|(address, _)| wanted.contains(*address)) {
+            let here = boxed(&Addresses::all(), &single(*address)).intersection(&rest);
+            rest = rest.difference(&here);
+            maps.push(self.in_at(ctx, *holder, *address, &here));
+        }
+        for (block, holder) in &public.blocks {
+            let here = boxed(&Addresses::all(), block).intersection(&rest);
+            if here.is_empty() {
+                continue;
+            }
+            rest = rest.difference(&here);
+            maps.push(match holder {
+                PublicHolder::Service(service) => self.at_public_door(ctx, *service, &here),
+                PublicHolder::Firewall(firewall) => self.at_firewall(ctx, *firewall, Entry::Internet, &here),
+                _ => Map::empty(),
+            });
+        }
+        // Global IPv6 needs no mapping.
+        let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
+        let networks: Vec<Id<Network>> = self.view.estate.networks.ids().collect();
+        for network in networks {
+            let own = self.view.estate.networks[network].blocks.intersection(&global);
+            if own.is_empty() {
+                continue;
+            }
+            let here = boxed(&Addresses::all(), &own).intersection(&rest);
+            if here.is_empty() {
+                continue;
+            }
+            rest = rest.difference(&here);
+            maps.push(self.in_by_network(ctx, network, &here));
+        }
+        if !rest.is_empty() {
+            maps.push(self.lost(ctx, Spot::Internet, Why::NotOnInternet, &rest));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// A remote end on the internet answers: the reply comes to where the request came from.
+    fn reply_from_outside(&mut self, ctx: &Ctx, set: &PacketSet) -> Map {
+        let (silent, answered) = set.one_way();
+        let mut map = Map::empty();
+        if !silent.is_empty() {
+            let label = self.labels.leaf(super::Verdict::Works, ctx.trail);
+            map = silent.relabel(|()| Some(label));
+        }
+        if answered.is_empty() {
+            return map;
+        }
+        let ctx = ctx.turned();
+        map.overlay(&self.back(&ctx, None, &answered))
+    }
+
+    /// Whether connections from the internet may come in.
+    fn may_come_in(&self, network: Id<Network>, subnet: Option<Id<Subnet>>) -> bool {
+        let estate = self.view.estate;
+        let open = |traffic: InternetTraffic| traffic == InternetTraffic::BothWays;
+        open(estate.networks[network].internet_traffic)
+            && subnet.is_none_or(|subnet| open(estate.subnets[subnet].internet_traffic))
+    }
+
+    fn no_gateway(&mut self, ctx: &Ctx, network: Id<Network>, set: &PacketSet) -> Map {
+        let estate = self.view.estate;
+        let any = estate
+            .gateways
+            .items()
+            .iter()
+            .any(|gateway| gateway.network == network && matches!(gateway.kind, GatewayKind::Internet { .. }));
+        // A gateway that the snapshot lacks may be this network's.
+        let lacking =
+            !any && estate.gaps.iter().any(|gap| gap.lack == Lack::Everything && gap.object.starts_with("gateway:"));
+        let spot = Spot::Network(network);
+        if lacking { self.unknown(ctx, spot, Why::Lacking, set) } else { self.lost(ctx, spot, Why::NoGateway, set) }
+    }
+
+    /// From the internet to a public address.
+    fn in_at(&mut self, ctx: &Ctx, holder: PublicHolder, address: IpAddr, set: &PacketSet) -> Map {
+        let estate = self.view.estate;
+        let (network, subnet) = match holder {
+            PublicHolder::Interface(interface, _) => {
+                (estate.network_of(interface), Some(estate.interfaces[interface].subnet))
+            }
+            PublicHolder::Balancer(balancer) => (estate.balancers[balancer].network, estate.balancers[balancer].subnet),
+            PublicHolder::Nat(gateway, _) => {
+                let subnet = match &estate.gateways[gateway].kind {
+                    GatewayKind::Nat { subnet, .. } => Some(*subnet),
+                    _ => None,
+                };
+                (estate.gateways[gateway].network, subnet)
+            }
+            PublicHolder::Firewall(_) | PublicHolder::Service(_) | PublicHolder::Nobody => {
+                return self.lost(ctx, Spot::Internet, Why::NobodyHolds, set);
+            }
+        };
+        let Some(gateway) = internet_gateway(self.view, network) else { return self.no_gateway(ctx, network, set) };
+        let spot = Spot::Gateway(gateway);
+        if !self.may_come_in(network, subnet) {
+            return self.denied(ctx, Step::new(false, spot, What::InternetBlock), set);
+        }
+        let origin = Origin::Gateway(gateway);
+        let home = |walk: &mut Self, ctx: &Ctx, _: Option<Entry>, set: &PacketSet| walk.reply_on_internet(ctx, set);
+        match holder {
+            PublicHolder::Interface(_, own) => {
+                let change = Rewrite { destination: Some(own), ..Rewrite::default() };
+                let _ = address;
+                self.leg(
+                    ctx,
+                    origin,
+                    spot,
+                    &change,
+                    None,
+                    set,
+                    |walk, ctx, set| walk.in_from_gateway(ctx, gateway, &set),
+                    home,
+                )
+            }
+            PublicHolder::Balancer(balancer) => self.leg(
+                ctx,
+                origin,
+                spot,
+                &Rewrite::default(),
+                None,
+                set,
+                |walk, ctx, set| walk.at_balancer(ctx, balancer, None, &set),
+                home,
+            ),
+            _ => match holder {
+                PublicHolder::Nat(nat, _) => self.lost(ctx, Spot::Gateway(nat), Why::NothingIn, set),
+                _ => Map::empty(),
+            },
+        }
+    }
+
+    /// A reply that left by a gateway: on the internet it finds to whoever asked.
+    fn reply_on_internet(&mut self, ctx: &Ctx, set: &PacketSet) -> Map {
+        self.back(ctx, None, set)
+    }
+
+    /// From the internet to a network's own global addresses.
+    fn in_by_network(&mut self, ctx: &Ctx, network: Id<Network>, set: &PacketSet) -> Map {
+        let Some(gateway) = internet_gateway(self.view, network) else { return self.no_gateway(ctx, network, set) };
+        let spot = Spot::Gateway(gateway);
+        let mut rest = set.clone();
+        let mut maps = Vec::new();
+        let mut blocked = PacketSet::empty();
+        if !self.may_come_in(network, None) {
+            blocked = rest.clone();
+        } else {
+            let subnets: Vec<(Id<Subnet>, &Subnet)> = self.view.estate.subnets.iter().collect();
+            for (id, subnet) in subnets.into_iter().filter(|(_, subnet)| subnet.network == network) {
+                if !self.may_come_in(network, Some(id)) {
+                    blocked = blocked.union(&boxed(&Addresses::all(), &subnet.blocks).intersection(&rest));
+                }
+            }
+        }
+        rest = rest.difference(&blocked);
+        maps.push(self.denied(ctx, Step::new(false, spot, What::InternetBlock), &blocked));
+        maps.push(self.leg(
+            ctx,
+            Origin::Gateway(gateway),
+            spot,
+            &Rewrite::default(),
+            None,
+            &rest,
+            |walk, ctx, set| walk.in_from_gateway(ctx, gateway, &set),
+            |walk, ctx, _, set| walk.reply_on_internet(ctx, set),
+        ));
+        Map::overlay_all(maps)
+    }
+
+    /// Out by the platform's own shared address, of which nothing is known but that it is public.
+    pub(super) fn by_shared_address(
+        &mut self,
+        ctx: &Ctx,
+        network: Id<Network>,
+        subnet: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
+        let spot = subnet.map_or(Spot::Network(network), Spot::Subnet);
+        if ctx.reply {
+            return self.lost(ctx, spot, Why::NoRoute, set);
+        }
+        if !self.may_go_out(network, subnet) {
+            return self.denied(ctx, Step::new(false, spot, What::InternetBlock), set);
+        }
+        let good = set.intersection(&translatable());
+        let mut maps = vec![self.lost(ctx, spot, Why::NotTaken, &set.difference(&good))];
+        let ended = Self::going_to(ctx, &good, &self.internet_end);
+        let told = self.told(ctx, Step::new(false, Spot::Internet, What::Arrived));
+        // The reply comes back to the subnet by the platform itself.
+        let (silent, answered) = ended.one_way();
+        let label = self.labels.leaf(super::Verdict::Works, told.trail);
+        maps.push(silent.relabel(|()| Some(label)));
+        if !answered.is_empty() {
+            let back = told.turned();
+            maps.push(self.route(&back, vec![(RoutePlace::outside(network), answered)], true));
+        }
+        let rest = good.difference(&ended);
+        let public = Rc::clone(&self.public);
+        let own = Self::going_to(ctx, &rest, &public.all);
+        maps.push(self.unknown(ctx, spot, Why::Lacking, &own));
+        maps.push(self.lost(ctx, Spot::Internet, Why::NotOnInternet, &rest.difference(&own)));
+        Map::overlay_all(maps)
+    }
+
+    /// Packets come to a site.
+    pub(super) fn at_site(&mut self, ctx: &Ctx, site: Id<Site>, by: Spot, set: &PacketSet) -> Map {
+        let item = &self.view.estate.sites[site];
+        let taken = if ctx.reply { item.holds.clone() } else { item.holds.union(&item.announces) };
+        let here = Self::going_to(ctx, set, &taken);
+        let other = set.difference(&here);
+        let mut maps = vec![self.lost(ctx, by, Why::NotAtSite, &other)];
+        if !here.is_empty() {
+            if ctx.reply {
+                let asked = ctx.leg.start == Start::Site(site) && ctx.leg.origin == Origin::Start;
+                maps.push(match ctx.leg.origin {
+                    _ if asked => self.back(ctx, None, &here),
+                    Origin::Firewall(firewall) => self.lost(ctx, Spot::Firewall(firewall), Why::Bypassed, &here),
+                    Origin::Balancer(balancer) => self.lost(ctx, Spot::Balancer(balancer), Why::Bypassed, &here),
+                    Origin::Gateway(gateway) => self.lost(ctx, Spot::Gateway(gateway), Why::Bypassed, &here),
+                    Origin::Start | Origin::Platform => self.lost(ctx, Spot::Site(site), Why::NotAsked, &here),
+                });
+            } else {
+                let ctx = self.told(ctx, Step::new(false, Spot::Site(site), What::Arrived));
+                let (silent, answered) = here.one_way();
+                let label = self.labels.leaf(super::Verdict::Works, ctx.trail);
+                maps.push(silent.relabel(|()| Some(label)));
+                if !answered.is_empty() {
+                    maps.push(self.from_site(&ctx.turned(), site, answered));
+                }
+            }
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// Packets leave a site by any of its ways that offer their destination.
+    pub(super) fn from_site(&mut self, ctx: &Ctx, site: Id<Site>, set: PacketSet) -> Map {
+        enum Way {
+            Gateway(Id<Gateway>),
+            Link(Id<Hub>, usize),
+        }
+        let estate = self.view.estate;
+        let mut offers: Vec<(Addresses, Way)> = Vec::new();
+        for network in estate.networks.ids() {
+            for (gateway, other) in site_gateways(self.view, network) {
+                if other != site {
+                    continue;
+                }
+                let mut offered = estate.networks[network].blocks.clone();
+                for peering in estate.peerings.items() {
+                    if let Some(Reference::Found(user)) = peering.opposite(network)
+                        && lent_gateways(self.view, peering, *user).iter().any(|(lent, _)| *lent == gateway)
+                    {
+                        offered = offered.union(&estate.networks[*user].blocks);
+                    }
+                }
+                offers.push((offered, Way::Gateway(gateway)));
+            }
+        }
+        for (id, hub) in estate.hubs.iter() {
+            for (at, link) in hub.links.iter().enumerate() {
+                if link.up && link.to == LinkEnd::Site(Reference::Found(site)) {
+                    let learned = link.reads.map(|domain| domain_candidates(self.view, id, domain).all);
+                    let offered = learned.into_iter().flatten();
+                    let offered =
+                        offered.filter(|one| one.winner.hop != Hop::Hub(id, at) && one.winner.hop != Hop::Blackhole);
+                    offers.push((offered.map(|one| one.range).collect(), Way::Link(id, at)));
+                }
+            }
+        }
+        let mut rest = set;
+        let mut maps = Vec::new();
+        if let Some(knows) = &estate.sites[site].knows {
+            let known = Self::going_to(ctx, &rest, knows);
+            maps.push(self.lost(ctx, Spot::Site(site), Why::SiteKnowsNoWay, &rest.difference(&known)));
+            rest = known;
+        }
+        // Packets by which of the ways offer their destination.
+        let mut parts: Vec<(PacketSet, Vec<usize>)> = vec![(rest, Vec::new())];
+        for (at, (offered, _)) in offers.iter().enumerate() {
+            let mut next = Vec::new();
+            for (part, by) in parts {
+                let here = Self::going_to(ctx, &part, offered);
+                let other = part.difference(&here);
+                if !here.is_empty() {
+                    next.push((here, by.iter().copied().chain([at]).collect()));
+                }
+                if !other.is_empty() {
+                    next.push((other, by));
+                }
+            }
+            parts = next;
+        }
+        for (part, by) in parts {
+            if by.is_empty() {
+                maps.push(self.lost(ctx, Spot::Site(site), Why::SiteKnowsNoWay, &part));
+                continue;
+            }
+            let mut all = Vec::with_capacity(by.len());
+            for at in by {
+                let map = match offers[at].1 {
+                    Way::Gateway(gateway) => {
+                        let ctx = self.told(ctx, Step::new(ctx.reply, Spot::Gateway(gateway), What::Crossed));
+                        let ctx = Ctx { by_site_gateway: Some(gateway), ..ctx };
+                        let network = estate.gateways[gateway].network;
+                        self.route(&ctx, vec![(RoutePlace::outside(network), part.clone())], false)
+                    }
+                    Way::Link(hub, link) => self.in_hub(ctx, hub, Some(link), link, true, &part),
+                };
+                all.push((Choice::Offer(at), map));
+            }
+            maps.push(self.chosen(all));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// Packets are in a hub: they came in by a link, and are routed by the domain that a link reads. `out_of`: the link by
+    /// which they may not leave again.
+    pub(super) fn in_hub(
+        &mut self,
+        ctx: &Ctx,
+        hub: Id<Hub>,
+        out_of: Option<usize>,
+        reads_as: usize,
+        steered: bool,
+        set: &PacketSet,
+    ) -> Map {
+        if set.is_empty() {
+            return Map::empty();
+        }
+        let item = &self.view.estate.hubs[hub];
+        let link = &item.links[reads_as];
+        let spot = Spot::Hub(hub, Some(reads_as));
+        let Some(domain) = link.reads else { return self.lost(ctx, spot, Why::NoDomain, set) };
+        let visit = Visit::Domain(hub.index(), domain, reads_as, steered);
+        if ctx.repeats(&visit) {
+            return self.lost(ctx, spot, Why::Loop, set);
+        }
+        let ctx = ctx.met(Met::Routed(visit));
+        let mut rest = set.clone();
+        let mut maps = Vec::new();
+        if steered {
+            let public = Self::going_to(&ctx, set, self.view.internet());
+            let kinds = [(&link.steer_internet, public.clone()), (&link.steer_private, set.difference(&public))];
+            for (firewall, part) in kinds {
+                let Some(firewall) = firewall else { continue };
+                if part.is_empty() {
+                    continue;
+                }
+                rest = rest.difference(&part);
+                maps.push(match firewall {
+                    Reference::Found(firewall) => self.at_firewall(&ctx, *firewall, Entry::Hub(hub, reads_as), &part),
+                    Reference::Missing(name) => {
+                        if self.view.lacks("firewall", name, Lack::Everything) {
+                            self.unknown(&ctx, spot, Why::Lacking, &part)
+                        } else {
+                            let winner = crate::route::Winner { hop: Hop::Dead, origin: Some(link.origin) };
+                            self.lost(&ctx, spot, Why::DeadHop(winner), &part)
+                        }
+                    }
+                });
+            }
+        }
+        let key = (hub.index(), domain);
+        let view = self.view;
+        let candidates =
+            Rc::clone(self.domains.entry(key).or_insert_with(|| Rc::new(domain_candidates(view, hub, domain))));
+        for (part, winners) in routed_packets(&candidates, &rest, ctx.reply) {
+            if winners.is_empty() {
+                maps.push(self.lost(&ctx, spot, Why::NoRoute, &part));
+                continue;
+            }
+            let mut all = Vec::with_capacity(winners.len());
+            for winner in winners {
+                let told = self.told(&ctx, Step::new(ctx.reply, spot, What::Routed(winner)));
+                let map = match winner.hop {
+                    Hop::Hub(_, out) if Some(out) == out_of => self.lost(&told, spot, Why::BackByLink, &part),
+                    Hop::Hub(_, out) => self.out_by_link(&told, hub, out, &part),
+                    Hop::Blackhole => self.lost(&told, spot, Why::Blackhole(winner), &part),
+                    Hop::Unknown => self.unknown(&told, spot, Why::Lacking, &part),
+                    _ => self.lost(&told, spot, Why::DeadHop(winner), &part),
+                };
+                all.push((Choice::Route(winner), map));
+            }
+            maps.push(self.chosen(all));
+        }
+        Map::overlay_all(maps)
+    }
+
+    fn out_by_link(&mut self, ctx: &Ctx, hub: Id<Hub>, at: usize, set: &PacketSet) -> Map {
+        let estate = self.view.estate;
+        let link = &estate.hubs[hub].links[at];
+        let spot = Spot::Hub(hub, Some(at));
+        let missing = |walk: &mut Self, kind: &str, name: &str| {
+            if walk.view.lacks(kind, name, Lack::Everything) {
+                walk.unknown(ctx, spot, Why::Lacking, set)
+            } else {
+                let winner = crate::route::Winner { hop: Hop::Dead, origin: Some(link.origin) };
+                walk.lost(ctx, spot, Why::DeadHop(winner), set)
+            }
+        };
+        match &link.to {
+            LinkEnd::Network(Reference::Found(network)) => {
+                let place = match link.subnet {
+                    Some(subnet) => RoutePlace::in_subnet(self.view, subnet, None),
+                    None => RoutePlace {
+                        table: estate.networks[*network].main_table.as_ref(),
+                        ..RoutePlace::outside(*network)
+                    },
+                };
+                self.route(ctx, vec![(place, set.clone())], false)
+            }
+            LinkEnd::Network(Reference::Missing(name)) => missing(self, "network", name),
+            LinkEnd::Site(Reference::Found(site)) => self.at_site(ctx, *site, spot, set),
+            LinkEnd::Site(Reference::Missing(name)) => missing(self, "site", name),
+            LinkEnd::Hub(Reference::Found(other)) => {
+                let back = |to: &LinkEnd| *to == LinkEnd::Hub(Reference::Found(hub));
+                match link_of(&estate.hubs[*other], back) {
+                    Some((entry, _)) => self.in_hub(ctx, *other, Some(entry), entry, true, set),
+                    None => self.lost(ctx, spot, Why::NoDomain, set),
+                }
+            }
+            LinkEnd::Hub(Reference::Missing(name)) => missing(self, "hub", name),
+            LinkEnd::Firewall(Reference::Found(firewall)) => self.at_firewall(ctx, *firewall, Entry::Hub(hub, at), set),
+            LinkEnd::Firewall(Reference::Missing(name)) => missing(self, "firewall", name),
+        }
+    }
+}

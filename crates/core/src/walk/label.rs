@@ -1,0 +1,419 @@
+//! What becomes of packets: leaves under the choices of nature, conditions and doubts.
+
+use super::{Entry, Part, Step};
+use crate::model::{Firewall, Id, Interface, Name, NameSet};
+use crate::packet::Intervals;
+use crate::route::Winner;
+use rustc_hash::FxHashMap;
+
+/// What became of one packet by one choice of nature.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Verdict {
+    /// It works, there and back.
+    Works,
+    /// Only some of nature's choices work.
+    WorksForSome,
+    /// It would work if something holds that no snapshot holds.
+    Conditional,
+    /// That depends on what the snapshot lacks.
+    Unknown,
+    /// A stage denies the request.
+    Denied,
+    /// The request gets lost.
+    Lost,
+    /// A stage denies the reply.
+    ReplyDenied,
+    /// The reply gets lost.
+    ReplyLost,
+    /// On a leg: the reply is back at the device that began it. No final verdict.
+    Back,
+}
+
+impl Verdict {
+    /// In words.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Works | Self::Back => "works",
+            Self::WorksForSome => "works for some",
+            Self::Conditional => "conditional",
+            Self::Unknown => "unknown",
+            Self::Denied => "denied",
+            Self::Lost => "lost",
+            Self::ReplyDenied => "reply denied",
+            Self::ReplyLost => "reply lost",
+        }
+    }
+
+    /// Whether the connection fails.
+    pub fn fails(self) -> bool {
+        matches!(self, Self::Denied | Self::Lost | Self::ReplyDenied | Self::ReplyLost)
+    }
+}
+
+/// An index into [`Labels`].
+pub type Label = u32;
+
+/// The end of a walk by one choice.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Leaf {
+    /// What became of it.
+    pub verdict: Verdict,
+    /// The steps that led here; the deciding one is the last.
+    pub trail: u32,
+    /// For [`Verdict::Back`]: by which interface the reply came.
+    pub via: Option<Entry>,
+    /// For [`Verdict::Back`]: a firewall that saw the request and not the reply.
+    pub bypassed: Option<Id<Firewall>>,
+}
+
+/// What nature chose.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Choice {
+    /// A client port among these.
+    ClientPorts(Intervals),
+    /// A translated port among these.
+    TranslatedPorts(Intervals),
+    /// One of equal routes.
+    Route(Winner),
+    /// A site's way back, by its number.
+    Offer(usize),
+    /// The same member of a firewall for the reply, or another.
+    Member(bool),
+    /// A back end, by its place.
+    BackEnd(usize),
+    /// A proxy's interface.
+    ProxyInterface(Id<Interface>),
+    /// One of several holders of an address.
+    Holder(usize),
+}
+
+/// What no snapshot holds.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Condition {
+    /// Whether the packet is meant for a name of a set.
+    Named(Vec<Id<NameSet>>),
+    /// Something in words.
+    Other(Name),
+}
+
+/// What becomes of packets.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Tree {
+    /// One end.
+    Leaf(Leaf),
+    /// Nature chooses; the lowest choice first.
+    Choice(Vec<(Choice, Label)>),
+    /// It turns on a condition.
+    Turns {
+        /// The condition.
+        condition: Condition,
+        /// If it holds.
+        holds: Label,
+        /// If it does not.
+        otherwise: Label,
+    },
+    /// It is not known whether a stage lets it on.
+    Doubt {
+        /// If it does.
+        on: Label,
+        /// If it does not.
+        stopped: Label,
+        /// The steps up to the doubt.
+        trail: u32,
+    },
+}
+
+/// One verdict, and what decided it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Judged {
+    /// The verdict.
+    pub verdict: Verdict,
+    /// The steps that led to it: of an example, where nature chooses. The deciding one is the last.
+    pub trail: u32,
+    /// Where it works for some: the choices that work, and the steps by which one fails.
+    pub some: Option<(Vec<Choice>, u32)>,
+    /// On what it turns.
+    pub conditions: Vec<Condition>,
+}
+
+/// All labels of one walk, and all its steps.
+pub struct Labels {
+    trees: Vec<Tree>,
+    known: FxHashMap<Tree, Label>,
+    steps: Vec<(u32, Step)>,
+    known_steps: FxHashMap<(u32, Step), u32>,
+    detail: bool,
+    replaced: FxHashMap<(Label, Label, Label), Label>,
+    leaves: FxHashMap<Label, Vec<Label>>,
+}
+
+impl Labels {
+    pub(super) fn new(detail: bool) -> Self {
+        Self {
+            trees: Vec::new(),
+            known: FxHashMap::default(),
+            steps: Vec::new(),
+            known_steps: FxHashMap::default(),
+            detail,
+            replaced: FxHashMap::default(),
+            leaves: FxHashMap::default(),
+        }
+    }
+
+    /// What a label means.
+    pub fn tree(&self, label: Label) -> &Tree {
+        &self.trees[label as usize]
+    }
+
+    fn add(&mut self, tree: Tree) -> Label {
+        if let Some(known) = self.known.get(&tree) {
+            return *known;
+        }
+        let label = u32::try_from(self.trees.len()).expect("fewer than 2^32 labels");
+        self.known.insert(tree.clone(), label);
+        self.trees.push(tree);
+        label
+    }
+
+    pub(super) fn add_leaf(&mut self, leaf: Leaf) -> Label {
+        self.add(Tree::Leaf(leaf))
+    }
+
+    pub(super) fn leaf(&mut self, verdict: Verdict, trail: u32) -> Label {
+        let trail = if self.detail || verdict != Verdict::Works { trail } else { 0 };
+        self.add_leaf(Leaf { verdict, trail, via: None, bypassed: None })
+    }
+
+    pub(super) fn leaf_of(&self, label: Label) -> Option<&Leaf> {
+        match self.tree(label) {
+            Tree::Leaf(leaf) => Some(leaf),
+            _ => None,
+        }
+    }
+
+    /// Adds a step behind others; where not every step is told, in their place.
+    pub(super) fn push(&mut self, before: u32, step: Step) -> u32 {
+        let before = if self.detail { before } else { 0 };
+        if let Some(known) = self.known_steps.get(&(before, step.clone())) {
+            return *known;
+        }
+        self.steps.push((before, step.clone()));
+        let trail = u32::try_from(self.steps.len()).expect("fewer than 2^32 steps");
+        self.known_steps.insert((before, step), trail);
+        trail
+    }
+
+    /// The steps of a trail in order.
+    pub fn steps(&self, trail: u32) -> Vec<&Step> {
+        let mut steps = Vec::new();
+        let mut at = trail;
+        while let Some((before, step)) = at.checked_sub(1).and_then(|at| self.steps.get(at as usize)) {
+            steps.push(step);
+            at = *before;
+        }
+        steps.reverse();
+        steps
+    }
+
+    /// Nature chooses one of these; branches that are equal count once.
+    pub(super) fn choose(&mut self, choices: Vec<(Choice, Label)>) -> Label {
+        let mut kept: Vec<(Choice, Label)> = Vec::new();
+        for (choice, label) in choices {
+            match kept.iter_mut().find(|(_, known)| *known == label) {
+                None => kept.push((choice, label)),
+                Some((Choice::ClientPorts(sum), _)) => {
+                    if let Choice::ClientPorts(ports) = choice {
+                        *sum = sum.union(&ports);
+                    }
+                }
+                Some((Choice::TranslatedPorts(sum), _)) => {
+                    if let Choice::TranslatedPorts(ports) = choice {
+                        *sum = sum.union(&ports);
+                    }
+                }
+                Some(_) => {}
+            }
+        }
+        match kept.as_slice() {
+            [(_, only)] => *only,
+            _ => self.add(Tree::Choice(kept)),
+        }
+    }
+
+    pub(super) fn turns(&mut self, condition: Condition, holds: Label, otherwise: Label) -> Label {
+        if holds == otherwise { holds } else { self.add(Tree::Turns { condition, holds, otherwise }) }
+    }
+
+    pub(super) fn doubt(&mut self, on: Label, stopped: Label, trail: u32) -> Label {
+        if on == stopped { on } else { self.add(Tree::Doubt { on, stopped, trail }) }
+    }
+
+    /// All leaves of a label, each once, the lowest choice first.
+    pub(super) fn leaves(&mut self, label: Label) -> Vec<Label> {
+        if let Some(known) = self.leaves.get(&label) {
+            return known.clone();
+        }
+        let below: Vec<Label> = match self.tree(label) {
+            Tree::Leaf(_) => return vec![label],
+            Tree::Choice(all) => all.iter().map(|(_, label)| *label).collect(),
+            Tree::Turns { holds, otherwise, .. } => vec![*holds, *otherwise],
+            Tree::Doubt { on, stopped, .. } => vec![*on, *stopped],
+        };
+        let mut found = Vec::new();
+        for label in below {
+            for leaf in self.leaves(label) {
+                if !found.contains(&leaf) {
+                    found.push(leaf);
+                }
+            }
+        }
+        self.leaves.insert(label, found.clone());
+        found
+    }
+
+    /// A label with one leaf replaced.
+    pub(super) fn replaced(&mut self, label: Label, leaf: Label, new: Label) -> Label {
+        if label == leaf {
+            return new;
+        }
+        if matches!(self.tree(label), Tree::Leaf(_)) {
+            return label;
+        }
+        if let Some(known) = self.replaced.get(&(label, leaf, new)) {
+            return *known;
+        }
+        let result = match self.tree(label).clone() {
+            Tree::Leaf(_) => label,
+            Tree::Choice(all) => {
+                let all = all.into_iter().map(|(choice, below)| (choice, self.replaced(below, leaf, new))).collect();
+                self.choose(all)
+            }
+            Tree::Turns { condition, holds, otherwise } => {
+                let (holds, otherwise) = (self.replaced(holds, leaf, new), self.replaced(otherwise, leaf, new));
+                self.turns(condition, holds, otherwise)
+            }
+            Tree::Doubt { on, stopped, trail } => {
+                let (on, stopped) = (self.replaced(on, leaf, new), self.replaced(stopped, leaf, new));
+                self.doubt(on, stopped, trail)
+            }
+        };
+        self.replaced.insert((label, leaf, new), result);
+        result
+    }
+
+    /// A label as one verdict.
+    pub fn judge(&self, label: Label) -> Judged {
+        self.judge_given(label, &mut Vec::new())
+    }
+
+    fn judge_given(&self, label: Label, given: &mut Vec<(Condition, bool)>) -> Judged {
+        let plain = |verdict, trail| Judged { verdict, trail, some: None, conditions: Vec::new() };
+        match self.tree(label) {
+            Tree::Leaf(leaf) => {
+                plain(if leaf.verdict == Verdict::Back { Verdict::Works } else { leaf.verdict }, leaf.trail)
+            }
+            Tree::Choice(all) => {
+                let judged: Vec<(&Choice, Judged)> =
+                    all.iter().map(|(choice, label)| (choice, self.judge_given(*label, given))).collect();
+                among(judged)
+            }
+            Tree::Turns { condition, holds, otherwise } => {
+                if let Some((_, known)) = given.iter().find(|(other, _)| other == condition) {
+                    let branch = if *known { *holds } else { *otherwise };
+                    return self.judge_given(branch, given);
+                }
+                given.push((condition.clone(), true));
+                let yes = self.judge_given(*holds, given);
+                given.pop();
+                given.push((condition.clone(), false));
+                let no = self.judge_given(*otherwise, given);
+                given.pop();
+                turned(condition, yes, no)
+            }
+            Tree::Doubt { on, stopped, trail } => {
+                let (on, stopped) = (self.judge_given(*on, given), self.judge_given(*stopped, given));
+                // What comes out the same either way is certain.
+                if on.verdict == stopped.verdict { on } else { plain(Verdict::Unknown, *trail) }
+            }
+        }
+    }
+
+    /// The whole of a partition as one verdict.
+    pub(super) fn summary(&self, parts: &[Part]) -> Judged {
+        let lowest = |part: &&Part| part.packets.lowest();
+        let of = |verdict: Verdict| parts.iter().filter(|part| part.judged.verdict == verdict).min_by_key(lowest);
+        let works = of(Verdict::Works);
+        let some = works.or_else(|| of(Verdict::WorksForSome));
+        match (works, some) {
+            (Some(works), _) if parts.iter().all(|part| part.judged.verdict == Verdict::Works) => works.judged.clone(),
+            (_, Some(some)) => Judged { verdict: Verdict::WorksForSome, ..some.judged.clone() },
+            _ => {
+                let open = of(Verdict::Unknown).or_else(|| of(Verdict::Conditional));
+                let found = open.or_else(|| parts.iter().min_by_key(lowest));
+                let none = || Judged { verdict: Verdict::Lost, trail: 0, some: None, conditions: Vec::new() };
+                found.map_or_else(none, |part| part.judged.clone())
+            }
+        }
+    }
+}
+
+/// Nature's choices as one verdict.
+fn among(judged: Vec<(&Choice, Judged)>) -> Judged {
+    let of = |verdict: Verdict| judged.iter().find(|(_, one)| one.verdict == verdict);
+    let works = of(Verdict::Works);
+    if let Some((_, works)) = works
+        && judged.iter().all(|(_, one)| one.verdict == Verdict::Works)
+    {
+        return works.clone();
+    }
+    if let Some((_, example)) = works.or_else(|| of(Verdict::WorksForSome)) {
+        let good = judged.iter().filter(|(_, one)| one.verdict == Verdict::Works).map(|(choice, _)| (*choice).clone());
+        let mut good: Vec<Choice> = good.collect();
+        let bad = judged.iter().find(|(_, one)| one.verdict != Verdict::Works && one.verdict != Verdict::WorksForSome);
+        let mut trail = bad.map_or(0, |(_, bad)| bad.trail);
+        if let Some((inner, inner_trail)) = &example.some {
+            good.extend(inner.iter().cloned());
+            if bad.is_none() {
+                trail = *inner_trail;
+            }
+        }
+        return Judged {
+            verdict: Verdict::WorksForSome,
+            trail: example.trail,
+            some: Some((good, trail)),
+            conditions: Vec::new(),
+        };
+    }
+    let open = of(Verdict::Unknown).or_else(|| of(Verdict::Conditional));
+    open.unwrap_or(&judged[0]).1.clone()
+}
+
+/// A condition's two outcomes as one verdict.
+fn turned(condition: &Condition, yes: Judged, no: Judged) -> Judged {
+    use Verdict::{Conditional, Unknown, Works, WorksForSome};
+    let works = |one: &Judged| matches!(one.verdict, Works | WorksForSome);
+    match (yes.verdict, no.verdict) {
+        (Works, Works) => no,
+        (Unknown, _) => yes,
+        (_, Unknown) => no,
+        (WorksForSome, Works | WorksForSome) => yes,
+        (Works, WorksForSome) => no,
+        _ if works(&yes) || works(&no) || yes.verdict == Conditional || no.verdict == Conditional => {
+            let example = if works(&yes) {
+                &yes
+            } else if works(&no) || no.verdict == Conditional {
+                &no
+            } else {
+                &yes
+            };
+            let mut conditions = vec![condition.clone()];
+            for more in yes.conditions.iter().chain(&no.conditions) {
+                if !conditions.contains(more) {
+                    conditions.push(more.clone());
+                }
+            }
+            Judged { verdict: Conditional, trail: example.trail, some: None, conditions }
+        }
+        _ => no,
+    }
+}

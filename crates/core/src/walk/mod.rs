@@ -1,0 +1,396 @@
+//! One connection there and back: sets of packets carried from a start through stages, routes and devices to their ends,
+//! and their replies home again (design 2.1 to 2.5).
+//!
+//! The walk is a recursion over *legs*. On one leg the header of a packet stays as it is; where a device changes it, a new
+//! leg begins, and what becomes of the new header is computed first. A reply that gets back to the device that began the
+//! leg is a leaf [`Verdict::Back`]; the leg before goes on from there. All sets are sets of *requests* as they look on their
+//! leg: the reply is their mirror image, so it is judged by mirrored stages and never built.
+//!
+//! What becomes of packets is a *label*: a tree of leaves under the choices of nature, conditions that no snapshot holds, and
+//! doubts where the snapshot lacks something. [`Labels::judge`] reads it as one verdict.
+//!
+//! Invariants: a map that comes back is total on the set that was asked; a leg deeper than [`DEEPEST`] is a loop; nothing is
+//! lost or denied because of what the snapshot says it lacks.
+
+mod device;
+mod edge;
+mod label;
+mod policy;
+mod stages;
+mod step;
+mod way;
+
+pub use device::Entry;
+pub use label::{Choice, Condition, Judged, Label, Labels, Leaf, Tree, Verdict};
+pub use step::{Spot, Step, What, Why};
+
+use crate::address::{Addresses, Family};
+use crate::model::{Balancer, Firewall, Gateway, Id, Interface, Name, Network, Site, Subnet};
+use crate::packet::{Intervals, PacketMap, PacketSet};
+use crate::route::{Candidates, RoutePlace, candidates};
+use crate::stage::{Chain, Judgement, StageKind, State};
+use crate::view::View;
+use rustc_hash::FxHashMap;
+use std::rc::Rc;
+use way::Holders;
+
+/// Legs of one connection; more are a loop.
+pub const DEEPEST: u32 = 12;
+
+/// Where packets start.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Start {
+    /// At interfaces, each with packets from its own addresses.
+    Interfaces(Vec<Id<Interface>>),
+    /// Somewhere on the internet.
+    Internet,
+    /// At a site.
+    Site(Id<Site>),
+}
+
+/// A question: packets, where they start, and by which name their destination was asked.
+#[derive(Clone, Debug)]
+pub struct Asked {
+    /// Where they start.
+    pub start: Start,
+    /// The packets as they are sent. Source ports are all that nature may choose.
+    pub packets: PacketSet,
+    /// The name that was asked; none for an address.
+    pub name: Option<Name>,
+}
+
+/// What becomes of packets, each in one part.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// The packets.
+    pub packets: PacketSet,
+    /// What becomes of them.
+    pub label: Label,
+    /// The same as one verdict.
+    pub judged: Judged,
+}
+
+/// All that was asked, by verdict and by what decided it.
+pub struct Answered {
+    /// Disjoint, and together all that was asked; in the order of their lowest packets.
+    pub parts: Vec<Part>,
+    /// What the labels mean.
+    pub labels: Labels,
+    /// The whole as one verdict (design 2.1).
+    pub summary: Judged,
+}
+
+/// Walks what was asked. With `detail` every step is told, which is for few packets.
+pub fn walk(view: &View<'_>, asked: &Asked, detail: bool) -> Answered {
+    let mut walk = Walk::new(view, detail);
+    let map = walk.connection(asked);
+    let folded = map.fold_source_ports(&mut |labels| {
+        walk.labels.choose(labels.iter().map(|(ports, label)| (Choice::ClientPorts(ports.clone()), *label)).collect())
+    });
+    let map = folded.restrict(&asked.packets);
+    let mut parts: Vec<Part> = Vec::new();
+    for (label, packets) in map.regions() {
+        let judged = walk.labels.judge(label);
+        match parts.iter_mut().find(|part| part.judged == judged) {
+            Some(part) => part.packets = part.packets.union(&packets),
+            None => parts.push(Part { packets, label, judged }),
+        }
+    }
+    let summary = walk.labels.summary(&parts);
+    Answered { parts, labels: walk.labels, summary }
+}
+
+/// What began a leg.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Origin {
+    /// The start itself.
+    Start,
+    Gateway(Id<Gateway>),
+    Firewall(Id<Firewall>),
+    Balancer(Id<Balancer>),
+    /// A platform's device that is not described: it finds back by itself.
+    Platform,
+}
+
+/// What holds for a whole leg.
+#[derive(Debug)]
+struct Leg {
+    origin: Origin,
+    start: Start,
+    depth: u32,
+    /// Whether the device that began the leg changed the source.
+    source_changed: bool,
+    name: Option<Name>,
+}
+
+/// States that a crossed interface does not keep for certain.
+type NotKept = Vec<(StageKind, State)>;
+
+/// What the walk met on this leg.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Met {
+    /// Stages of an interface that let the request pass.
+    Crossed(Id<Interface>, NotKept),
+    /// The interfaces at which the leg starts, all states kept.
+    StartsCrossed,
+    /// A firewall that saw the packet and changed nothing; whether it kept state.
+    Firewall(Id<Firewall>, bool),
+    /// The back end that a balancer chose as next hop.
+    BackEnd(Id<Balancer>, Id<Interface>),
+    /// A place where it was routed.
+    Routed(Visit),
+}
+
+/// A place where a packet may not come by twice.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Visit {
+    Place(Id<Network>, Option<Id<Subnet>>, Option<Id<Interface>>),
+    Gateway(Id<Gateway>),
+    Domain(usize, usize, usize, bool),
+    Handed(Id<Interface>),
+}
+
+#[derive(Debug)]
+struct PathNode {
+    before: Option<Rc<PathNode>>,
+    reply: bool,
+    met: Met,
+}
+
+/// Where the walk stands.
+#[derive(Clone, Debug)]
+struct Ctx {
+    reply: bool,
+    leg: Rc<Leg>,
+    path: Option<Rc<PathNode>>,
+    /// The steps so far, if they are told.
+    trail: u32,
+    /// The site gateway by which packets have just come in.
+    by_site_gateway: Option<Id<Gateway>>,
+    /// A firewall that the reply has not passed though the request did.
+    bypassed: Option<Id<Firewall>>,
+    /// A subnet whose ACL the next step does not cross: of an unfiltered private door.
+    free_of: Option<Id<Subnet>>,
+}
+
+impl Ctx {
+    fn met(&self, met: Met) -> Self {
+        let node = PathNode { before: self.path.clone(), reply: self.reply, met };
+        Self { path: Some(Rc::new(node)), ..self.clone() }
+    }
+
+    fn path(&self) -> impl Iterator<Item = &PathNode> {
+        std::iter::successors(self.path.as_deref(), |node| node.before.as_deref())
+    }
+
+    /// Whether the walk comes to a place for the second time with the same header.
+    fn repeats(&self, visit: &Visit) -> bool {
+        self.path().any(|node| node.reply == self.reply && matches!(&node.met, Met::Routed(other) if other == visit))
+    }
+
+    /// The same place, on the way back.
+    fn turned(&self) -> Self {
+        Self { reply: true, ..self.clone() }
+    }
+
+    /// The first firewall of this leg that the request passed and the reply did not.
+    fn bypassed_here(&self) -> Option<Id<Firewall>> {
+        let seen = |reply: bool| {
+            self.path().filter(move |node| node.reply == reply).filter_map(|node| match node.met {
+                Met::Firewall(firewall, _) => Some(firewall),
+                _ => None,
+            })
+        };
+        let mut missed: Vec<Id<Firewall>> = seen(false).filter(|f| !seen(true).any(|other| other == *f)).collect();
+        missed.pop()
+    }
+}
+
+type Map = PacketMap<Label>;
+type AclMap = Option<Rc<PacketMap<Judgement>>>;
+
+struct Walk<'v, 'e> {
+    view: &'v View<'e>,
+    labels: Labels,
+    detail: bool,
+    /// Whether some route is limited to tags, so that each interface is routed on its own.
+    tagged_routes: bool,
+    chains: FxHashMap<(usize, bool, bool), Rc<Chain>>,
+    acls: FxHashMap<(Id<Subnet>, bool, bool), AclMap>,
+    tables: FxHashMap<RoutePlace<'e>, Rc<Candidates>>,
+    domains: FxHashMap<(usize, usize), Rc<Candidates>>,
+    holders: FxHashMap<Id<Network>, Rc<Holders>>,
+    roles: FxHashMap<Id<Interface>, way::Role>,
+    classes: Option<Rc<Vec<u32>>>,
+    policies: FxHashMap<policy::PolicyKey, Rc<policy::PolicyMap>>,
+    platform: PacketSet,
+    internet_end: Addresses,
+    public: Rc<edge::PublicIndex>,
+}
+
+impl<'v, 'e> Walk<'v, 'e> {
+    fn new(view: &'v View<'e>, detail: bool) -> Self {
+        let tables = view.estate.route_tables.items();
+        Self {
+            view,
+            labels: Labels::new(detail),
+            detail,
+            tagged_routes: tables.iter().any(|table| table.routes.iter().any(|route| !route.only_tagged.is_empty())),
+            chains: FxHashMap::default(),
+            acls: FxHashMap::default(),
+            tables: FxHashMap::default(),
+            domains: FxHashMap::default(),
+            holders: FxHashMap::default(),
+            roles: way::roles(view),
+            classes: None,
+            policies: FxHashMap::default(),
+            platform: crate::stage::platform_traffic(view),
+            internet_end: view.internet_end(),
+            public: Rc::new(edge::PublicIndex::new(view)),
+        }
+    }
+
+    /// A whole connection of its own; source ports are not folded yet.
+    fn connection(&mut self, asked: &Asked) -> Map {
+        let leg = Leg {
+            origin: Origin::Start,
+            start: asked.start.clone(),
+            depth: 0,
+            source_changed: false,
+            name: asked.name.clone(),
+        };
+        self.connection_on(leg, 0, &asked.packets)
+    }
+
+    fn connection_on(&mut self, leg: Leg, trail: u32, packets: &PacketSet) -> Map {
+        let start = leg.start.clone();
+        let ctx = Ctx {
+            reply: false,
+            leg: Rc::new(leg),
+            path: None,
+            trail,
+            by_site_gateway: None,
+            bypassed: None,
+            free_of: None,
+        };
+        let map = match &start {
+            Start::Interfaces(interfaces) => self.start_at(&ctx, interfaces, packets),
+            Start::Internet => self.on_internet(&ctx, packets.clone()),
+            Start::Site(site) => self.from_site(&ctx, *site, packets.clone()),
+        };
+        // A reply that is back has been everywhere.
+        let end = |walk: &mut Self, leaf: &Leaf, region: &PacketSet| {
+            let label = match leaf.bypassed {
+                None => walk.labels.leaf(Verdict::Works, leaf.trail),
+                Some(firewall) => {
+                    let step = Step::lost(true, Spot::Firewall(firewall), Why::Bypassed);
+                    let trail = walk.labels.push(leaf.trail, step);
+                    walk.labels.leaf(Verdict::ReplyLost, trail)
+                }
+            };
+            region.relabel(|()| Some(label))
+        };
+        self.resume(map, Verdict::Back, end)
+    }
+
+    /// Goes on for the packets whose label has a leaf of this kind, and puts what becomes of them in its place.
+    fn resume(&mut self, map: Map, verdict: Verdict, mut on: impl FnMut(&mut Self, &Leaf, &PacketSet) -> Map) -> Map {
+        let mut present: Vec<Label> = Vec::new();
+        map.relabel(|label| {
+            if !present.contains(&label) {
+                present.push(label);
+            }
+            Some(())
+        });
+        let mut ends: Vec<Label> = Vec::new();
+        for label in &present {
+            for leaf in self.labels.leaves(*label) {
+                if self.labels.leaf_of(leaf).is_some_and(|leaf| leaf.verdict == verdict) && !ends.contains(&leaf) {
+                    ends.push(leaf);
+                }
+            }
+        }
+        let mut result = map;
+        for end in ends {
+            let Some(leaf) = self.labels.leaf_of(end).cloned() else { continue };
+            let holds = |walk: &mut Self, label: Label| walk.labels.leaves(label).contains(&end);
+            let region = result.select(|label| holds(self, label));
+            let after = on(self, &leaf, &region);
+            let labels = &mut self.labels;
+            let replaced = result.combine(&after, |label, new| Some(labels.replaced(label, end, new)));
+            result = replaced.overlay(&result);
+        }
+        result
+    }
+
+    fn ended(&mut self, ctx: &Ctx, verdict: Verdict, step: Step, set: &PacketSet) -> Map {
+        let trail = self.labels.push(ctx.trail, step);
+        let label = self.labels.leaf(verdict, trail);
+        set.relabel(|()| Some(label))
+    }
+
+    fn lost(&mut self, ctx: &Ctx, at: Spot, why: Why, set: &PacketSet) -> Map {
+        let verdict = if ctx.reply { Verdict::ReplyLost } else { Verdict::Lost };
+        self.ended(ctx, verdict, Step::lost(ctx.reply, at, why), set)
+    }
+
+    fn denied(&mut self, ctx: &Ctx, step: Step, set: &PacketSet) -> Map {
+        let verdict = if ctx.reply { Verdict::ReplyDenied } else { Verdict::Denied };
+        self.ended(ctx, verdict, step, set)
+    }
+
+    fn unknown(&mut self, ctx: &Ctx, at: Spot, why: Why, set: &PacketSet) -> Map {
+        self.ended(ctx, Verdict::Unknown, Step::lost(ctx.reply, at, why), set)
+    }
+
+    /// The reply is back at what began the leg.
+    fn back(&mut self, ctx: &Ctx, via: Option<Id<Interface>>, set: &PacketSet) -> Map {
+        self.back_by(ctx, via.map(Entry::Leg), set)
+    }
+
+    fn back_by(&mut self, ctx: &Ctx, via: Option<Entry>, set: &PacketSet) -> Map {
+        let bypassed = ctx.bypassed.or_else(|| ctx.bypassed_here());
+        let leaf = Leaf { verdict: Verdict::Back, trail: ctx.trail, via, bypassed };
+        let label = self.labels.add_leaf(leaf);
+        set.relabel(|()| Some(label))
+    }
+
+    fn told(&mut self, ctx: &Ctx, step: Step) -> Ctx {
+        if self.detail { Ctx { trail: self.labels.push(ctx.trail, step), ..ctx.clone() } } else { ctx.clone() }
+    }
+
+    fn candidates_at(&mut self, place: RoutePlace<'e>) -> Rc<Candidates> {
+        let place = if self.tagged_routes { place } else { RoutePlace { sender: None, ..place } };
+        let view = self.view;
+        Rc::clone(self.tables.entry(place).or_insert_with(|| Rc::new(candidates(view, place))))
+    }
+
+    /// The addresses to which packets go, on the way there or back.
+    fn to(ctx: &Ctx, set: &PacketSet) -> Addresses {
+        if ctx.reply { set.sources() } else { set.destinations() }
+    }
+
+    /// The packets that go to these addresses, on the way there or back.
+    fn going_to(ctx: &Ctx, set: &PacketSet, addresses: &Addresses) -> PacketSet {
+        let all = Addresses::all();
+        let (sources, destinations) = if ctx.reply { (addresses, &all) } else { (&all, addresses) };
+        boxed(sources, destinations).intersection(set)
+    }
+
+    /// The packets that come from these addresses, on the way there or back.
+    fn coming_from(ctx: &Ctx, set: &PacketSet, addresses: &Addresses) -> PacketSet {
+        let all = Addresses::all();
+        let (sources, destinations) = if ctx.reply { (&all, addresses) } else { (addresses, &all) };
+        boxed(sources, destinations).intersection(set)
+    }
+}
+
+fn boxed(sources: &Addresses, destinations: &Addresses) -> PacketSet {
+    let every = Intervals::span(0, u128::from(u16::MAX));
+    PacketSet::fields(sources, destinations, crate::packet::service::all, &every, ())
+}
+
+fn of_family(family: Family) -> PacketSet {
+    let all = Addresses::of_family(family);
+    boxed(&all, &all)
+}

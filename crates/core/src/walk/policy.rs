@@ -1,0 +1,244 @@
+//! What a firewall's policy decides: level by level with the base first, then classes, sections, rules (design 2.5).
+
+use super::label::Condition;
+use super::{Walk, boxed};
+use crate::address::Addresses;
+use crate::model::{Action, Direction, EqualPriority, Filter, FilterKind, Firewall, Id, Lack, Name, Network, RuleId};
+use crate::packet::{PacketMap, PacketSet};
+use crate::stage::{By, RuleMatch, rule_match};
+use rustc_hash::FxHashMap;
+use std::rc::Rc;
+
+/// What is decided about packets that are decided alike.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) enum Decision {
+    /// A rule or a default decides.
+    Decided { action: Action, by: By, keeps_state: bool },
+    /// It turns on a condition of a rule.
+    Turns { condition: Condition, rule: RuleId, holds: u32, otherwise: u32 },
+    /// It is not known whether a rule matches.
+    Doubt { by: By, with: u32, without: u32 },
+    /// The rules are not in the snapshot.
+    Unknown,
+}
+
+/// A policy as it is read for packets between two zones, asked by one name.
+#[derive(Debug)]
+pub(super) struct PolicyMap {
+    pub map: PacketMap<u32>,
+    pub decisions: Vec<Decision>,
+}
+
+/// Firewall, zones in and out, name asked.
+pub(super) type PolicyKey = (Id<Firewall>, Option<Name>, Option<Name>, Option<Name>);
+
+struct Builder {
+    decisions: Vec<Decision>,
+    known: FxHashMap<Decision, u32>,
+}
+
+impl Builder {
+    fn add(&mut self, decision: Decision) -> u32 {
+        if let Some(known) = self.known.get(&decision) {
+            return *known;
+        }
+        let at = u32::try_from(self.decisions.len()).expect("fewer than 2^32 decisions");
+        self.known.insert(decision.clone(), at);
+        self.decisions.push(decision);
+        at
+    }
+}
+
+impl Walk<'_, '_> {
+    /// A firewall's policy for packets that come in and go out by these zones. The packets are requests.
+    pub(super) fn policy(
+        &mut self,
+        firewall: Id<Firewall>,
+        from_zone: Option<&Name>,
+        to_zone: Option<&Name>,
+        name: Option<&Name>,
+    ) -> Rc<PolicyMap> {
+        let key: PolicyKey = (firewall, from_zone.cloned(), to_zone.cloned(), name.cloned());
+        if let Some(known) = self.policies.get(&key) {
+            return Rc::clone(known);
+        }
+        let mut builder = Builder { decisions: Vec::new(), known: FxHashMap::default() };
+        let item = &self.view.estate.firewalls[firewall];
+        let network = item.legs.first().map(|leg| self.view.estate.network_of(leg.interface));
+        let unknown = |builder: &mut Builder| PacketMap::constant(builder.add(Decision::Unknown));
+        let map = match &item.policy {
+            None => PacketMap::constant(builder.add(Decision::Decided {
+                action: Action::Deny,
+                by: By::NoPolicy,
+                keeps_state: true,
+            })),
+            Some(crate::model::Reference::Missing(_)) => unknown(&mut builder),
+            Some(crate::model::Reference::Found(policy)) => {
+                let mut levels = vec![*policy];
+                let mut complete = true;
+                while let FilterKind::FirewallPolicy { base: Some(base), .. } =
+                    &self.view.estate.filters[levels[levels.len() - 1]].kind
+                {
+                    match base.found().filter(|base| !levels.contains(base)) {
+                        Some(base) => levels.push(base),
+                        None => {
+                            complete = false;
+                            break;
+                        }
+                    }
+                }
+                let default = self.view.estate.filters[*policy].default_action(Direction::In).unwrap_or(Action::Deny);
+                let rest = Decision::Decided { action: default, by: By::Default(*policy), keeps_state: true };
+                let mut map = PacketMap::constant(builder.add(rest));
+                for level in &levels {
+                    map = self.level(*level, network, &key, &map, &mut builder);
+                }
+                if complete { map } else { unknown(&mut builder) }
+            }
+        };
+        let built = Rc::new(PolicyMap { map, decisions: builder.decisions });
+        self.policies.insert(key, Rc::clone(&built));
+        built
+    }
+
+    /// One policy above what decides where it does not.
+    fn level(
+        &self,
+        policy: Id<Filter>,
+        network: Option<Id<Network>>,
+        key: &PolicyKey,
+        below: &PacketMap<u32>,
+        builder: &mut Builder,
+    ) -> PacketMap<u32> {
+        let view = self.view;
+        let filter = &view.estate.filters[policy];
+        if view.lacks("firewall-policy", &filter.name, Lack::Rules) {
+            return PacketMap::constant(builder.add(Decision::Unknown));
+        }
+        let mut map = below.clone();
+        for id in in_order(self, policy, network).into_iter().rev() {
+            let rule = view.estate.rule(id);
+            let Some(more) = rule.firewall.as_deref() else { continue };
+            let zone_fits = |zones: &Option<Vec<Name>>, zone: &Option<Name>| {
+                zones.as_ref().is_none_or(|zones| zone.as_ref().is_some_and(|zone| zones.contains(zone)))
+            };
+            if !zone_fits(&more.from_zones, &key.1) || !zone_fits(&more.to_zones, &key.2) {
+                continue;
+            }
+            let decided = Decision::Decided { action: rule.action, by: By::Rule(id), keeps_state: !rule.stateless };
+            let effect: PacketMap<u32> = match rule.action {
+                Action::Defer => below.clone(),
+                _ => PacketMap::constant(builder.add(decided)),
+            };
+            let matched = rule_match(view, id, network);
+            let excepted = more
+                .except_destinations
+                .iter()
+                .fold(Addresses::empty(), |sum, peer| sum.union(&view.peer(peer, network).either()));
+            let kept = boxed(&Addresses::all(), &excepted);
+            let matched = RuleMatch { sure: matched.sure.difference(&kept), maybe: matched.maybe.difference(&kept) };
+            // By destination for certain, perhaps, and by name only.
+            let (plain, maybe, named) = match &more.names {
+                None => (matched.sure, matched.maybe, None),
+                Some(sets) => {
+                    let everywhere = rule_anywhere(self, id, network).difference(&kept);
+                    let (plain, maybe) = if more.or_destinations {
+                        (matched.sure, matched.maybe)
+                    } else {
+                        (PacketSet::empty(), PacketSet::empty())
+                    };
+                    let rest = everywhere.difference(&plain);
+                    (plain, maybe, Some((sets, rest)))
+                }
+            };
+            let above = map;
+            map = above.clone();
+            if let Some((sets, rest)) = named {
+                let found: Vec<_> = sets.iter().filter_map(crate::model::Reference::found).collect();
+                let may_be_in = |set: &crate::model::NameSet| {
+                    key.3.as_ref().is_none_or(|name| set.names.iter().any(|pattern| name_fits(pattern, name)))
+                };
+                let meant: Vec<_> =
+                    found.iter().copied().filter(|set| may_be_in(&view.estate.name_sets[*set])).collect();
+                if !meant.is_empty() {
+                    let condition = Condition::Named(meant);
+                    let turned = effect.restrict(&rest).combine(&above, |holds, otherwise| {
+                        let condition = condition.clone();
+                        Some(builder.add(Decision::Turns { condition, rule: id, holds, otherwise }))
+                    });
+                    map = turned.overlay(&map);
+                }
+                if found.len() < sets.len() {
+                    let doubt = doubted(&effect.restrict(&rest), &map, By::Rule(id), builder);
+                    map = doubt.overlay(&map);
+                }
+            }
+            let doubt = doubted(&effect.restrict(&maybe), &map, By::Rule(id), builder);
+            map = effect.restrict(&plain).overlay(&doubt.overlay(&map));
+            if let Some(condition) = &more.condition {
+                let condition = Condition::Other(condition.clone());
+                map = map.combine(&above, |holds, otherwise| {
+                    if holds == otherwise {
+                        return Some(otherwise);
+                    }
+                    let condition = condition.clone();
+                    Some(builder.add(Decision::Turns { condition, rule: id, holds, otherwise }))
+                });
+            }
+        }
+        map
+    }
+}
+
+fn doubted(effect: &PacketMap<u32>, below: &PacketMap<u32>, by: By, builder: &mut Builder) -> PacketMap<u32> {
+    effect.combine(below, |with, without| {
+        Some(if with == without { with } else { builder.add(Decision::Doubt { by, with, without }) })
+    })
+}
+
+/// What a rule matches whatever the destination.
+fn rule_anywhere(walk: &Walk<'_, '_>, id: RuleId, network: Option<Id<Network>>) -> PacketSet {
+    let rule = walk.view.estate.rule(id);
+    let sources = walk.view.rule_peers(rule, network).either();
+    PacketSet::fields(
+        &sources,
+        &Addresses::all(),
+        |family| rule.service_numbers(family),
+        &rule.source_port_numbers(),
+        (),
+    )
+}
+
+/// Whether a pattern of a name set holds a name; both in lower case. `*.x` is any depth below x, and not x.
+pub(crate) fn name_fits(pattern: &str, name: &str) -> bool {
+    match pattern.strip_prefix("*.") {
+        None => pattern == name,
+        Some(apex) => name.strip_suffix(apex).is_some_and(|front| front.ends_with('.') && front.len() > 1),
+    }
+}
+
+/// The rules of a policy in the order in which they are tried.
+fn in_order(walk: &Walk<'_, '_>, policy: Id<Filter>, network: Option<Id<Network>>) -> Vec<RuleId> {
+    let view = walk.view;
+    let filter = &view.estate.filters[policy];
+    let FilterKind::FirewallPolicy { class_order, sections, .. } = &filter.kind else { return Vec::new() };
+    let deny_first = view.settings(network).equal_priority == EqualPriority::DenyFirst;
+    let count = u32::try_from(filter.rules[0].len()).unwrap_or(u32::MAX);
+    let all = (0..count).map(|index| RuleId { filter: policy, direction: Direction::In, index });
+    let mut rules: Vec<RuleId> = all.filter(|id| view.in_force(view.estate.rule(*id))).collect();
+    rules.sort_by_key(|id| {
+        let rule = view.estate.rule(*id);
+        let section = rule.firewall.as_ref().and_then(|more| more.section);
+        let found = section.and_then(|at| sections.get(at as usize));
+        let class = found.and_then(|section| section.class.as_ref());
+        let rank = class.and_then(|class| class_order.iter().position(|other| other == class));
+        let of_section = found.and_then(|section| section.priority);
+        let later = deny_first && rule.priority.is_some() && !rule.action.refuses();
+        (
+            (rank.is_none(), rank),
+            (of_section.is_none(), of_section, section.is_none(), section),
+            (rule.priority.is_none(), rule.priority, later),
+        )
+    });
+    rules
+}

@@ -1,0 +1,953 @@
+//! From interface to interface: starting, routing, handing over, arriving, turning back.
+
+use super::label::{Choice, Verdict};
+use super::stages::Pass;
+use super::step::{Spot, Step, What, Why};
+use super::{Ctx, Label, Map, Met, NotKept, Origin, Start, Visit, Walk, boxed};
+use crate::address::{Addresses, Family, Range};
+use crate::model::{
+    Balancer, BalancerKind, Direction, Firewall, Gateway, GatewayKind, Id, Interface, Lack, Network, NoHealthy,
+    PlatformService, Reference, SameSubnet, Subnet,
+};
+use crate::packet::PacketSet;
+use crate::route::{Hop, RoutePlace, Winner, joins, lent_gateways, routed_packets};
+use crate::view::View;
+use rustc_hash::FxHashMap;
+use std::rc::Rc;
+
+/// What an interface is part of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Role {
+    Firewall(Id<Firewall>),
+    Proxy(Id<Balancer>),
+    Door(Id<PlatformService>),
+}
+
+/// The interfaces that are part of devices.
+pub(super) fn roles(view: &View<'_>) -> FxHashMap<Id<Interface>, Role> {
+    let mut roles = FxHashMap::default();
+    for (id, firewall) in view.estate.firewalls.iter() {
+        roles.extend(firewall.legs.iter().map(|leg| (leg.interface, Role::Firewall(id))));
+    }
+    for (id, balancer) in view.estate.balancers.iter() {
+        roles.extend(balancer.interfaces.iter().map(|interface| (*interface, Role::Proxy(id))));
+    }
+    for (id, service) in view.estate.services.iter() {
+        roles.extend(service.private_doors.iter().map(|door| (*door, Role::Door(id))));
+    }
+    roles
+}
+
+/// Who holds an address of a network.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(super) enum Holder {
+    Interface(Id<Interface>),
+    Balancer(Id<Balancer>),
+    Nat(Id<Gateway>),
+}
+
+/// Who holds which addresses of a network, in ascending order.
+#[derive(Debug, Default)]
+pub(super) struct Holders {
+    all: Vec<(Range, Holder)>,
+    /// The addresses of each subnet's interfaces.
+    by_subnet: FxHashMap<Id<Subnet>, Addresses>,
+}
+
+/// The interfaces of one class and one subnet that hold some of the packets' destinations.
+struct Group {
+    interface: Id<Interface>,
+    all: Vec<Id<Interface>>,
+    set: PacketSet,
+}
+
+/// A hop with all that matters behind it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+enum Onward {
+    /// Inside the subnet itself, without its ACL.
+    Beside(Id<Subnet>),
+    /// To a holder in the network, from elsewhere.
+    Local(Id<Network>),
+    /// By a hop, from a network; and the subnet where that matters.
+    Hop(Hop, Id<Network>, Option<Id<Subnet>>),
+}
+
+impl<'e> Walk<'_, 'e> {
+    pub(super) fn holders(&mut self, network: Id<Network>) -> Rc<Holders> {
+        if let Some(known) = self.holders.get(&network) {
+            return Rc::clone(known);
+        }
+        let estate = self.view.estate;
+        let mut found = Holders::default();
+        for (id, interface) in estate.interfaces.iter() {
+            if estate.network_of(id) == network {
+                found.all.extend(interface.addresses.ranges().map(|range| (range, Holder::Interface(id))));
+                let held = found.by_subnet.entry(interface.subnet).or_insert_with(Addresses::empty);
+                *held = held.union(&interface.addresses);
+            }
+        }
+        for (id, balancer) in estate.balancers.iter().filter(|(_, balancer)| balancer.network == network) {
+            let own = |address| {
+                let mut held = balancer.interfaces.iter().map(|id| &estate.interfaces[*id].addresses);
+                held.any(|held| held.contains(address))
+            };
+            for front in balancer.front_ends.iter().filter(|front| !front.public && !own(front.address)) {
+                found.all.push((Range::single(front.address), Holder::Balancer(id)));
+            }
+        }
+        for (id, gateway) in estate.gateways.iter().filter(|(_, gateway)| gateway.network == network) {
+            if let GatewayKind::Nat { address: Some(address), .. } = &gateway.kind {
+                found.all.push((Range::single(*address), Holder::Nat(id)));
+            }
+        }
+        found.all.sort_by_key(|(range, _)| (range.family, range.first));
+        found.all.dedup();
+        let found = Rc::new(found);
+        self.holders.insert(network, Rc::clone(&found));
+        found
+    }
+
+    /// Packets start at interfaces, each with those from its own addresses.
+    pub(super) fn start_at(&mut self, ctx: &Ctx, interfaces: &[Id<Interface>], packets: &PacketSet) -> Map {
+        let mut parts = Vec::with_capacity(interfaces.len());
+        let mut maps = Vec::new();
+        let mut rest = packets.clone();
+        let groups = self.grouped(interfaces);
+        for (interface, members) in groups {
+            let addresses: Addresses =
+                members.iter().flat_map(|id| self.view.estate.interfaces[*id].addresses.ranges()).collect();
+            let set = boxed(&addresses, &Addresses::all()).intersection(&rest);
+            rest = rest.difference(&set);
+            if !set.is_empty() {
+                parts.push(Group { interface, all: members, set });
+            }
+        }
+        // To itself, and to the platform: no stage and no route.
+        for part in &mut parts {
+            let mut itself = PacketSet::empty();
+            for member in &part.all {
+                let own = &self.view.estate.interfaces[*member].addresses;
+                itself = itself.union(&boxed(own, own).intersection(&part.set));
+            }
+            part.set = part.set.difference(&itself);
+            let platform = part.set.intersection(&self.platform);
+            part.set = part.set.difference(&platform);
+            let spot = Spot::Interface(part.interface);
+            for (set, what) in [(itself, What::Arrived), (platform, What::Platform)] {
+                if !set.is_empty() {
+                    let step = Step::new(false, spot, what);
+                    maps.push(self.ended(ctx, Verdict::Works, step, &set));
+                }
+            }
+        }
+        if !rest.is_empty() {
+            // From addresses that none of the interfaces has.
+            let spot = interfaces.first().map_or(Spot::Internet, |first| Spot::Interface(*first));
+            maps.push(self.lost(ctx, spot, Why::NobodyHolds, &rest));
+        }
+        // A private door opens nothing from its side.
+        let mut open = Vec::with_capacity(parts.len());
+        for part in parts {
+            if matches!(self.roles.get(&part.interface), Some(Role::Door(_))) {
+                maps.push(self.lost(ctx, Spot::Interface(part.interface), Why::OneWayDoor, &part.set));
+            } else {
+                open.push(part);
+            }
+        }
+        maps.push(self.depart_all(ctx, open));
+        Map::overlay_all(maps)
+    }
+
+    /// Interfaces by what makes a difference to packets that start or arrive there.
+    fn grouped(&mut self, interfaces: &[Id<Interface>]) -> Vec<(Id<Interface>, Vec<Id<Interface>>)> {
+        if interfaces.len() <= 4 || self.detail || self.tagged_routes {
+            return interfaces.iter().map(|id| (*id, vec![*id])).collect();
+        }
+        let mut index: FxHashMap<u32, usize> = FxHashMap::default();
+        let mut groups: Vec<(Id<Interface>, Vec<Id<Interface>>)> = Vec::new();
+        for id in interfaces {
+            if self.roles.contains_key(id) {
+                groups.push((*id, vec![*id]));
+                continue;
+            }
+            let class = self.class(*id);
+            let at = *index.entry(class).or_insert_with(|| {
+                groups.push((*id, Vec::new()));
+                groups.len() - 1
+            });
+            groups[at].1.push(*id);
+        }
+        groups
+    }
+
+    /// Packets leave interfaces: their stages, then the routes of their subnets.
+    fn depart_all(&mut self, ctx: &Ctx, groups: Vec<Group>) -> Map {
+        let mut maps = Vec::new();
+        let mut together: Vec<(RoutePlace<'e>, PacketSet)> = Vec::new();
+        let alone = self.detail || groups.len() == 1;
+        for group in groups {
+            let subnet = self.view.estate.interfaces[group.interface].subnet;
+            for (pass, set) in self.side(ctx, group.interface, Direction::Out, &group.set) {
+                match pass {
+                    Pass::On(not_kept, _) if not_kept.is_empty() && !alone => {
+                        together.push((RoutePlace::in_subnet(self.view, subnet, None), set));
+                    }
+                    other => {
+                        let members = group.all.clone();
+                        maps.push(self.each(ctx, vec![(other, set)], |walk, ctx, set, not_kept| {
+                            // Stages that keep no state are asked again at each interface.
+                            let mut maps = Vec::new();
+                            for member in &members {
+                                let own = &walk.view.estate.interfaces[*member].addresses;
+                                let mine =
+                                    if members.len() == 1 { set.clone() } else { Self::coming_from(ctx, &set, own) };
+                                if mine.is_empty() {
+                                    continue;
+                                }
+                                let ctx = ctx.met(Met::Crossed(*member, not_kept.clone()));
+                                let place = RoutePlace::in_subnet(walk.view, subnet, Some(*member));
+                                maps.push(walk.route(&ctx, vec![(place, mine)], true));
+                            }
+                            Map::overlay_all(maps)
+                        }));
+                    }
+                }
+            }
+        }
+        if !together.is_empty() {
+            let mut places: Vec<(RoutePlace<'e>, PacketSet)> = Vec::new();
+            for (place, set) in together {
+                match places.iter_mut().find(|(other, _)| *other == place) {
+                    Some((_, sum)) => *sum = sum.union(&set),
+                    None => places.push((place, set)),
+                }
+            }
+            let ctx = ctx.met(Met::StartsCrossed);
+            maps.push(self.route(&ctx, places, true));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// Packets leave one interface, as a device does that passes them on.
+    pub(super) fn depart(&mut self, ctx: &Ctx, interface: Id<Interface>, set: &PacketSet) -> Map {
+        let subnet = self.view.estate.interfaces[interface].subnet;
+        let passes = self.side(ctx, interface, Direction::Out, set);
+        let ctx = Ctx { by_site_gateway: None, ..ctx.clone() };
+        self.each(&ctx, passes, |walk, ctx, set, not_kept| {
+            let ctx = ctx.met(Met::Crossed(interface, not_kept.clone()));
+            let place = RoutePlace::in_subnet(walk.view, subnet, Some(interface));
+            walk.route(&ctx, vec![(place, set)], false)
+        })
+    }
+
+    /// Packets are routed at places, and go on. `starting`: nothing was routed on this leg before.
+    pub(super) fn route(&mut self, ctx: &Ctx, places: Vec<(RoutePlace<'e>, PacketSet)>, starting: bool) -> Map {
+        if ctx.reply && ctx.leg.origin == Origin::Platform {
+            return Map::overlay_all(places.iter().map(|(_, set)| self.back(ctx, None, set)).collect());
+        }
+        let mut branches: Vec<(PacketSet, Vec<(Choice, Vec<usize>, Map)>)> = Vec::new();
+        let mut onward: Vec<(Onward, Ctx, PacketSet)> = Vec::new();
+        let mut maps = Vec::new();
+        for (place, set) in places {
+            let visit = Visit::Place(place.network, place.subnet, place.sender);
+            let spot = place.subnet.map_or(Spot::Network(place.network), Spot::Subnet);
+            if ctx.repeats(&visit) {
+                maps.push(self.lost(ctx, spot, Why::Loop, &set));
+                continue;
+            }
+            let here = if starting { ctx.clone() } else { ctx.met(Met::Routed(visit)) };
+            let mut rest = set;
+            if let Some(subnet) = place.subnet
+                && self.view.settings(place.network).same_subnet == SameSubnet::Direct
+            {
+                let beside = Self::going_to(&here, &rest, &self.view.estate.subnets[subnet].blocks);
+                rest = rest.difference(&beside);
+                if !beside.is_empty() {
+                    let at = push_onward(&mut onward, Onward::Beside(subnet), &here, &beside);
+                    branches.push((beside, vec![(Choice::Holder(0), vec![at], Map::empty())]));
+                }
+            }
+            if rest.is_empty() {
+                continue;
+            }
+            let candidates = self.candidates_at(place);
+            for (part, winners) in routed_packets(&candidates, &rest, here.reply) {
+                if winners.is_empty() {
+                    maps.push(self.lost(&here, spot, Why::NoRoute, &part));
+                    continue;
+                }
+                let mut choices = Vec::new();
+                for winner in winners {
+                    let ctx = self.told(&here, Step::new(here.reply, spot, What::Routed(winner)));
+                    for (choice, going, ended) in self.by_winner(&ctx, place, winner, &part) {
+                        let at = going.iter().map(|(to, ctx, set)| push_onward(&mut onward, *to, ctx, set)).collect();
+                        choices.push((choice, at, ended));
+                    }
+                }
+                branches.push((part, choices));
+            }
+        }
+        let mut results = Vec::with_capacity(onward.len());
+        for (to, ctx, set) in onward {
+            results.push(self.go(&ctx, to, &set));
+        }
+        for (set, choices) in branches {
+            let mut all: Vec<(Choice, Map)> = Vec::new();
+            for (choice, at, ended) in choices {
+                let going = Map::overlay_all(at.into_iter().map(|at| results[at].restrict(&set)).collect());
+                all.push((choice, ended.overlay(&going)));
+            }
+            maps.push(self.chosen(all));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// Nature chooses among maps on the same packets.
+    pub(super) fn chosen(&mut self, mut all: Vec<(Choice, Map)>) -> Map {
+        if all.len() <= 1 {
+            return all.pop().map_or_else(Map::empty, |(_, map)| map);
+        }
+        let mut lists: Vec<Vec<(Choice, Label)>> = vec![Vec::new()];
+        let mut sum = all[0].1.relabel(|_| Some(0_usize));
+        for (choice, map) in all {
+            let mut known: FxHashMap<(usize, Label), usize> = FxHashMap::default();
+            sum = sum.combine(&map, |at, label| {
+                Some(*known.entry((at, label)).or_insert_with(|| {
+                    let mut list = lists[at].clone();
+                    list.push((choice.clone(), label));
+                    lists.push(list);
+                    lists.len() - 1
+                }))
+            });
+        }
+        sum.relabel(|at| Some(self.labels.choose(lists[at].clone())))
+    }
+
+    /// What a winning route does with packets: for each of nature's choices what goes on, and what ended at once.
+    fn by_winner(
+        &mut self,
+        ctx: &Ctx,
+        place: RoutePlace<'e>,
+        winner: Winner,
+        set: &PacketSet,
+    ) -> Vec<(Choice, Vec<(Onward, Ctx, PacketSet)>, Map)> {
+        let estate = self.view.estate;
+        let spot = place.subnet.map_or(Spot::Network(place.network), Spot::Subnet);
+        let choice = Choice::Route(winner);
+        let ended = |map: Map| vec![(Choice::Route(winner), Vec::new(), map)];
+        let (network, subnet) = (place.network, place.subnet);
+        // Where the packet goes next, if that is a subnet: its own ACL is not crossed then.
+        let next = match winner.hop {
+            Hop::Blackhole => return ended(self.lost(ctx, spot, Why::Blackhole(winner), set)),
+            Hop::Dead => return ended(self.lost(ctx, spot, Why::DeadHop(winner), set)),
+            Hop::Unknown => return ended(self.unknown(ctx, spot, Why::Lacking, set)),
+            Hop::Local => {
+                let mut going = Vec::new();
+                let mut rest = set.clone();
+                if let Some(subnet) = subnet {
+                    let holders = self.holders(network);
+                    let held = holders.by_subnet.get(&subnet).cloned().unwrap_or_default();
+                    let beside = Self::going_to(ctx, set, &held);
+                    if !beside.is_empty() {
+                        rest = rest.difference(&beside);
+                        going.push((Onward::Beside(subnet), ctx.clone(), beside));
+                    }
+                }
+                let (more, map) = self.leaving(ctx, subnet, &rest, Onward::Local(network));
+                going.extend(more);
+                return vec![(choice, going, map)];
+            }
+            Hop::Balancer(balancer) => return self.by_balancer(ctx, place, balancer, set),
+            Hop::Interface(id) | Hop::MayNotForward(id) | Hop::Door(id) => Some(estate.interfaces[id].subnet),
+            Hop::Gateway(id) => match &estate.gateways[id].kind {
+                GatewayKind::Nat { subnet, .. } => Some(*subnet),
+                _ => None,
+            },
+            Hop::Hub(hub, link) => estate.hubs[hub].links[link].subnet,
+            Hop::Peering(_) | Hop::Service(_) | Hop::SharedAddress => None,
+        };
+        let matters = match winner.hop {
+            Hop::Gateway(_) | Hop::SharedAddress => subnet,
+            _ => subnet.filter(|_| next == subnet),
+        };
+        let to = Onward::Hop(winner.hop, network, matters);
+        if next.is_some() && next == subnet {
+            return vec![(choice, vec![(to, ctx.clone(), set.clone())], Map::empty())];
+        }
+        let (going, map) = self.leaving(ctx, subnet, set, to);
+        vec![(choice, going, map)]
+    }
+
+    /// Out of a subnet by its ACL.
+    fn leaving(
+        &mut self,
+        ctx: &Ctx,
+        subnet: Option<Id<Subnet>>,
+        set: &PacketSet,
+        to: Onward,
+    ) -> (Vec<(Onward, Ctx, PacketSet)>, Map) {
+        let Some(subnet) = subnet else { return (vec![(to, ctx.clone(), set.clone())], Map::empty()) };
+        if ctx.free_of == Some(subnet) {
+            return (vec![(to, Ctx { free_of: None, ..ctx.clone() }, set.clone())], Map::empty());
+        }
+        let mut going = Vec::new();
+        let mut maps = Vec::new();
+        for (pass, set) in self.acl(ctx, subnet, Direction::Out, set) {
+            match pass {
+                Pass::On(_, trail) => going.push((to, Ctx { trail, ..ctx.clone() }, set)),
+                other => {
+                    maps.push(self.each(ctx, vec![(other, set)], |walk, ctx, set, _| walk.go(ctx, to, &set)));
+                }
+            }
+        }
+        (going, Map::overlay_all(maps))
+    }
+
+    /// A balancer as next hop hands packets to one of its back ends as they are.
+    fn by_balancer(
+        &mut self,
+        ctx: &Ctx,
+        place: RoutePlace<'e>,
+        balancer: Id<Balancer>,
+        set: &PacketSet,
+    ) -> Vec<(Choice, Vec<(Onward, Ctx, PacketSet)>, Map)> {
+        let item = &self.view.estate.balancers[balancer];
+        let ends = self.back_ends(balancer);
+        let chosen = ctx.path().find_map(|node| match node.met {
+            Met::BackEnd(other, interface) if other == balancer && node.reply != ctx.reply => Some(interface),
+            _ => None,
+        });
+        let mut all = Vec::new();
+        for at in ends {
+            let Some(interface) = item.back_ends[at].interface else { continue };
+            if item.symmetric && ctx.reply && chosen.is_some_and(|chosen| chosen != interface) {
+                continue;
+            }
+            let next = self.view.estate.interfaces[interface].subnet;
+            let ctx = ctx.met(Met::BackEnd(balancer, interface));
+            let same = place.subnet.filter(|subnet| *subnet == next);
+            let hop = if self.view.estate.interfaces[interface].forwards {
+                Hop::Interface(interface)
+            } else {
+                Hop::MayNotForward(interface)
+            };
+            let to = Onward::Hop(hop, place.network, same);
+            let (going, map) = if same.is_some() {
+                (vec![(to, ctx, set.clone())], Map::empty())
+            } else {
+                self.leaving(&ctx, place.subnet, set, to)
+            };
+            all.push((Choice::BackEnd(at), going, map));
+        }
+        if all.is_empty() {
+            let map = self.lost(ctx, Spot::Balancer(balancer), Why::NoBackEnd, set);
+            all.push((Choice::BackEnd(0), Vec::new(), map));
+        }
+        all
+    }
+
+    /// The back ends among which a balancer chooses.
+    pub(super) fn back_ends(&self, balancer: Id<Balancer>) -> Vec<usize> {
+        let item = &self.view.estate.balancers[balancer];
+        let all: Vec<usize> = (0..item.back_ends.len()).collect();
+        let healthy: Vec<usize> = all.iter().copied().filter(|at| item.back_ends[*at].healthy).collect();
+        let tries_all = self.view.settings(item.network).no_healthy == NoHealthy::All;
+        if healthy.is_empty() && tries_all { all } else { healthy }
+    }
+
+    fn go(&mut self, ctx: &Ctx, to: Onward, set: &PacketSet) -> Map {
+        match to {
+            Onward::Beside(subnet) => {
+                let network = self.view.estate.subnets[subnet].network;
+                self.deliver(ctx, network, Some(subnet), set)
+            }
+            Onward::Local(network) => self.deliver(ctx, network, None, set),
+            Onward::Hop(hop, network, subnet) => self.by_hop(ctx, hop, network, subnet, set),
+        }
+    }
+
+    fn by_hop(
+        &mut self,
+        ctx: &Ctx,
+        hop: Hop,
+        network: Id<Network>,
+        subnet: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
+        let estate = self.view.estate;
+        match hop {
+            Hop::Interface(interface) | Hop::MayNotForward(interface) => {
+                let home = estate.network_of(interface);
+                self.across(ctx, network, home, set, |walk, ctx, set| walk.hand_over(ctx, interface, subnet, &set))
+            }
+            Hop::Door(interface) => {
+                let home = estate.network_of(interface);
+                self.across(ctx, network, home, set, |walk, ctx, set| walk.arrive(ctx, interface, subnet, &set))
+            }
+            Hop::Peering(peering) => match estate.peerings[peering].opposite(network) {
+                Some(Reference::Found(other)) => {
+                    self.across(ctx, network, *other, set, |walk, ctx, set| walk.deliver(ctx, *other, None, &set))
+                }
+                _ => self.unknown(ctx, Spot::Peering(peering, None), Why::Lacking, set),
+            },
+            Hop::Gateway(gateway) => self.at_gateway(ctx, gateway, network, subnet, set),
+            Hop::SharedAddress => self.by_shared_address(ctx, network, subnet, set),
+            Hop::Hub(hub, link) => {
+                let to = estate.hubs[hub].links[link].subnet.filter(|to| Some(*to) != subnet);
+                self.over_acl(ctx, to, Direction::In, set.clone(), |walk, ctx, set| {
+                    walk.in_hub(ctx, hub, Some(link), link, true, &set)
+                })
+            }
+            Hop::Service(service) => self.by_service_route(ctx, service, network, set),
+            Hop::Local | Hop::Blackhole | Hop::Dead | Hop::Unknown | Hop::Balancer(_) => {
+                self.unknown(ctx, Spot::Network(network), Why::Lacking, set)
+            }
+        }
+    }
+
+    /// Over a peering, if the networks differ: what comes from elsewhere must be accepted on the far side.
+    fn across(
+        &mut self,
+        ctx: &Ctx,
+        from: Id<Network>,
+        to: Id<Network>,
+        set: &PacketSet,
+        mut go: impl FnMut(&mut Self, &Ctx, PacketSet) -> Map,
+    ) -> Map {
+        if from == to {
+            return go(self, ctx, set.clone());
+        }
+        let Some(id) = joins(self.view, from, to) else {
+            return self.lost(ctx, Spot::Network(from), Why::NoRoute, set);
+        };
+        let peering = &self.view.estate.peerings[id];
+        let spot = Spot::Peering(id, Some(to));
+        let lent = ctx
+            .by_site_gateway
+            .is_some_and(|gateway| lent_gateways(self.view, peering, to).iter().any(|(other, _)| *other == gateway));
+        let accepts = lent || peering.side(to).is_some_and(|side| side.accept_forwarded);
+        let own = Self::coming_from(ctx, set, &self.view.estate.networks[from].blocks);
+        let good = if accepts { set.clone() } else { own };
+        let refused = set.difference(&good);
+        let mut maps = Vec::new();
+        if !refused.is_empty() {
+            maps.push(self.lost(ctx, spot, Why::ForwardedNotAccepted, &refused));
+        }
+        if !good.is_empty() {
+            let ctx = Ctx { by_site_gateway: None, ..self.told(ctx, Step::new(ctx.reply, spot, What::Crossed)) };
+            maps.push(go(self, &ctx, good));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// To whatever holds the destination in a network. `from`: the subnet in which the packets are already.
+    pub(super) fn deliver(
+        &mut self,
+        ctx: &Ctx,
+        network: Id<Network>,
+        from: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
+        let holders = self.holders(network);
+        let wanted = Self::to(ctx, set);
+        let spans = Family::BOTH.map(|family| wanted.of(family).clone());
+        let mut held: FxHashMap<Holder, Vec<Range>> = FxHashMap::default();
+        let mut order: Vec<Holder> = Vec::new();
+        for (range, holder) in &holders.all {
+            let spans = &spans[usize::from(range.family == Family::V6)];
+            let after = spans.spans().partition_point(|(_, last)| *last < range.first);
+            if spans.spans().get(after).is_some_and(|(first, _)| *first <= range.last) {
+                let ranges = held.entry(*holder).or_insert_with(|| {
+                    order.push(*holder);
+                    Vec::new()
+                });
+                ranges.push(*range);
+            }
+        }
+        // Groups of holders that are alike.
+        let mut interfaces: Vec<Id<Interface>> = Vec::new();
+        let mut results: Vec<(PacketSet, Map)> = Vec::new();
+        let mut rest = set.clone();
+        for holder in &order {
+            let addresses: Addresses = held[holder].iter().copied().collect();
+            match holder {
+                Holder::Interface(id) => interfaces.push(*id),
+                Holder::Balancer(id) => {
+                    let here = Self::going_to(ctx, set, &addresses);
+                    let map = self.at_balancer(ctx, *id, from, &here);
+                    results.push((here, map));
+                }
+                Holder::Nat(id) => {
+                    let here = Self::going_to(ctx, set, &addresses);
+                    let map = self.to_nat(ctx, *id, from, &here);
+                    results.push((here, map));
+                }
+            }
+        }
+        let mut plain: Vec<(Id<Subnet>, Group)> = Vec::new();
+        for (interface, members) in self.grouped(&interfaces) {
+            let own = members.iter().flat_map(|id| self.view.estate.interfaces[*id].addresses.ranges());
+            let here = Self::going_to(ctx, set, &own.collect());
+            if here.is_empty() {
+                continue;
+            }
+            if members.len() == 1 {
+                let map = self.arrive(ctx, interface, from, &here);
+                results.push((here, map));
+            } else {
+                let subnet = self.view.estate.interfaces[interface].subnet;
+                plain.push((subnet, Group { interface, all: members, set: here }));
+            }
+        }
+        for (here, map) in self.arrive_all(ctx, from, plain) {
+            results.push((here, map));
+        }
+        for (here, _) in &results {
+            rest = rest.difference(here);
+        }
+        let mut sum = Map::empty();
+        let mut taken = PacketSet::empty();
+        for (at, (here, map)) in results.into_iter().enumerate() {
+            let twice = taken.intersection(&here);
+            if twice.is_empty() {
+                sum = sum.overlay(&map);
+            } else {
+                // Several hold the address: nature chooses.
+                let both = vec![(Choice::Holder(0), sum.restrict(&twice)), (Choice::Holder(at), map.restrict(&twice))];
+                let either = self.chosen(both);
+                sum = either.overlay(&sum.overlay(&map));
+            }
+            taken = taken.union(&here);
+        }
+        if rest.is_empty() {
+            return sum;
+        }
+        let estate = self.view.estate;
+        let spot = from.map_or(Spot::Network(network), Spot::Subnet);
+        let open = self.view.lacks("network", &estate.networks[network].name, Lack::Interfaces);
+        // Only addresses of the network's own may be held by what the snapshot lacks.
+        let own = Self::going_to(ctx, &rest, &estate.networks[network].blocks);
+        let mut lost = rest.clone();
+        if open {
+            sum = sum.overlay(&self.unknown(ctx, spot, Why::Lacking, &own));
+            lost = lost.difference(&own);
+        } else {
+            for (id, subnet) in estate.subnets.iter().filter(|(_, subnet)| subnet.network == network) {
+                if self.view.lacks("subnet", &subnet.name, Lack::Interfaces) {
+                    let here = Self::going_to(ctx, &lost, &subnet.blocks);
+                    sum = sum.overlay(&self.unknown(ctx, Spot::Subnet(id), Why::Lacking, &here));
+                    lost = lost.difference(&here);
+                }
+            }
+        }
+        sum.overlay(&self.lost(ctx, spot, Why::NobodyHolds, &lost))
+    }
+
+    /// Into the subnet of an interface, past its ACL if packets come from elsewhere, and its own stages.
+    pub(super) fn enter(
+        &mut self,
+        ctx: &Ctx,
+        interface: Id<Interface>,
+        from: Option<Id<Subnet>>,
+        set: &PacketSet,
+        mut go: impl FnMut(&mut Self, &Ctx, PacketSet, &NotKept) -> Map,
+    ) -> Map {
+        let subnet = self.view.estate.interfaces[interface].subnet;
+        let acl = Some(subnet).filter(|subnet| from != Some(*subnet));
+        self.over_acl(ctx, acl, Direction::In, set.clone(), |walk, ctx, set| {
+            let passes = walk.side(ctx, interface, Direction::In, &set);
+            walk.each(ctx, passes, &mut go)
+        })
+    }
+
+    /// Packets reach an interface that holds their destination.
+    pub(super) fn arrive(
+        &mut self,
+        ctx: &Ctx,
+        interface: Id<Interface>,
+        from: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
+        let role = self.roles.get(&interface).copied();
+        if let Some(Role::Door(service)) = role {
+            return self.at_private_door(ctx, service, interface, from, set);
+        }
+        self.enter(ctx, interface, from, set, |walk, ctx, set, not_kept| match role {
+            Some(Role::Firewall(firewall)) => {
+                let ctx = walk.crossed(ctx, interface, not_kept);
+                walk.at_firewall(&ctx, firewall, super::device::Entry::Leg(interface), &set)
+            }
+            _ if ctx.reply => walk.reply_arrives(ctx, interface, &set),
+            Some(Role::Proxy(balancer)) => {
+                let ctx = walk.crossed(ctx, interface, not_kept);
+                walk.at_proxy(&ctx, balancer, interface, &set)
+            }
+            _ => {
+                let ctx = ctx.met(Met::Crossed(interface, not_kept.clone()));
+                walk.answered(&ctx, interface, Some(not_kept.clone()), &set)
+            }
+        })
+    }
+
+    fn crossed(&mut self, ctx: &Ctx, interface: Id<Interface>, not_kept: &NotKept) -> Ctx {
+        if ctx.reply { ctx.clone() } else { ctx.met(Met::Crossed(interface, not_kept.clone())) }
+    }
+
+    /// Packets reach many plain interfaces at once.
+    fn arrive_all(
+        &mut self,
+        ctx: &Ctx,
+        from: Option<Id<Subnet>>,
+        groups: Vec<(Id<Subnet>, Group)>,
+    ) -> Vec<(PacketSet, Map)> {
+        let mut results = Vec::new();
+        let mut by_subnet: Vec<(Id<Subnet>, Vec<Group>)> = Vec::new();
+        for (subnet, group) in groups {
+            match by_subnet.iter_mut().find(|(other, _)| *other == subnet) {
+                Some((_, all)) => all.push(group),
+                None => by_subnet.push((subnet, vec![group])),
+            }
+        }
+        let mut waiting: Vec<(Ctx, RoutePlace<'e>, PacketSet)> = Vec::new();
+        for (subnet, groups) in by_subnet {
+            let here = PacketSet::union_all(groups.iter().map(|group| group.set.clone()));
+            let acl = Some(subnet).filter(|subnet| from != Some(*subnet));
+            let map = self.over_acl(ctx, acl, Direction::In, here.clone(), |walk, ctx, set| {
+                let mut maps = Vec::new();
+                let mut kept = PacketSet::empty();
+                for group in &groups {
+                    let mine = group.set.intersection(&set);
+                    for (pass, set) in walk.side(ctx, group.interface, Direction::In, &mine) {
+                        match pass {
+                            Pass::On(not_kept, _) if not_kept.is_empty() => kept = kept.union(&set),
+                            other => maps.push(walk.each(ctx, vec![(other, set)], |walk, ctx, set, not_kept| {
+                                let mut maps = Vec::new();
+                                for member in &group.all {
+                                    let own = &walk.view.estate.interfaces[*member].addresses;
+                                    let mine = Self::going_to(ctx, &set, own);
+                                    if mine.is_empty() {
+                                        continue;
+                                    }
+                                    maps.push(if ctx.reply {
+                                        walk.reply_arrives(ctx, *member, &mine)
+                                    } else {
+                                        let ctx = ctx.met(Met::Crossed(*member, not_kept.clone()));
+                                        walk.answered(&ctx, *member, Some(not_kept.clone()), &mine)
+                                    });
+                                }
+                                Map::overlay_all(maps)
+                            })),
+                        }
+                    }
+                }
+                if !kept.is_empty() {
+                    if ctx.reply {
+                        for group in &groups {
+                            let mine = group.set.intersection(&kept);
+                            if !mine.is_empty() {
+                                maps.push(walk.replies_arrive(ctx, &group.all, &mine));
+                            }
+                        }
+                    } else {
+                        let (silent, answered) = kept.one_way();
+                        if !silent.is_empty() {
+                            let label = walk.labels.leaf(Verdict::Works, ctx.trail);
+                            maps.push(silent.relabel(|()| Some(label)));
+                        }
+                        if !answered.is_empty() {
+                            waiting.push((ctx.turned(), RoutePlace::in_subnet(walk.view, subnet, None), answered));
+                        }
+                    }
+                }
+                Map::overlay_all(maps)
+            });
+            results.push((map.domain(), map));
+        }
+        // Replies of all of them go home together.
+        while let Some((ctx, place, set)) = waiting.pop() {
+            let mut places = vec![(place, set)];
+            let same = |other: &Ctx| {
+                other.trail == ctx.trail
+                    && match (&other.path, &ctx.path) {
+                        (Some(a), Some(b)) => Rc::ptr_eq(a, b),
+                        (a, b) => a.is_none() && b.is_none(),
+                    }
+            };
+            let mut others = Vec::new();
+            for (other, place, set) in std::mem::take(&mut waiting) {
+                if same(&other) {
+                    places.push((place, set));
+                } else {
+                    others.push((other, place, set));
+                }
+            }
+            waiting = others;
+            let ctx = Ctx { by_site_gateway: None, ..ctx };
+            let map = match self.balanced_home(&ctx, &places) {
+                Some(map) => map,
+                None => self.route(&ctx, places, true),
+            };
+            results.push((map.domain(), map));
+        }
+        results
+    }
+
+    /// Replies reach interfaces that hold their destination.
+    fn replies_arrive(&mut self, ctx: &Ctx, interfaces: &[Id<Interface>], set: &PacketSet) -> Map {
+        let asked: Vec<Id<Interface>> = match (&ctx.leg.origin, &ctx.leg.start) {
+            (Origin::Start, Start::Interfaces(all)) => {
+                interfaces.iter().copied().filter(|interface| all.contains(interface)).collect()
+            }
+            _ => Vec::new(),
+        };
+        if asked.len() == interfaces.len() {
+            return self.back(ctx, None, set);
+        }
+        let mut maps = Vec::new();
+        for interface in interfaces {
+            let mine = Self::going_to(ctx, set, &self.view.estate.interfaces[*interface].addresses);
+            maps.push(self.reply_arrives(ctx, *interface, &mine));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// A reply reaches an interface that holds its destination.
+    fn reply_arrives(&mut self, ctx: &Ctx, interface: Id<Interface>, set: &PacketSet) -> Map {
+        let started = matches!(&ctx.leg.start, Start::Interfaces(all) if all.contains(&interface));
+        let spot = Spot::Interface(interface);
+        match ctx.leg.origin {
+            Origin::Start if started => self.back(ctx, Some(interface), set),
+            Origin::Gateway(gateway) => self.lost(ctx, Spot::Gateway(gateway), Why::Bypassed, set),
+            Origin::Firewall(firewall) => self.lost(ctx, Spot::Firewall(firewall), Why::Bypassed, set),
+            Origin::Balancer(balancer) => self.lost(ctx, Spot::Balancer(balancer), Why::Bypassed, set),
+            Origin::Start | Origin::Platform => self.lost(ctx, spot, Why::NotAsked, set),
+        }
+    }
+
+    /// The request is at its end: the reply goes home, if there is one.
+    pub(super) fn answered(
+        &mut self,
+        ctx: &Ctx,
+        interface: Id<Interface>,
+        known: Option<NotKept>,
+        set: &PacketSet,
+    ) -> Map {
+        let ctx = self.told(ctx, Step::new(false, Spot::Interface(interface), What::Arrived));
+        let (silent, answered) = set.one_way();
+        let mut maps = Vec::new();
+        if !silent.is_empty() {
+            let label = self.labels.leaf(Verdict::Works, ctx.trail);
+            maps.push(silent.relabel(|()| Some(label)));
+        }
+        if !answered.is_empty() {
+            let ctx = Ctx { by_site_gateway: None, ..ctx.turned() };
+            let passes = self.side_with(&ctx, interface, Direction::Out, &answered, known);
+            let subnet = self.view.estate.interfaces[interface].subnet;
+            maps.push(self.each(&ctx, passes, |walk, ctx, set, _| {
+                let place = RoutePlace::in_subnet(walk.view, subnet, Some(interface));
+                match walk.balanced_home(ctx, &[(place, set.clone())]) {
+                    Some(map) => map,
+                    None => walk.route(ctx, vec![(place, set)], true),
+                }
+            }));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// Replies of a balancer's back ends go back to it, past all stages of the interface: straight, or it puts the front
+    /// end's address back and they are routed.
+    fn balanced_home(&mut self, ctx: &Ctx, places: &[(RoutePlace<'e>, PacketSet)]) -> Option<Map> {
+        let Origin::Balancer(balancer) = ctx.leg.origin else { return None };
+        let item = &self.view.estate.balancers[balancer];
+        let BalancerKind::Keeping { routed_replies } = item.kind else { return None };
+        let mut maps = Vec::new();
+        for (place, set) in places {
+            maps.push(if routed_replies {
+                self.back(ctx, place.sender, set)
+            } else {
+                let out = place.subnet.filter(|subnet| Some(*subnet) != item.subnet);
+                let into = item.subnet.filter(|subnet| Some(*subnet) != place.subnet);
+                self.over_acl(ctx, out, Direction::Out, set.clone(), |walk, ctx, set| {
+                    walk.over_acl(ctx, into, Direction::In, set, |walk, ctx, set| walk.back(ctx, None, &set))
+                })
+            });
+        }
+        Some(Map::overlay_all(maps))
+    }
+
+    /// Packets are handed to an interface that does not hold their destination, to be passed on.
+    pub(super) fn hand_over(
+        &mut self,
+        ctx: &Ctx,
+        interface: Id<Interface>,
+        from: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
+        let own = Self::going_to(ctx, set, &self.view.estate.interfaces[interface].addresses);
+        let other = set.difference(&own);
+        let mut maps = Vec::new();
+        if !own.is_empty() {
+            maps.push(self.arrive(ctx, interface, from, &own));
+        }
+        if !other.is_empty() {
+            let spot = Spot::Interface(interface);
+            let role = self.roles.get(&interface).copied();
+            let forwards = self.view.estate.interfaces[interface].forwards;
+            let visit = Visit::Handed(interface);
+            let repeated = ctx.repeats(&visit);
+            let ctx = ctx.met(Met::Routed(visit));
+            maps.push(self.enter(&ctx, interface, from, &other, |walk, ctx, set, not_kept| {
+                let ctx = walk.crossed(ctx, interface, not_kept);
+                match role {
+                    _ if !forwards => walk.lost(&ctx, spot, Why::MayNotForward, &set),
+                    _ if repeated => walk.lost(&ctx, spot, Why::Loop, &set),
+                    Some(Role::Firewall(firewall)) => {
+                        walk.at_firewall(&ctx, firewall, super::device::Entry::Leg(interface), &set)
+                    }
+                    Some(Role::Door(_) | Role::Proxy(_)) => walk.lost(&ctx, spot, Why::MayNotForward, &set),
+                    None => walk.depart(&ctx, interface, &set),
+                }
+            }));
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// Packets by whether the service has their port.
+    pub(super) fn by_services(
+        services: &[crate::model::Service],
+        ctx: &Ctx,
+        set: &PacketSet,
+    ) -> (PacketSet, PacketSet) {
+        if services.is_empty() || ctx.reply {
+            return (set.clone(), PacketSet::empty());
+        }
+        let every = crate::packet::Intervals::span(0, u128::from(u16::MAX));
+        let numbers = |family| {
+            let none = crate::packet::Intervals::empty();
+            services.iter().fold(none, |sum, one| sum.union(&one.numbers(family)))
+        };
+        let all = Addresses::all();
+        let fits = PacketSet::fields(&all, &all, numbers, &every, ()).intersection(set);
+        let rest = set.difference(&fits);
+        (fits, rest)
+    }
+}
+
+/// Adds packets to those that go on alike.
+fn push_onward(onward: &mut Vec<(Onward, Ctx, PacketSet)>, to: Onward, ctx: &Ctx, set: &PacketSet) -> usize {
+    let same_path = |other: &Ctx| match (&other.path, &ctx.path) {
+        (Some(a), Some(b)) => Rc::ptr_eq(a, b),
+        (a, b) => a.is_none() && b.is_none(),
+    };
+    let found = onward.iter().position(|(other, of, _)| *other == to && of.trail == ctx.trail && same_path(of));
+    match found {
+        Some(at) => {
+            onward[at].2 = onward[at].2.union(set);
+            at
+        }
+        None => {
+            onward.push((to, ctx.clone(), set.clone()));
+            onward.len() - 1
+        }
+    }
+}
