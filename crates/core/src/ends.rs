@@ -2,12 +2,12 @@
 //!
 //! `fares-db` (an interface, a workload, or whatever bears that name alone), `10.65.4.20`, `10.65.0.0/16`, `internet`, or a
 //! name with its kind: `interface:`, `workload:`, `network:`, `subnet:`, `group:`, `tag:role=web`, `identity:`,
-//! `division:`, `owner:`, `site:`, `set:`.
+//! `division:`, `owner:`, `site:`, `set:`, `balancer:`, `service:`.
 
 use crate::address::{Addresses, Block};
 use crate::model::{
-    AddressSet, Direction, Division, Filter, Id, Interface, Name, Network, Owner, Service, Site, Subnet, Table,
-    Workload,
+    AddressSet, Balancer, Direction, Division, Filter, Id, Interface, Name, Network, Owner, PlatformService, Service,
+    Site, Subnet, Table, Workload,
 };
 use crate::notation::{parse_tags, split_kind};
 use crate::packet::{Intervals, PacketSet, service};
@@ -44,6 +44,10 @@ pub enum End {
     Site(Id<Site>),
     /// What an address set holds.
     Set(Id<AddressSet>),
+    /// The front ends of a balancer, or its own interfaces.
+    Balancer(Id<Balancer>),
+    /// The doors of a platform service, or its own interfaces.
+    Service(Id<PlatformService>),
 }
 
 /// Why a text names no end, and what would be right.
@@ -58,8 +62,21 @@ pub struct EndError {
 }
 
 /// The kinds of a name, as they stand before its colon.
-pub const KINDS: [&str; 11] =
-    ["interface", "workload", "network", "subnet", "group", "tag", "identity", "division", "owner", "site", "set"];
+pub const KINDS: [&str; 13] = [
+    "interface",
+    "workload",
+    "network",
+    "subnet",
+    "group",
+    "tag",
+    "identity",
+    "division",
+    "owner",
+    "site",
+    "set",
+    "balancer",
+    "service",
+];
 
 impl End {
     /// Reads an end.
@@ -126,6 +143,8 @@ impl End {
             "owner" => estate.owners.find(name).map(Self::Owner),
             "site" => estate.sites.find(name).map(Self::Site),
             "set" => estate.address_sets.find(name).map(Self::Set),
+            "balancer" => estate.balancers.find(name).map(Self::Balancer),
+            "service" => estate.services.find(name).map(Self::Service),
             _ => None,
         }
     }
@@ -147,6 +166,8 @@ impl End {
                 all(&|id| estate.interfaces[id].addresses.overlaps(&wanted) || public(id))
             }
             Self::Interface(id) => vec![*id],
+            Self::Balancer(id) => estate.balancers[*id].interfaces.clone(),
+            Self::Service(id) => estate.services[*id].interfaces.clone(),
             Self::Workload(workload) => all(&|id| estate.interfaces[id].workload == Some(*workload)),
             Self::Network(network) => all(&|id| estate.network_of(id) == *network),
             Self::Subnet(subnet) => all(&|id| estate.interfaces[id].subnet == *subnet),
@@ -168,6 +189,14 @@ impl End {
             Self::Subnet(id) => view.estate.subnets[*id].blocks.clone(),
             Self::Site(id) => view.estate.sites[*id].holds.clone(),
             Self::Set(id) => view.set(*id).matched.either(),
+            Self::Balancer(id) => view.estate.balancers[*id].front_ends.iter().map(|front| front.address).collect(),
+            Self::Service(id) => {
+                let service = &view.estate.services[*id];
+                let own = service.private_doors.iter().chain(&service.interfaces);
+                let own = own.flat_map(|id| view.estate.interfaces[*id].addresses.ranges()).collect::<Addresses>();
+                let public = service.public_door.as_ref().map(|door| door.addresses.clone());
+                public.map_or_else(|| own.clone(), |public| own.union(&public))
+            }
             _ => {
                 let held = self.interfaces(view);
                 held.iter().flat_map(|id| view.estate.interfaces[*id].addresses.ranges()).collect()
@@ -221,6 +250,8 @@ fn nothing(view: &View<'_>, name: &str, kinds: &[&str]) -> EndError {
             "owner" => names(&estate.owners),
             "site" => names(&estate.sites),
             "set" => names(&estate.address_sets),
+            "balancer" => names(&estate.balancers),
+            "service" => names(&estate.services),
             _ => Vec::new(),
         };
         candidates

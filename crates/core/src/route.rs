@@ -318,8 +318,8 @@ fn is_open(view: &View<'_>, destination: &RouteDestination) -> bool {
     }
 }
 
-fn of_blocks(blocks: &Addresses, kind: RouteKind, hop: Hop) -> impl Iterator<Item = Candidate> + use<> {
-    let prefixes: Vec<Range> = blocks.ranges().flat_map(|range| prefixes(&range)).collect();
+fn of_blocks(blocks: &[Range], kind: RouteKind, hop: Hop) -> impl Iterator<Item = Candidate> + use<> {
+    let prefixes: Vec<Range> = blocks.iter().flat_map(prefixes).collect();
     prefixes.into_iter().map(move |range| Candidate {
         range,
         length: range.prefix_length().unwrap_or(0),
@@ -334,7 +334,7 @@ fn of_blocks(blocks: &Addresses, kind: RouteKind, hop: Hop) -> impl Iterator<Ite
 fn automatic(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
     let estate = view.estate;
     let mut all: Vec<Candidate> =
-        of_blocks(&estate.networks[network].blocks, RouteKind::Automatic, Hop::Local).collect();
+        of_blocks(&estate.networks[network].written_blocks, RouteKind::Automatic, Hop::Local).collect();
     let mut near = vec![network];
     for (id, peering) in estate.peerings.iter().filter(|(_, peering)| peering.is_up()) {
         let (Some(side), Some(other)) = (peering.side(network), peering.opposite(network)) else { continue };
@@ -343,17 +343,22 @@ fn automatic(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
             Reference::Found(other) => {
                 near.push(*other);
                 if automatic {
-                    all.extend(of_blocks(&estate.networks[*other].blocks, RouteKind::Automatic, Hop::Peering(id)));
+                    all.extend(of_blocks(
+                        &estate.networks[*other].written_blocks,
+                        RouteKind::Automatic,
+                        Hop::Peering(id),
+                    ));
                 }
                 for (gateway, site) in lent_gateways(view, peering, network) {
-                    let announced = &estate.sites[site].announces;
+                    let announced = &estate.sites[site].written_announces;
                     all.extend(of_blocks(announced, RouteKind::OtherAutomatic, Hop::Gateway(gateway)));
                 }
             }
             Reference::Missing(name) if automatic => {
                 let object = format!("network:{name}");
                 let blocks = estate.gaps.iter().find(|gap| *gap.object == object).and_then(|gap| gap.blocks.clone());
-                all.extend(of_blocks(&blocks.unwrap_or_default(), RouteKind::Automatic, Hop::Unknown));
+                let blocks: Vec<Range> = blocks.iter().flat_map(Addresses::ranges).collect();
+                all.extend(of_blocks(&blocks, RouteKind::Automatic, Hop::Unknown));
             }
             Reference::Missing(_) => {}
         }
@@ -362,8 +367,8 @@ fn automatic(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
         for door in &service.private_doors {
             let home = estate.network_of(*door);
             if view.settings(home).door_route == DoorRoute::Automatic && near.contains(&home) {
-                let addresses = &estate.interfaces[*door].addresses;
-                all.extend(of_blocks(addresses, RouteKind::OtherAutomatic, Hop::Door(*door)));
+                let addresses: Vec<Range> = estate.interfaces[*door].addresses.ranges().collect();
+                all.extend(of_blocks(&addresses, RouteKind::OtherAutomatic, Hop::Door(*door)));
             }
         }
     }
@@ -402,7 +407,7 @@ fn propagated(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
     let estate = view.estate;
     let mut all = Vec::new();
     for (gateway, site) in site_gateways(view, network) {
-        all.extend(of_blocks(&estate.sites[site].announces, RouteKind::Propagated, Hop::Gateway(gateway)));
+        all.extend(of_blocks(&estate.sites[site].written_announces, RouteKind::Propagated, Hop::Gateway(gateway)));
     }
     let own = &estate.networks[network].blocks;
     for (id, hub) in estate.hubs.iter() {
@@ -454,16 +459,16 @@ pub fn domain_candidates(view: &View<'_>, hub: Id<Hub>, domain: usize) -> Candid
 }
 
 /// What a link announces.
-pub fn announced(view: &View<'_>, link: &Link) -> Addresses {
+pub fn announced(view: &View<'_>, link: &Link) -> Vec<Range> {
     let default = || match &link.to {
-        LinkEnd::Network(Reference::Found(network)) => view.estate.networks[*network].blocks.clone(),
+        LinkEnd::Network(Reference::Found(network)) => view.estate.networks[*network].written_blocks.clone(),
         LinkEnd::Network(Reference::Missing(name)) => {
             let object = format!("network:{name}");
             let gap = view.estate.gaps.iter().find(|gap| *gap.object == object);
-            gap.and_then(|gap| gap.blocks.clone()).unwrap_or_default()
+            gap.and_then(|gap| gap.blocks.as_ref()).map_or_else(Vec::new, |blocks| blocks.ranges().collect())
         }
-        LinkEnd::Site(Reference::Found(site)) => view.estate.sites[*site].announces.clone(),
-        LinkEnd::Site(Reference::Missing(_)) | LinkEnd::Hub(_) | LinkEnd::Firewall(_) => Addresses::empty(),
+        LinkEnd::Site(Reference::Found(site)) => view.estate.sites[*site].written_announces.clone(),
+        LinkEnd::Site(Reference::Missing(_)) | LinkEnd::Hub(_) | LinkEnd::Firewall(_) => Vec::new(),
     };
     link.announces.clone().unwrap_or_else(default)
 }

@@ -15,4 +15,6 @@ pub use json::{ANSWERS, json, schema_of};
 pub use markdown::{catalogue_reference, snapshot_reference};
 pub use page::Look;
 pub use problems::{SourceFile, problems};
-pub use text::{Length, audit, effective, explain, exposure, finds, inventory, one_finding, rule, too_many_classes};
+pub use text::{
+    Length, audit, effective, explain, exposure, finds, inventory, one_finding, path, rule, too_many_classes,
+};

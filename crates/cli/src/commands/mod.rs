@@ -8,6 +8,7 @@ mod explain;
 mod exposure;
 mod init;
 mod inventory;
+mod path;
 mod rule;
 mod schema;
 
@@ -29,7 +30,7 @@ pub struct Program {
 
 const AFTER: &str = "\
 Things are named alike everywhere: an interface, a workload or anything else by its name; an address; internet; or a name with \
-its kind: interface: workload: network: subnet: group: tag:role=web identity: division: owner: site: set:
+its kind: interface: workload: network: subnet: group: tag:role=web identity: division: owner: site: set: balancer: service:
 
 Exit codes: 0 nothing at or above the threshold, 1 findings at or above it, 2 wrong use, 3 the input cannot be used, 4 the \
 environment failed.";
@@ -40,6 +41,7 @@ enum Command {
     Init(init::Init),
     Inventory(inventory::Inventory),
     Effective(effective::Effective),
+    Path(path::Path),
     Rule(rule::Rule),
     Exposure(exposure::Exposure),
     Audit(audit::Audit),
@@ -73,6 +75,7 @@ impl Command {
             Self::Init(command) => command.run(),
             Self::Inventory(command) => command.run(),
             Self::Effective(command) => command.run(),
+            Self::Path(command) => command.run(),
             Self::Rule(command) => command.run(),
             Self::Exposure(command) => command.run(),
             Self::Audit(command) => command.run(),

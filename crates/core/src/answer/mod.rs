@@ -8,6 +8,7 @@ mod effective;
 mod exposure;
 mod holding;
 mod inventory;
+mod path;
 mod rule;
 
 pub use audit::{Audit, Count, KindCount, audit};
@@ -17,6 +18,10 @@ pub use holding::{Finds, Holding, find};
 pub use inventory::{
     FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow, PublicRow, SetRow, SiteRow,
     SubnetRow, TableRow, inventory,
+};
+pub use path::{
+    LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, PathVerdict, StepDoes, StepFact, Symptom, hop_text,
+    path_answer, step_fact,
 };
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
 

@@ -1,7 +1,7 @@
 //! What stands on the way: firewalls, balancers, services, hubs; and the names by which things are asked.
 
 use super::{Filter, Id, Interface, Name, Network, Owner, Peer, Reference, RouteDestination, Service, Site, Subnet};
-use crate::address::Addresses;
+use crate::address::{Addresses, Range};
 use crate::source::Origin;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -247,8 +247,8 @@ pub struct Link {
     pub reads: Option<usize>,
     /// The domains into which it announces: their places in the hub.
     pub announces_into: Vec<usize>,
-    /// What it announces; none for a network's blocks, what a site announces, and nothing of hubs and firewalls.
-    pub announces: Option<Addresses>,
+    /// What it announces, as written; none for a network's blocks, what a site announces, and nothing of hubs and firewalls.
+    pub announces: Option<Vec<Range>>,
     /// Whether tables that learn from it take a default route too.
     pub offers_default: bool,
     /// The firewall through which internet traffic that comes in over it is steered.

@@ -13,7 +13,7 @@ pub use rule::*;
 pub use settings::*;
 pub use table::{Id, Name, Named, Reference, Table};
 
-use crate::address::{Addresses, Block, Family, address_of};
+use crate::address::{Addresses, Block, Family, Range, address_of};
 use crate::source::{Origin, SourceMap};
 use std::net::IpAddr;
 
@@ -142,6 +142,8 @@ pub struct Network {
     pub origin: Origin,
     /// Its address blocks.
     pub blocks: Addresses,
+    /// The same as written: the lengths of automatic routes.
+    pub written_blocks: Vec<Range>,
     /// The innermost division it belongs to.
     pub division: Option<Id<Division>>,
     /// The table of subnets that name none; none for automatic routes only.
@@ -471,6 +473,8 @@ pub struct Site {
     pub holds: Addresses,
     /// The prefixes it tells the cloud.
     pub announces: Addresses,
+    /// The same as written: the lengths of routes to it.
+    pub written_announces: Vec<Range>,
     /// The cloud's addresses to which it finds back; none for all that is offered to it.
     pub knows: Option<Addresses>,
     /// The network as which it resolves names; none for as the public does.

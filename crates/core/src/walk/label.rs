@@ -85,6 +85,8 @@ pub enum Choice {
     ProxyInterface(Id<Interface>),
     /// One of several holders of an address.
     Holder(usize),
+    /// One of the addresses of a name.
+    Resolved(usize),
 }
 
 /// What no snapshot holds.
@@ -301,39 +303,82 @@ impl Labels {
         result
     }
 
-    /// A label as one verdict.
+    /// A label as one verdict. What comes out the same whatever the snapshot lacks is certain.
     pub fn judge(&self, label: Label) -> Judged {
-        self.judge_given(label, &mut Vec::new())
+        self.settled(label, &mut Vec::new())
     }
 
-    fn judge_given(&self, label: Label, given: &mut Vec<(Condition, bool)>) -> Judged {
-        let plain = |verdict, trail| Judged { verdict, trail, some: None, conditions: Vec::new() };
+    fn settled(&self, label: Label, given: &mut Vec<(Condition, bool)>) -> Judged {
+        let all = self.possible(label, given);
+        self.only_one(label, &all)
+    }
+
+    /// Several possibilities are unknown.
+    fn only_one(&self, label: Label, all: &[Judged]) -> Judged {
+        if all.iter().all(|one| one.verdict == all[0].verdict) {
+            return all[0].clone();
+        }
+        let trail = self.first_doubt(label).unwrap_or(all[0].trail);
+        Judged { verdict: Verdict::Unknown, trail, some: None, conditions: Vec::new() }
+    }
+
+    fn first_doubt(&self, label: Label) -> Option<u32> {
+        match self.tree(label) {
+            Tree::Doubt { trail, .. } => Some(*trail),
+            Tree::Turns { holds, otherwise, .. } => self.first_doubt(*holds).or_else(|| self.first_doubt(*otherwise)),
+            Tree::Leaf(_) | Tree::Choice(_) => None,
+        }
+    }
+
+    /// The verdicts that are possible, each once, for what the snapshot may lack.
+    fn possible(&self, label: Label, given: &mut Vec<(Condition, bool)>) -> Vec<Judged> {
         match self.tree(label) {
             Tree::Leaf(leaf) => {
-                plain(if leaf.verdict == Verdict::Back { Verdict::Works } else { leaf.verdict }, leaf.trail)
+                let verdict = if leaf.verdict == Verdict::Back { Verdict::Works } else { leaf.verdict };
+                vec![Judged { verdict, trail: leaf.trail, some: None, conditions: Vec::new() }]
             }
             Tree::Choice(all) => {
-                let judged: Vec<(&Choice, Judged)> =
-                    all.iter().map(|(choice, label)| (choice, self.judge_given(*label, given))).collect();
-                among(judged)
+                let possible: Vec<Vec<Judged>> = all.iter().map(|(_, label)| self.possible(*label, given)).collect();
+                let alike = |one: &Vec<Judged>| {
+                    one.len() == possible[0].len()
+                        && one.iter().all(|judged| possible[0].iter().any(|other| other.verdict == judged.verdict))
+                };
+                // Branches that are equal count once.
+                if possible.iter().all(alike) && possible[0].iter().all(|one| one.verdict != Verdict::WorksForSome) {
+                    return possible[0].clone();
+                }
+                let settled = all
+                    .iter()
+                    .zip(&possible)
+                    .map(|((choice, label), possible)| (choice, self.only_one(*label, possible)));
+                vec![among(settled.collect())]
             }
             Tree::Turns { condition, holds, otherwise } => {
                 if let Some((_, known)) = given.iter().find(|(other, _)| other == condition) {
                     let branch = if *known { *holds } else { *otherwise };
-                    return self.judge_given(branch, given);
+                    return self.possible(branch, given);
                 }
-                given.push((condition.clone(), true));
-                let yes = self.judge_given(*holds, given);
-                given.pop();
-                given.push((condition.clone(), false));
-                let no = self.judge_given(*otherwise, given);
-                given.pop();
-                turned(condition, yes, no)
+                let mut under = |is: bool, label: Label| {
+                    given.push((condition.clone(), is));
+                    let all = self.possible(label, given);
+                    given.pop();
+                    all
+                };
+                let (yes, no) = (under(true, *holds), under(false, *otherwise));
+                let mut found = Vec::new();
+                for yes in &yes {
+                    for no in &no {
+                        add_once(&mut found, turned(condition, yes.clone(), no.clone()));
+                    }
+                }
+                found
             }
-            Tree::Doubt { on, stopped, trail } => {
-                let (on, stopped) = (self.judge_given(*on, given), self.judge_given(*stopped, given));
-                // What comes out the same either way is certain.
-                if on.verdict == stopped.verdict { on } else { plain(Verdict::Unknown, *trail) }
+            Tree::Doubt { on, stopped, .. } => {
+                let mut found = self.possible(*on, given);
+                for one in self.possible(*stopped, given) {
+                    add_once(&mut found, one);
+                }
+                found
             }
         }
     }
@@ -354,6 +399,12 @@ impl Labels {
                 found.map_or_else(none, |part| part.judged.clone())
             }
         }
+    }
+}
+
+fn add_once(all: &mut Vec<Judged>, one: Judged) {
+    if !all.iter().any(|known| known.verdict == one.verdict) {
+        all.push(one);
     }
 }
 

@@ -22,6 +22,7 @@ mod way;
 
 pub use device::Entry;
 pub use label::{Choice, Condition, Judged, Label, Labels, Leaf, Tree, Verdict};
+pub(crate) use policy::name_fits;
 pub use step::{Spot, Step, What, Why};
 
 use crate::address::{Addresses, Family};
@@ -57,6 +58,8 @@ pub struct Asked {
     pub packets: PacketSet,
     /// The name that was asked; none for an address.
     pub name: Option<Name>,
+    /// Addresses among which nature chooses the destination, as those of a name; empty: the packets say it.
+    pub any_of: Vec<std::net::IpAddr>,
 }
 
 /// What becomes of packets, each in one part.
@@ -87,7 +90,18 @@ pub fn walk(view: &View<'_>, asked: &Asked, detail: bool) -> Answered {
     let folded = map.fold_source_ports(&mut |labels| {
         walk.labels.choose(labels.iter().map(|(ports, label)| (Choice::ClientPorts(ports.clone()), *label)).collect())
     });
-    let map = folded.restrict(&asked.packets);
+    let mut map = folded.restrict(&asked.packets);
+    for family in Family::BOTH {
+        let all: Vec<_> = asked.any_of.iter().filter(|address| Family::of(**address) == family).collect();
+        if all.len() > 1 {
+            let choices = all.iter().enumerate().map(|(at, address)| {
+                let change = crate::packet::Rewrite { destination: Some(**address), ..Default::default() };
+                (Choice::Resolved(at), map.before(&change).restrict(&asked.packets).restrict(&of_family(family)))
+            });
+            let chosen = walk.chosen(choices.collect());
+            map = chosen.overlay(&map);
+        }
+    }
     let mut parts: Vec<Part> = Vec::new();
     for (label, packets) in map.regions() {
         let judged = walk.labels.judge(label);

@@ -141,19 +141,20 @@ impl Walk<'_, '_> {
             let (plain, maybe, named) = match &more.names {
                 None => (matched.sure, matched.maybe, None),
                 Some(sets) => {
-                    let everywhere = rule_anywhere(self, id, network).difference(&kept);
+                    let (sure, perhaps) = rule_anywhere(self, id, network);
+                    let everywhere = (sure.difference(&kept), perhaps.difference(&kept));
                     let (plain, maybe) = if more.or_destinations {
                         (matched.sure, matched.maybe)
                     } else {
                         (PacketSet::empty(), PacketSet::empty())
                     };
-                    let rest = everywhere.difference(&plain);
+                    let rest = (everywhere.0.difference(&plain), everywhere.1.difference(&plain));
                     (plain, maybe, Some((sets, rest)))
                 }
             };
             let above = map;
             map = above.clone();
-            if let Some((sets, rest)) = named {
+            if let Some((sets, (rest, perhaps))) = named {
                 let found: Vec<_> = sets.iter().filter_map(crate::model::Reference::found).collect();
                 let may_be_in = |set: &crate::model::NameSet| {
                     key.3.as_ref().is_none_or(|name| set.names.iter().any(|pattern| name_fits(pattern, name)))
@@ -162,14 +163,17 @@ impl Walk<'_, '_> {
                     found.iter().copied().filter(|set| may_be_in(&view.estate.name_sets[*set])).collect();
                 if !meant.is_empty() {
                     let condition = Condition::Named(meant);
-                    let turned = effect.restrict(&rest).combine(&above, |holds, otherwise| {
+                    let all = rest.union(&perhaps);
+                    let turned = effect.restrict(&all).combine(&above, |holds, otherwise| {
                         let condition = condition.clone();
                         Some(builder.add(Decision::Turns { condition, rule: id, holds, otherwise }))
                     });
-                    map = turned.overlay(&map);
+                    let doubt = doubted(&turned.restrict(&perhaps), &above, By::Rule(id), builder);
+                    map = turned.restrict(&rest).overlay(&doubt.overlay(&map));
                 }
                 if found.len() < sets.len() {
-                    let doubt = doubted(&effect.restrict(&rest), &map, By::Rule(id), builder);
+                    let all = rest.union(&perhaps);
+                    let doubt = doubted(&effect.restrict(&all), &map, By::Rule(id), builder);
                     map = doubt.overlay(&map);
                 }
             }
@@ -196,17 +200,15 @@ fn doubted(effect: &PacketMap<u32>, below: &PacketMap<u32>, by: By, builder: &mu
     })
 }
 
-/// What a rule matches whatever the destination.
-fn rule_anywhere(walk: &Walk<'_, '_>, id: RuleId, network: Option<Id<Network>>) -> PacketSet {
+/// What a rule matches whatever the destination: for certain, and perhaps.
+fn rule_anywhere(walk: &Walk<'_, '_>, id: RuleId, network: Option<Id<Network>>) -> (PacketSet, PacketSet) {
     let rule = walk.view.estate.rule(id);
-    let sources = walk.view.rule_peers(rule, network).either();
-    PacketSet::fields(
-        &sources,
-        &Addresses::all(),
-        |family| rule.service_numbers(family),
-        &rule.source_port_numbers(),
-        (),
-    )
+    let sources = walk.view.rule_peers(rule, network);
+    let all = Addresses::all();
+    let numbers = |family| rule.service_numbers(family);
+    let [sure, maybe] = [&sources.sure, &sources.maybe]
+        .map(|sources| PacketSet::fields(sources, &all, numbers, &rule.source_port_numbers(), ()));
+    (sure, maybe)
 }
 
 /// Whether a pattern of a name set holds a name; both in lower case. `*.x` is any depth below x, and not x.

@@ -485,9 +485,15 @@ impl<'e> Walk<'_, 'e> {
                 self.across(ctx, network, home, set, |walk, ctx, set| walk.arrive(ctx, interface, subnet, &set))
             }
             Hop::Peering(peering) => match estate.peerings[peering].opposite(network) {
-                Some(Reference::Found(other)) => {
-                    self.across(ctx, network, *other, set, |walk, ctx, set| walk.deliver(ctx, *other, None, &set))
-                }
+                Some(Reference::Found(other)) => self.across(ctx, network, *other, set, |walk, ctx, set| {
+                    let held = walk.holders(*other).all.iter().map(|(range, _)| *range).collect::<Addresses>();
+                    let inside = held.union(&estate.networks[*other].blocks);
+                    let here = Self::going_to(ctx, &set, &inside);
+                    let beyond = set.difference(&here);
+                    let spot = Spot::Peering(peering, Some(*other));
+                    let map = if here.is_empty() { Map::empty() } else { walk.deliver(ctx, *other, None, &here) };
+                    map.overlay(&walk.lost(ctx, spot, Why::NotTransitive, &beyond))
+                }),
                 _ => self.unknown(ctx, Spot::Peering(peering, None), Why::Lacking, set),
             },
             Hop::Gateway(gateway) => self.at_gateway(ctx, gateway, network, subnet, set),

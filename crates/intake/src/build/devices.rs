@@ -539,7 +539,10 @@ impl Builder {
         };
         let reads = written.reads.as_ref().and_then(&mut domain);
         let announces_into = written.announces_into.0.iter().filter_map(&mut domain).collect();
-        let announces = written.announces.as_ref().map(|blocks| self.blocks(blocks, origin, &holder));
+        let announces = written.announces.as_ref().map(|blocks| {
+            self.blocks(blocks, origin, &holder);
+            blocks.0.iter().map(|block| block.value.range).collect()
+        });
         let mut steer = |name: &Spanned<Name>| {
             let found = self.names.firewalls.get(&name.value);
             self.refer(found, &name.value, "firewall", &holder, Origin { span: name.span, ..origin })

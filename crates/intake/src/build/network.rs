@@ -39,6 +39,7 @@ impl Builder {
                 name: id.0.value.clone(),
                 origin: *origin,
                 blocks: self.blocks(blocks, *origin, &holder),
+                written_blocks: blocks.0.iter().map(|block| block.value.range).collect(),
                 division,
                 main_table: main_table.as_ref().map(|name| self.table(name, &holder, *origin)),
                 internet_traffic: internet_traffic.unwrap_or_default(),
@@ -196,11 +197,16 @@ impl Builder {
             let announces = written.announces.as_ref().map(|blocks| self.blocks(blocks, *origin, &holder));
             let owner = self.owner(written.owner.as_ref());
             let announces = announces.unwrap_or_else(|| holds.clone());
+            let written_announces = written.announces.as_ref().unwrap_or(&written.holds);
+            let written_announces = written_announces.0.iter().map(|block| block.value.range).collect();
             let knows = written.knows.as_ref().map(|blocks| self.blocks(blocks, *origin, &holder));
             let resolves_as = written.resolves_as.as_ref();
             let resolves_as = resolves_as.and_then(|name| self.names.networks.need(name, &mut self.reading));
             let name = written.id.0.value.clone();
-            add(&mut self.estate.sites, Site { name, origin: *origin, holds, announces, knows, resolves_as, owner });
+            add(
+                &mut self.estate.sites,
+                Site { name, origin: *origin, holds, announces, written_announces, knows, resolves_as, owner },
+            );
         }
     }
 

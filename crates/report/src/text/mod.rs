@@ -5,6 +5,7 @@ mod effective;
 mod explain;
 mod exposure;
 mod inventory;
+mod path;
 mod rule;
 
 pub use audit::{Length, audit, one_finding};
@@ -12,6 +13,7 @@ pub use effective::{effective, too_many_classes};
 pub use explain::explain;
 pub use exposure::exposure;
 pub use inventory::{finds, inventory};
+pub use path::path;
 pub use rule::rule;
 
 use heronshale_core::answer::{Decided, Decider, Does};

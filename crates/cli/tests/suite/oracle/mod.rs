@@ -10,5 +10,8 @@ mod listing;
 mod naive;
 mod records;
 mod routes;
+mod topology;
+mod walker;
+mod walks;
 
 pub use estates::estate as random_estate;

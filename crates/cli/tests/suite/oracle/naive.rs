@@ -117,11 +117,11 @@ impl<'j> Evaluator<'j> {
         Self { estate, oracle: RefCell::default() }
     }
 
-    fn find(&self, section: &str, id: &str) -> Option<&'j Value> {
+    pub fn find(&self, section: &str, id: &str) -> Option<&'j Value> {
         list(self.estate, section).iter().find(|item| text(item, "id") == Some(id))
     }
 
-    fn interface(&self, id: &str) -> &'j Value {
+    pub fn interface(&self, id: &str) -> &'j Value {
         self.find("interfaces", id).unwrap()
     }
 
@@ -129,12 +129,13 @@ impl<'j> Evaluator<'j> {
         self.find("subnets", text(interface, "subnet").unwrap()).unwrap()
     }
 
-    fn network_of(&self, interface: &Value) -> &'j str {
+    pub fn network_of(&self, interface: &Value) -> &'j str {
         text(self.subnet_of(interface), "network").unwrap()
     }
 
-    fn setting(&self, network: &str, name: &str) -> Option<&'j Value> {
-        let network = self.find("networks", network).unwrap();
+    pub fn setting(&self, network: &str, name: &str) -> Option<&'j Value> {
+        // `*` stands for outside of all networks.
+        let network = self.find("networks", network).unwrap_or(&Value::Null);
         let own = network.get("settings").and_then(|settings| settings.get(name));
         let conduct = text(network, "conduct").and_then(|id| self.find("conducts", id));
         let shared = || conduct.and_then(|conduct| conduct["settings"].get(name));
@@ -169,6 +170,9 @@ impl<'j> Evaluator<'j> {
     }
 
     fn in_reach(&self, from: &str, to: &str) -> bool {
+        if from == "*" {
+            return true;
+        }
         match self.word(from, "named_peer_reach", "peered") {
             "network" => from == to,
             "estate" => true,
@@ -184,7 +188,7 @@ impl<'j> Evaluator<'j> {
         }
     }
 
-    fn holds(&self, interface: &Value, address: IpAddr) -> bool {
+    pub fn holds(&self, interface: &Value, address: IpAddr) -> bool {
         list(interface, "addresses").iter().any(|block| in_block(address, block.as_str().unwrap()))
     }
 
@@ -193,6 +197,23 @@ impl<'j> Evaluator<'j> {
         list(self.estate, "interfaces").iter().any(|interface| {
             chosen(interface) && self.holds(interface, address) && self.in_reach(network, self.network_of(interface))
         })
+    }
+
+    /// The same; none where interfaces that the snapshot lacks may hold it.
+    fn carried_perhaps(&self, address: IpAddr, network: &str, chosen: impl Fn(&'j Value) -> bool) -> Option<bool> {
+        if self.carried(address, network, chosen) {
+            return Some(true);
+        }
+        let hidden = list(self.estate, "gaps").iter().any(|gap| {
+            let Some(other) = text(gap, "object").unwrap().strip_prefix("network:") else { return false };
+            let blocks = match text(gap, "lacks") {
+                Some("interfaces") => list(self.find("networks", other).unwrap(), "blocks"),
+                None => list(gap, "blocks"),
+                Some(_) => &[],
+            };
+            self.in_reach(network, other) && blocks.iter().any(|block| in_block(address, block.as_str().unwrap()))
+        });
+        if hidden { None } else { Some(false) }
     }
 
     /// None: it depends on what the snapshot lacks.
@@ -254,12 +275,13 @@ impl<'j> Evaluator<'j> {
             "set" => self.in_set(address, name, &mut Vec::new()),
             "group" => {
                 self.find("security_groups", name)?;
-                Some(self.carried(address, network, |i| list(i, "groups").iter().any(|g| g.as_str() == Some(name))))
+                let carries = |i: &'j Value| list(i, "groups").iter().any(|g| g.as_str() == Some(name));
+                self.carried_perhaps(address, network, carries)
             }
-            "tag" => Some(self.carried(address, network, |i| {
+            "tag" => self.carried_perhaps(address, network, |i| {
                 name.split(',').all(|pair| pair.split_once('=').is_some_and(|(key, value)| self.has_tag(i, key, value)))
-            })),
-            "identity" => Some(self.carried(address, network, |i| self.identity(i) == Some(name))),
+            }),
+            "identity" => self.carried_perhaps(address, network, |i| self.identity(i) == Some(name)),
             "interface" => {
                 self.find("interfaces", name)?;
                 Some(self.carried(address, network, |i| text(i, "id") == Some(name)))
@@ -599,6 +621,29 @@ impl<'j> Evaluator<'j> {
             stages.sort_by_key(|decision| order.iter().position(|stage| *stage == decision.stage));
         }
         stages
+    }
+
+    /// The stages of an interface's own, its subnet's ACL left out; and every possibility of what the snapshot lacks.
+    pub fn own_stages(&self, id: &str, packet: &Packet, direction: &str, finally_counts: bool) -> Vec<Vec<Decision>> {
+        self.possibilities(|| {
+            let mut stages = self.stages(id, packet, direction, finally_counts);
+            stages.retain(|decision| decision.stage != "ACL");
+            stages
+        })
+    }
+
+    /// What a subnet's ACL decides about a packet that leaves or enters: for every possibility whether it goes on.
+    pub fn acl(&self, subnet: &Value, packet: &Packet, direction: &str) -> Vec<bool> {
+        let Some(name) = text(subnet, "acl") else { return vec![true] };
+        if self.is_platform(packet, direction) {
+            return vec![true];
+        }
+        let Some(acl) = self.find("network_acls", name) else { return vec![false, true] };
+        let network = text(subnet, "network").unwrap();
+        self.possibilities(|| {
+            let rules = self.ordered_rules(&[acl], direction, network);
+            self.first_match(&rules, packet, direction, network).is_some_and(|r| text(r, "action") == Some("allow"))
+        })
     }
 
     fn possibilities<T>(&self, mut run: impl FnMut() -> T) -> Vec<T> {

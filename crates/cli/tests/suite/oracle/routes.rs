@@ -73,7 +73,7 @@ pub fn with_ways_in(random: &mut Rng, estate: &mut Value) {
     estate["gateways"] = json!([
         { "id": "ig-n0", "kind": "internet", "network": "n0", "attached": random.u8(0..10) > 0 },
         { "id": "ig-n1", "kind": "internet", "network": "n1" },
-        { "id": "nat", "kind": "nat", "network": "n0", "subnet": "u0", "public": "198.51.100.20" },
+        { "id": "nat", "kind": "nat", "network": "n0", "subnet": "u0", "address": "10.0.0.14", "public": "198.51.100.20" },
         { "id": "out6", "kind": "outbound-only", "network": "n0" },
     ]);
     estate["public_addresses"] = json!([
@@ -181,6 +181,10 @@ fn is_up(peering: &Value) -> bool {
 fn resolved(json: &Value, network: &str, hop: &str) -> String {
     let find = |section: &str, id: &str| list(json, section).iter().find(|item| text(item, "id") == Some(id));
     let interface = |id: &str| {
+        let home = if id == "i3" { "n1" } else { "n0" };
+        if !near(json, home, network) {
+            return "dead".to_owned();
+        }
         let forwards = find("interfaces", id).unwrap().get("forwards") == Some(&Value::Bool(true));
         if forwards { format!("interface:{id}") } else { format!("stuck:{id}") }
     };
@@ -194,7 +198,7 @@ fn resolved(json: &Value, network: &str, hop: &str) -> String {
         }
         Some((_, id)) => return interface(id),
         None if hop == "10.0.0.5" => {
-            return if near(json, "n0", network) { interface("i1") } else { "dead".to_owned() };
+            return interface("i1");
         }
         None => true,
     };
@@ -222,6 +226,7 @@ fn in_words(estate: &Estate, winner: &Winner) -> String {
         Hop::Peering(id) => format!("peering:{}", estate.peerings[id].name),
         Hop::Dead => "dead".to_owned(),
         Hop::Unknown => "unknown".to_owned(),
+        other => format!("{other:?}"),
     }
 }
 
@@ -252,7 +257,7 @@ pub fn try_routes(seed: u64, seen: &mut BTreeMap<String, usize>) -> Result<(), S
     ];
     for (at, name) in INTERFACES.iter().enumerate() {
         let subnet = built.interfaces[built.interfaces.find(name).unwrap()].subnet;
-        let found = routed(&view, subnet, &Addresses::all());
+        let found = routed(&view, subnet, None, None, &Addresses::all());
         for text in addresses {
             let to: IpAddr = text.parse().unwrap();
             let holding: Vec<_> = found.iter().filter(|routed| routed.addresses.contains(to)).collect();

@@ -1,0 +1,106 @@
+//! The walk of thousands of random estates against the naive walker: request and reply, by verdict.
+
+use super::agreement::{load, to_engine};
+use super::topology::{estate, question};
+use super::walker::{From, V, Walker};
+use fastrand::Rng;
+use heronshale_core::packet::PacketSet;
+use heronshale_core::view::View;
+use heronshale_core::walk::{Asked, Label, Labels, Start, Tree, Verdict, walk};
+use std::collections::BTreeMap;
+
+fn engine_verdict(verdict: Verdict) -> V {
+    match verdict {
+        Verdict::Works | Verdict::Back => V::Works,
+        Verdict::WorksForSome => V::Some,
+        Verdict::Conditional => V::Conditional,
+        Verdict::Unknown => V::Unknown,
+        Verdict::Denied => V::Denied,
+        Verdict::Lost => V::Lost,
+        Verdict::ReplyDenied => V::ReplyDenied,
+        Verdict::ReplyLost => V::ReplyLost,
+    }
+}
+
+/// Asks about some packets of a random estate; the first disagreement.
+pub fn try_walks(seed: u64, packets: usize, seen: &mut BTreeMap<V, usize>) -> Result<(), String> {
+    let mut random = Rng::with_seed(seed);
+    let json = estate(&mut random);
+    let built = load(&json);
+    let view = View::new(&built, None);
+    let naive = Walker::new(&json);
+    for _ in 0..packets {
+        let (from, asked, name) = question(&mut random);
+        let start = match &from {
+            From::Internet => Start::Internet,
+            From::Site(site) => Start::Site(built.sites.find(site).unwrap()),
+            From::Interface(id) => Start::Interfaces(vec![built.interfaces.find(id).unwrap()]),
+        };
+        let ported = matches!(asked.protocol, 6 | 17 | 132);
+        let packets = (3000..=3001).map(|source_port| {
+            PacketSet::single(&to_engine(&super::naive::Packet {
+                source_port: if ported { source_port } else { 0 },
+                ..asked
+            }))
+        });
+        let question =
+            Asked { start, packets: PacketSet::union_all(packets), name: name.map(Into::into), any_of: Vec::new() };
+        let answered = walk(&view, &question, false);
+        let wanted = naive.verdict(&from, asked, name, "3000-3001");
+        *seen.entry(wanted).or_default() += 1;
+        let found = engine_verdict(answered.summary.verdict);
+        if found != wanted {
+            let detail = walk(&view, &question, true);
+            let facts = |trail| {
+                let steps = detail.labels.steps(trail);
+                steps
+                    .into_iter()
+                    .map(|step| format!("{:?}", heronshale_core::answer::step_fact(&view, step)))
+                    .collect::<Vec<_>>()
+            };
+            let steps = facts(detail.summary.trail).join("\n  ");
+            let tree =
+                answered.parts.iter().map(|part| drawn(&answered.labels, part.label)).collect::<Vec<_>>().join("; ");
+            let fails = detail.summary.some.as_ref().map_or_else(Vec::new, |(_, trail)| facts(*trail)).join("\n  ");
+            return Err(format!(
+                "seed {seed}, {from:?} {asked:?} {name:?}: {found:?}, not {wanted:?}\n  {tree}\n  {steps}\nfails\n  {fails}"
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// A label as text.
+fn drawn(labels: &Labels, label: Label) -> String {
+    match labels.tree(label) {
+        Tree::Leaf(leaf) => format!("{:?}", leaf.verdict),
+        Tree::Choice(all) => {
+            format!("[{}]", all.iter().map(|(_, one)| drawn(labels, *one)).collect::<Vec<_>>().join(" | "))
+        }
+        Tree::Turns { condition, holds, otherwise } => {
+            format!("({condition:?} ? {} : {})", drawn(labels, *holds), drawn(labels, *otherwise))
+        }
+        Tree::Doubt { on, stopped, .. } => format!("<{} or {}>", drawn(labels, *on), drawn(labels, *stopped)),
+    }
+}
+
+#[test]
+fn walks_there_and_back_equal_a_naive_walk_packet_by_packet() {
+    let mut seen = BTreeMap::new();
+    for seed in 0..1_500 {
+        try_walks(seed, 24, &mut seen).unwrap_or_else(|what| panic!("{what}"));
+    }
+    let total: usize = seen.values().sum();
+    for verdict in [V::Works, V::Some, V::Conditional, V::Unknown, V::Denied, V::Lost, V::ReplyDenied, V::ReplyLost] {
+        let count = seen.get(&verdict).copied().unwrap_or(0);
+        assert!(count * 20 >= total, "{verdict:?}: {count} of {total}: {seen:?}");
+    }
+}
+
+#[test]
+#[ignore = "prints one estate"]
+fn show() {
+    let seed = std::env::var("SEED").unwrap().parse().unwrap();
+    let mut random = Rng::with_seed(seed);
+    println!("{}", serde_json::to_string(&estate(&mut random)).unwrap());
+}

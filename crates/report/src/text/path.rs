@@ -1,0 +1,176 @@
+//! One connection there and back: the answer, then every step of an example, then all parts.
+
+use super::at;
+use crate::harmless;
+use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
+use anstyle::Style;
+use heronshale_core::answer::{Answer, PathAnswer, PathPart, PathVerdict, StepDoes, StepFact, Symptom};
+
+/// More parts than this are summed up.
+const MOST_PARTS: usize = 24;
+
+/// A path as text.
+pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
+    let Answer { heading, answer: path, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    page.top(&sentence(path), heading);
+    page.say(Style::new(), &ends(path));
+    for lookup in &path.lookups {
+        let says = lookup.says.as_deref().unwrap_or("has no record of it");
+        let place = lookup.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+        page.hang(Style::new(), "NAME     ", &format!("{}: {} says {says}{place}", lookup.name, lookup.by), 9);
+    }
+    if let Some(example) = &path.example {
+        page.blank();
+        page.say(FAINT, &format!("Every step of {}", example.text));
+        steps(&mut page, &path.steps);
+        if !path.fails.is_empty() {
+            page.blank();
+            page.say(FAINT, "One that fails");
+            steps(&mut page, &path.fails);
+        }
+    }
+    let one = matches!(path.parts.as_slice(), [only] if only.conditions.is_empty() && only.only_if.is_empty());
+    if !one {
+        page.heading("All that was asked");
+        for part in path.parts.iter().take(MOST_PARTS) {
+            part_text(&mut page, part);
+        }
+        if path.parts.len() > MOST_PARTS {
+            page.say(Style::new(), &format!("and {} more", plural(path.parts.len() - MOST_PARTS, "part")));
+        }
+    }
+    page.gaps(heading);
+    page.finish()
+}
+
+fn ends(path: &PathAnswer) -> String {
+    let of = |end: &heronshale_core::answer::PathEnd| {
+        let many = end.addresses.len();
+        let shown = end.addresses.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
+        let more = if many > 3 { format!(" and {} more", many - 3) } else { String::new() };
+        if end.asked == shown || shown.is_empty() {
+            end.asked.clone()
+        } else {
+            format!("{} ({shown}{more})", end.asked)
+        }
+    };
+    let traffic = path.traffic.as_deref().unwrap_or("any traffic");
+    format!("{} → {}, {traffic}", of(&path.from), of(&path.to))
+}
+
+fn sentence(path: &PathAnswer) -> String {
+    let what = match &path.traffic {
+        Some(traffic) => format!("{traffic} from {} to {}", path.from.asked, path.to.asked),
+        None => format!("from {} to {}", path.from.asked, path.to.asked),
+    };
+    let sees = match path.symptom {
+        Some(Symptom::Silence) => " The client sees silence.",
+        Some(Symptom::Reset) => " The client is refused at once.",
+        Some(Symptom::NameError) => " The client sees a name error.",
+        None => "",
+    };
+    let last = path.steps.iter().chain(&path.fails).last();
+    let cause = last.map_or_else(String::new, |step| format!(": {}", cause(step)));
+    match path.verdict {
+        _ if path.symptom == Some(Symptom::NameError) => {
+            format!("No: the name {} does not resolve.{sees}", path.to.asked)
+        }
+        _ if path.parts.is_empty() => format!("Nothing can be asked {what}: the ends have no family in common."),
+        PathVerdict::Works if path.traffic.is_none() => format!("Yes, all of it works {what}."),
+        PathVerdict::Works => format!("Yes: {what} works, there and back."),
+        PathVerdict::WorksForSome if path.traffic.is_none() => {
+            let works = path.parts.iter().filter(|part| part.verdict == PathVerdict::Works);
+            let mut services: Vec<String> =
+                works.flat_map(|part| &part.traffic).flat_map(|t| t.services.clone()).collect();
+            services.dedup();
+            let more = if services.len() > 6 { format!(" and {} more", services.len() - 6) } else { String::new() };
+            services.truncate(6);
+            match services.is_empty() {
+                true => format!("Some works {what}: by some of the ways that it may take."),
+                false => format!("Some works {what}: {}{more}.", services.join(", ")),
+            }
+        }
+        PathVerdict::WorksForSome => format!("Only some of it works: {what}."),
+        PathVerdict::Conditional => {
+            let conditions: Vec<&str> =
+                path.parts.iter().flat_map(|part| &part.conditions).map(String::as_str).collect();
+            format!("It depends: {what} turns on whether {}.", conditions.join(", and whether "))
+        }
+        PathVerdict::Unknown => format!("Unknown: {what} depends on what the snapshot lacks{cause}."),
+        PathVerdict::Denied => format!("No: {what} is denied{cause}.{sees}"),
+        PathVerdict::Lost => format!("No: {what} gets lost{cause}.{sees}"),
+        PathVerdict::ReplyDenied => format!("No: {what} arrives, and the reply is denied{cause}.{sees}"),
+        PathVerdict::ReplyLost => format!("No: {what} arrives, and the reply gets lost{cause}.{sees}"),
+    }
+}
+
+fn cause(step: &StepFact) -> String {
+    if step.why.is_empty() { step.at.clone() } else { format!("{}, {}", step.at, step.why) }
+}
+
+fn does_text(does: StepDoes) -> (&'static str, Style) {
+    match does {
+        StepDoes::Passes => ("passes", Style::new()),
+        StepDoes::Routes => ("leads", Style::new()),
+        StepDoes::Changes => ("changes", STRONG),
+        StepDoes::Arrives => ("arrives", OPEN),
+        StepDoes::Denies => ("DENIED", SHUT),
+        StepDoes::Rejects => ("REJECTED", SHUT),
+        StepDoes::Loses => ("LOST", SHUT),
+        StepDoes::Unknown => ("UNKNOWN", STRONG),
+    }
+}
+
+fn steps(page: &mut Page, steps: &[StepFact]) {
+    let mut before = None;
+    for (number, step) in steps.iter().enumerate() {
+        let way = match (before == Some(step.reply), step.reply) {
+            (true, _) => "",
+            (false, false) => "REQUEST",
+            (false, true) => "REPLY",
+        };
+        before = Some(step.reply);
+        let (does, style) = does_text(step.does);
+        let place = step.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
+        let why = if step.why.is_empty() { String::new() } else { format!("  {}", step.why) };
+        let label = format!("{way:<8} {:>2}  {does:<9}", number + 1);
+        page.hang_behind(style, &label, Style::new(), &format!("{}{why}{place}", step.at), 22);
+    }
+}
+
+fn part_text(page: &mut Page, part: &PathPart) {
+    let traffic: Vec<String> = part
+        .traffic
+        .iter()
+        .take(4)
+        .map(|traffic| {
+            let mut text = traffic.services.iter().take(6).cloned().collect::<Vec<_>>().join(", ");
+            if traffic.services.len() > 6 {
+                text.push_str(&format!(" and {} more", traffic.services.len() - 6));
+            }
+            if traffic.sources.said != "all of them" {
+                text.push_str(&format!(" from {}", traffic.sources.said));
+            }
+            if traffic.destinations.said != "all of them" {
+                text.push_str(&format!(" to {}", traffic.destinations.said));
+            }
+            text
+        })
+        .collect();
+    let more = part.traffic.len().saturating_sub(4);
+    let more = if more > 0 { format!(" · and {more} more") } else { String::new() };
+    let because = part.because.as_ref().map_or_else(String::new, |step| {
+        let place = step.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+        format!(": {}{place}", cause(step))
+    });
+    let only = if part.only_if.is_empty() { String::new() } else { format!(", if {}", part.only_if.join(", or ")) };
+    let turns = if part.conditions.is_empty() {
+        String::new()
+    } else {
+        format!(", on whether {}", part.conditions.join(", and whether "))
+    };
+    let style = if part.verdict <= PathVerdict::WorksForSome { OPEN } else { SHUT };
+    let label = format!("  {:<15}", part.verdict.word());
+    page.hang_behind(style, &label, Style::new(), &format!("{}{more}{only}{turns}{because}", traffic.join(" · ")), 17);
+}
