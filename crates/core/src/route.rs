@@ -281,6 +281,7 @@ pub fn candidates(view: &View<'_>, place: RoutePlace<'_>) -> Candidates {
             let routes = table.routes.iter().filter(|route| route.enabled || has(Fault::RouteDisabledCounts));
             let for_sender = |route: &&Route| {
                 route.only_tagged.is_empty()
+                    || has(Fault::RouteTagLimitIgnored)
                     || place.sender.is_some_and(|sender| view.estate.has_tags(sender, &route.only_tagged))
             };
             for route in routes.filter(for_sender) {
@@ -289,7 +290,7 @@ pub fn candidates(view: &View<'_>, place: RoutePlace<'_>) -> Candidates {
                     found.doubtful.push(hop(view, place, &route.next_hop));
                 }
             }
-            if table.accepts_propagation {
+            if table.accepts_propagation && !has(Fault::RoutePropagationIgnored) {
                 found.all.extend(propagated(view, network));
             }
         }
@@ -304,6 +305,9 @@ pub fn candidates(view: &View<'_>, place: RoutePlace<'_>) -> Candidates {
 fn last_resort(view: &View<'_>, subnet: Id<Subnet>) -> Option<Hop> {
     let serves =
         |gateway: &Gateway| matches!(&gateway.kind, GatewayKind::Nat { serves, .. } if serves.contains(&subnet));
+    if has(Fault::RouteNoLastResort) {
+        return None;
+    }
     let nat = view.estate.gateways.iter().find(|(_, gateway)| serves(gateway));
     nat.map(|(id, _)| Hop::Gateway(id))
         .or_else(|| view.estate.subnets[subnet].default_outbound.then_some(Hop::SharedAddress))
@@ -383,6 +387,7 @@ pub(crate) fn lent_gateways(
 ) -> Vec<(Id<Gateway>, Id<crate::model::Site>)> {
     let other = peering.opposite(network).and_then(Reference::found);
     let used = peering.side(network).is_some_and(|side| side.use_gateways);
+    let used = used && !has(Fault::RouteNothingLent);
     let lent = other.and_then(|other| peering.side(other)).is_some_and(|side| side.lend_gateways);
     let Some(other) = other.filter(|_| used && lent && peering.is_up()) else { return Vec::new() };
     site_gateways(view, other)
@@ -418,7 +423,8 @@ fn propagated(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
             let leads_back = learned.winner.hop == Hop::Hub(id, at);
             let dark = matches!(learned.winner.hop, Hop::Blackhole | Hop::Dead);
             let ours = Addresses::is_subset(&[learned.range].into_iter().collect(), own);
-            if leads_back || dark || ours || (learned.length == 0 && !link.offers_default) {
+            let default = learned.length == 0 && !link.offers_default && !has(Fault::RouteDefaultAlwaysOffered);
+            if leads_back || dark || ours || default {
                 continue;
             }
             learned.kind = RouteKind::Propagated;
@@ -489,7 +495,8 @@ fn ranges_of(view: &View<'_>, destinations: &[RouteDestination]) -> Vec<Range> {
 
 fn written(view: &View<'_>, place: RoutePlace<'_>, route: &Route) -> Vec<Candidate> {
     let winner = Winner { hop: hop(view, place, &route.next_hop), origin: Some(route.origin) };
-    let only_from = route.only_from.as_ref().map(|from| ranges_of(view, from).into_iter().collect::<Addresses>());
+    let limit = route.only_from.as_ref().filter(|_| !has(Fault::RouteSourceLimitIgnored));
+    let only_from = limit.map(|from| ranges_of(view, from).into_iter().collect::<Addresses>());
     let candidate = |range: Range| Candidate {
         range,
         length: range.prefix_length().unwrap_or(0),

@@ -5,6 +5,7 @@ use super::policy::{Decision, PolicyMap};
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Label, Leg, Map, Met, Origin, Start, Walk, boxed, of_family};
 use crate::address::{Addresses, Family};
+use crate::faults::{Fault, has};
 use crate::model::{
     Action, Balancer, BalancerKind, Direction, Firewall, Hub, Id, Interface, Name, Network, Peer, PlatformService,
     PolicySees, RouteDestination, Subnet, Translation,
@@ -60,7 +61,7 @@ impl Walk<'_, '_> {
         if set.is_empty() {
             return Map::empty();
         }
-        if firewall.members_up() == 0 {
+        if firewall.members_up() == 0 && !has(Fault::WalkMembersAlwaysUp) {
             return self.lost(ctx, spot, Why::NoMember, set);
         }
         if ctx.reply {
@@ -72,7 +73,8 @@ impl Walk<'_, '_> {
         };
         let mut rest = set.clone();
         let mut maps = Vec::new();
-        for translation in firewall.destination_translations.iter().filter(|translation| translation.enabled) {
+        let off = has(Fault::WalkDestinationKept);
+        for translation in firewall.destination_translations.iter().filter(|one| one.enabled && !off) {
             if !zone_fits(translation.from_zones.as_ref(), zone.as_ref()) {
                 continue;
             }
@@ -88,7 +90,11 @@ impl Walk<'_, '_> {
         let own = legs.collect::<Addresses>().union(&firewall.addresses);
         let to_itself = Self::going_to(ctx, &rest, &own);
         rest = rest.difference(&to_itself);
-        maps.push(self.lost(ctx, spot, Why::NotTranslated, &to_itself));
+        if has(Fault::WalkFirewallForwardsOwn) {
+            maps.push(self.onto_table(ctx, id, entry, None, &to_itself));
+        } else {
+            maps.push(self.lost(ctx, spot, Why::NotTranslated, &to_itself));
+        }
         maps.push(self.onto_table(ctx, id, entry, None, &rest));
         Map::overlay_all(maps)
     }
@@ -166,7 +172,7 @@ impl Walk<'_, '_> {
             Entry::Hub(..) | Entry::Internet => None,
         };
         let through = Through { firewall: id, entry, out: by_entry, changed };
-        if self.view.estate.firewalls[id].routes.is_none() {
+        if self.view.estate.firewalls[id].routes.is_none() || has(Fault::WalkFirewallTableIgnored) {
             return self.onto_policy(ctx, through, set);
         }
         let to = changed.and_then(|translation| translation.to);
@@ -196,7 +202,11 @@ impl Walk<'_, '_> {
         let policy = self.policy(through.firewall, from.as_ref(), to.as_ref(), name.as_ref());
         let item = &self.view.estate.firewalls[through.firewall];
         let network = self.firewall_network(through.firewall);
-        let sees = item.policy_sees.unwrap_or(self.view.settings(network).policy_sees);
+        let mut sees = item.policy_sees.unwrap_or(self.view.settings(network).policy_sees);
+        if has(Fault::WalkPolicySeesOtherwise) {
+            let original = sees == PolicySees::Original;
+            sees = if original { PolicySees::Translated } else { PolicySees::Original };
+        }
         let seen = match sees {
             PolicySees::Translated => policy.map.before(&through.destination_change()),
             PolicySees::Original => policy.map.clone(),
@@ -290,7 +300,8 @@ impl Walk<'_, '_> {
         let ports = self.view.settings(self.firewall_network(id)).nat_ports.clone();
         let mut rest = set.clone();
         let mut maps = Vec::new();
-        for translation in item.source_translations.iter().filter(|translation| translation.enabled) {
+        let off = has(Fault::WalkSourceKept);
+        for translation in item.source_translations.iter().filter(|one| one.enabled && !off) {
             if !zone_fits(translation.from_zones.as_ref(), from.as_ref())
                 || !zone_fits(translation.to_zones.as_ref(), to.as_ref())
             {
@@ -418,6 +429,9 @@ impl Walk<'_, '_> {
             _ => None,
         });
         let began = ctx.leg.origin == Origin::Firewall(id);
+        if !began && seen.is_none() && has(Fault::WalkFirewallKnowsAll) {
+            return self.home_through(ctx, id, entry, set);
+        }
         if !began && seen.is_none() {
             return self.lost(ctx, spot, Why::SawNoRequest, set);
         }
@@ -428,7 +442,10 @@ impl Walk<'_, '_> {
             self.back_by(ctx, Some(entry), set)
         };
         let firewall = &self.view.estate.firewalls[id];
-        let comes_back = firewall.members_up() == 1 || firewall.symmetric || (began && ctx.leg.source_changed);
+        let comes_back = has(Fault::WalkMembersShareState)
+            || firewall.members_up() == 1
+            || firewall.symmetric
+            || (began && ctx.leg.source_changed && !has(Fault::WalkTranslatedMembersDiffer));
         if comes_back {
             return map;
         }
@@ -600,6 +617,10 @@ impl Walk<'_, '_> {
             }
         }
         let map = self.chosen(all);
+        if has(Fault::WalkProxyForgetsFirstReply) {
+            maps.push(map);
+            return Map::overlay_all(maps);
+        }
         // Where it works, the first connection's reply follows.
         let outer = ctx.clone();
         maps.push(self.resume(map, Verdict::Works, |walk, leaf, region| {
@@ -698,13 +719,17 @@ impl Walk<'_, '_> {
         if ctx.reply {
             return self.lost(ctx, spot, Why::OneWayDoor, set);
         }
-        let (fits, wrong) = Self::by_services(&item.services, ctx, set);
+        let (mut fits, mut wrong) = Self::by_services(&item.services, ctx, set);
+        if has(Fault::WalkDoorPortIgnored) {
+            (fits, wrong) = (set.clone(), PacketSet::empty());
+        }
         let mut maps = vec![self.lost(ctx, spot, Why::NoSuchPort, &wrong)];
         if fits.is_empty() {
             return Map::overlay_all(maps);
         }
         let subnet = &estate.subnets[estate.interfaces[interface].subnet];
         let applies = subnet.filter_private_doors.unwrap_or(self.view.settings(subnet.network).filter_private_doors);
+        let applies = applies != has(Fault::WalkDoorFilteredOtherwise);
         let filtered = applies && !estate.interfaces[interface].unfiltered;
         maps.push(if filtered {
             self.enter(ctx, interface, from, &fits, |walk, ctx, set, not_kept| {
@@ -777,11 +802,12 @@ impl Walk<'_, '_> {
         let (fits, wrong) = Self::by_services(&item.services, ctx, set);
         let mut maps = vec![self.lost(ctx, spot, Why::NoSuchPort, &wrong)];
         let Some(door) = &item.public_door else { return Map::overlay_all(maps) };
-        if !door.open {
+        if !door.open && !has(Fault::WalkDoorAlwaysOpen) {
             maps.push(self.denied(ctx, Step::new(false, spot, What::DoorShut), &fits));
             return Map::overlay_all(maps);
         }
         let listed = match &door.allowed {
+            _ if has(Fault::WalkDoorListIgnored) => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
             None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
             Some(peers) => peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.view.peer(peer, None))),
         };
@@ -840,7 +866,7 @@ impl Walk<'_, '_> {
 }
 
 fn zone_fits(zones: Option<&Vec<Name>>, zone: Option<&Name>) -> bool {
-    zones.is_none_or(|zones| zone.is_some_and(|zone| zones.contains(zone)))
+    has(Fault::WalkZonesIgnored) || zones.is_none_or(|zones| zone.is_some_and(|zone| zones.contains(zone)))
 }
 
 /// The ways in which a decision may allow: whether state is kept, and by what.

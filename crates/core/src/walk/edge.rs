@@ -5,6 +5,7 @@ use super::label::Choice;
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, boxed, of_family};
 use crate::address::{Addresses, Family, internet_at_large};
+use crate::faults::{Fault, has};
 use crate::model::{
     Balancer, Direction, Firewall, Gateway, GatewayKind, Hub, Id, Interface, InternetTraffic, Lack, LinkEnd, Network,
     PlatformService, Reference, Site, Subnet,
@@ -186,12 +187,14 @@ impl<'e> Walk<'_, 'e> {
             // A reply must come to the gateway that saw the request; a NAT gateway is asked by its own address.
             return match gateway.kind {
                 GatewayKind::Nat { .. } => self.lost(ctx, spot, Why::SawNoRequest, set),
-                _ if ctx.leg.origin == Origin::Gateway(id) => self.back(ctx, None, set),
+                _ if ctx.leg.origin == Origin::Gateway(id) || has(Fault::WalkReplyByAnyGateway) => {
+                    self.back(ctx, None, set)
+                }
                 _ => self.lost(ctx, spot, Why::SawNoRequest, set),
             };
         }
         let to_internet = !matches!(gateway.kind, GatewayKind::Nat { public: None, .. });
-        let blocked = to_internet && !self.may_go_out(network, subnet);
+        let blocked = to_internet && !self.may_go_out(network, subnet) && !has(Fault::WalkBlockIgnoredOut);
         let block = |walk: &mut Self, ctx: &Ctx, set: &PacketSet| {
             walk.denied(ctx, Step::new(false, spot, What::InternetBlock), set)
         };
@@ -238,14 +241,12 @@ impl<'e> Walk<'_, 'e> {
         set: &PacketSet,
     ) -> Map {
         let spot = Spot::Gateway(id);
-        let good = set.intersection(&translatable());
+        let takes_all = has(Fault::WalkNatTakesAll);
+        let good = if takes_all { set.clone() } else { set.intersection(&translatable()) };
         let bad = set.difference(&good);
         let network = self.view.estate.subnets[home].network;
-        let change = Rewrite {
-            source: address,
-            source_ports: Some(self.view.settings(network).nat_ports.clone()),
-            ..Rewrite::default()
-        };
+        let drawn = Some(self.view.settings(network).nat_ports.clone()).filter(|_| !has(Fault::WalkNatKeepsPorts));
+        let change = Rewrite { source: address, source_ports: drawn, ..Rewrite::default() };
         let map = self.leg(
             ctx,
             Origin::Gateway(id),
@@ -330,7 +331,9 @@ impl<'e> Walk<'_, 'e> {
     fn in_from_gateway(&mut self, ctx: &Ctx, id: Id<Gateway>, set: &PacketSet) -> Map {
         let gateway = &self.view.estate.gateways[id];
         let mut place = RoutePlace::outside(gateway.network);
-        if let GatewayKind::Internet { table, .. } = &gateway.kind {
+        if let GatewayKind::Internet { table, .. } = &gateway.kind
+            && !has(Fault::WalkGatewayTableIgnored)
+        {
             place.table = table.as_ref();
         }
         let visit = Visit::Gateway(id);
@@ -448,7 +451,7 @@ impl<'e> Walk<'_, 'e> {
         };
         let Some(gateway) = internet_gateway(self.view, network) else { return self.no_gateway(ctx, network, set) };
         let spot = Spot::Gateway(gateway);
-        if !self.may_come_in(network, subnet) {
+        if !self.may_come_in(network, subnet) && !has(Fault::WalkBlockIgnoredIn) {
             return self.denied(ctx, Step::new(false, spot, What::InternetBlock), set);
         }
         let origin = Origin::Gateway(gateway);
@@ -560,7 +563,8 @@ impl<'e> Walk<'_, 'e> {
     /// Packets come to a site.
     pub(super) fn at_site(&mut self, ctx: &Ctx, site: Id<Site>, by: Spot, set: &PacketSet) -> Map {
         let item = &self.view.estate.sites[site];
-        let taken = if ctx.reply { item.holds.clone() } else { item.holds.union(&item.announces) };
+        let announced = !ctx.reply && !has(Fault::WalkSiteTakesHeldOnly);
+        let taken = if announced { item.holds.union(&item.announces) } else { item.holds.clone() };
         let here = Self::going_to(ctx, set, &taken);
         let other = set.difference(&here);
         let mut maps = vec![self.lost(ctx, by, Why::NotAtSite, &other)];
@@ -624,7 +628,7 @@ impl<'e> Walk<'_, 'e> {
         }
         let mut rest = set;
         let mut maps = Vec::new();
-        if let Some(knows) = &estate.sites[site].knows {
+        if let Some(knows) = estate.sites[site].knows.as_ref().filter(|_| !has(Fault::WalkSiteKnowsAll)) {
             let known = Self::going_to(ctx, &rest, knows);
             maps.push(self.lost(ctx, Spot::Site(site), Why::SiteKnowsNoWay, &rest.difference(&known)));
             rest = known;
@@ -693,7 +697,7 @@ impl<'e> Walk<'_, 'e> {
         let ctx = ctx.met(Met::Routed(visit));
         let mut rest = set.clone();
         let mut maps = Vec::new();
-        if steered {
+        if steered && !has(Fault::WalkNeverSteered) {
             let public = Self::going_to(&ctx, set, self.view.internet());
             let kinds = [(&link.steer_internet, public.clone()), (&link.steer_private, set.difference(&public))];
             for (firewall, part) in kinds {
@@ -728,7 +732,9 @@ impl<'e> Walk<'_, 'e> {
             for winner in winners {
                 let told = self.told(&ctx, Step::new(ctx.reply, spot, What::Routed(winner)));
                 let map = match winner.hop {
-                    Hop::Hub(_, out) if Some(out) == out_of => self.lost(&told, spot, Why::BackByLink, &part),
+                    Hop::Hub(_, out) if Some(out) == out_of && !has(Fault::WalkBackByLink) => {
+                        self.lost(&told, spot, Why::BackByLink, &part)
+                    }
                     Hop::Hub(_, out) => self.out_by_link(&told, hub, out, &part),
                     Hop::Blackhole => self.lost(&told, spot, Why::Blackhole(winner), &part),
                     Hop::Unknown => self.unknown(&told, spot, Why::Lacking, &part),
@@ -755,7 +761,7 @@ impl<'e> Walk<'_, 'e> {
         };
         match &link.to {
             LinkEnd::Network(Reference::Found(network)) => {
-                let place = match link.subnet {
+                let place = match link.subnet.filter(|_| !has(Fault::WalkLinkSubnetIgnored)) {
                     Some(subnet) => RoutePlace::in_subnet(self.view, subnet, None),
                     None => RoutePlace {
                         table: estate.networks[*network].main_table.as_ref(),

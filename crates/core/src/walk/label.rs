@@ -1,6 +1,7 @@
 //! What becomes of packets: leaves under the choices of nature, conditions and doubts.
 
 use super::{Entry, Part, Step};
+use crate::faults::{Fault, has};
 use crate::model::{Firewall, Id, Interface, Name, NameSet};
 use crate::packet::Intervals;
 use crate::route::Winner;
@@ -237,6 +238,7 @@ impl Labels {
             }
         }
         match kept.as_slice() {
+            [(_, only), ..] if has(Fault::WalkFirstChoiceOnly) => *only,
             [(_, only)] => *only,
             _ => self.add(Tree::Choice(kept)),
         }
@@ -247,7 +249,7 @@ impl Labels {
     }
 
     pub(super) fn doubt(&mut self, on: Label, stopped: Label, trail: u32) -> Label {
-        if on == stopped { on } else { self.add(Tree::Doubt { on, stopped, trail }) }
+        if on == stopped || has(Fault::WalkDoubtPasses) { on } else { self.add(Tree::Doubt { on, stopped, trail }) }
     }
 
     /// All leaves of a label, each once, the lowest choice first.
@@ -354,7 +356,9 @@ impl Labels {
                 vec![among(settled.collect())]
             }
             Tree::Turns { condition, holds, otherwise } => {
-                if let Some((_, known)) = given.iter().find(|(other, _)| other == condition) {
+                if let Some((_, known)) =
+                    given.iter().filter(|_| !has(Fault::WalkConditionsForgotten)).find(|(other, _)| other == condition)
+                {
                     let branch = if *known { *holds } else { *otherwise };
                     return self.possible(branch, given);
                 }

@@ -26,6 +26,7 @@ pub(crate) use policy::name_fits;
 pub use step::{Spot, Step, What, Why};
 
 use crate::address::{Addresses, Family};
+use crate::faults::{Fault, has};
 use crate::model::{Balancer, Firewall, Gateway, Id, Interface, Name, Network, Site, Subnet};
 use crate::packet::{Intervals, PacketMap, PacketSet};
 use crate::route::{Candidates, RoutePlace, candidates};
@@ -363,7 +364,7 @@ impl<'v, 'e> Walk<'v, 'e> {
     }
 
     fn back_by(&mut self, ctx: &Ctx, via: Option<Entry>, set: &PacketSet) -> Map {
-        let bypassed = ctx.bypassed.or_else(|| ctx.bypassed_here());
+        let bypassed = ctx.bypassed.or_else(|| ctx.bypassed_here()).filter(|_| !has(Fault::WalkBypassIgnored));
         let leaf = Leaf { verdict: Verdict::Back, trail: ctx.trail, via, bypassed };
         let label = self.labels.add_leaf(leaf);
         set.relabel(|()| Some(label))

@@ -3,6 +3,7 @@
 use super::label::Condition;
 use super::{Walk, boxed};
 use crate::address::Addresses;
+use crate::faults::{Fault, has};
 use crate::model::{Action, Direction, EqualPriority, Filter, FilterKind, Firewall, Id, Lack, Name, Network, RuleId};
 use crate::packet::{PacketMap, PacketSet};
 use crate::stage::{By, RuleMatch, rule_match};
@@ -91,6 +92,9 @@ impl Walk<'_, '_> {
                 let rest = Decision::Decided { action: default, by: By::Default(*policy), keeps_state: true };
                 let mut map = PacketMap::constant(builder.add(rest));
                 for level in &levels {
+                    if *level != *policy && has(Fault::WalkBaseIgnored) {
+                        break;
+                    }
                     map = self.level(*level, network, &key, &map, &mut builder);
                 }
                 if complete { map } else { unknown(&mut builder) }
@@ -127,7 +131,8 @@ impl Walk<'_, '_> {
             }
             let decided = Decision::Decided { action: rule.action, by: By::Rule(id), keeps_state: !rule.stateless };
             let effect: PacketMap<u32> = match rule.action {
-                Action::Defer => below.clone(),
+                Action::Defer if !has(Fault::WalkDeferIgnored) => below.clone(),
+                Action::Defer => map.clone(),
                 _ => PacketMap::constant(builder.add(decided)),
             };
             let matched = rule_match(view, id, network);
@@ -161,7 +166,7 @@ impl Walk<'_, '_> {
                 };
                 let meant: Vec<_> =
                     found.iter().copied().filter(|set| may_be_in(&view.estate.name_sets[*set])).collect();
-                if !meant.is_empty() {
+                if !meant.is_empty() && !has(Fault::WalkNamesNeverFit) {
                     let condition = Condition::Named(meant);
                     let all = rest.union(&perhaps);
                     let turned = effect.restrict(&all).combine(&above, |holds, otherwise| {
@@ -179,7 +184,7 @@ impl Walk<'_, '_> {
             }
             let doubt = doubted(&effect.restrict(&maybe), &map, By::Rule(id), builder);
             map = effect.restrict(&plain).overlay(&doubt.overlay(&map));
-            if let Some(condition) = &more.condition {
+            if let Some(condition) = more.condition.as_ref().filter(|_| !has(Fault::WalkConditionHolds)) {
                 let condition = Condition::Other(condition.clone());
                 map = map.combine(&above, |holds, otherwise| {
                     if holds == otherwise {
@@ -237,7 +242,7 @@ fn in_order(walk: &Walk<'_, '_>, policy: Id<Filter>, network: Option<Id<Network>
         let of_section = found.and_then(|section| section.priority);
         let later = deny_first && rule.priority.is_some() && !rule.action.refuses();
         (
-            (rank.is_none(), rank),
+            (rank.is_none() && !has(Fault::WalkClassesIgnored), rank.filter(|_| !has(Fault::WalkClassesIgnored))),
             (of_section.is_none(), of_section, section.is_none(), section),
             (rule.priority.is_none(), rule.priority, later),
         )

@@ -3,6 +3,7 @@
 use super::label::Verdict;
 use super::step::{Spot, Step, What};
 use super::{AclMap, Ctx, Label, Map, Met, NotKept, Start, Walk};
+use crate::faults::{Fault, has};
 use crate::model::{Direction, Id, Interface, Subnet};
 use crate::packet::{PacketMap, PacketSet};
 use crate::stage::{Chain, Judgement, Outcome, Stage, StageKind, State, Way, acl_of, own_stages};
@@ -78,7 +79,13 @@ impl Walk<'_, '_> {
         direction: Direction,
         set: &PacketSet,
     ) -> Vec<(Pass, PacketSet)> {
-        let known = if ctx.reply { Self::state_of(ctx, interface) } else { None };
+        let mut known = if ctx.reply { Self::state_of(ctx, interface) } else { None };
+        if ctx.reply && has(Fault::WalkKnownEverywhere) {
+            known = Some(Vec::new());
+        }
+        if has(Fault::WalkKnownNowhere) {
+            known = None;
+        }
         self.side_with(ctx, interface, direction, set, known)
     }
 
@@ -186,7 +193,11 @@ impl Walk<'_, '_> {
                 found.push((Pass::On(Vec::new(), ctx.trail), exempt));
             }
         }
-        let Some(map) = self.acl_map(subnet, direction, ctx.reply) else {
+        let dropped = (ctx.reply && has(Fault::WalkReplySkipsAcl))
+            || (direction == Direction::Out && has(Fault::WalkLeavesWithoutAcl))
+            || (direction == Direction::In && has(Fault::WalkEntersWithoutAcl));
+        let found_map = self.acl_map(subnet, direction, ctx.reply).filter(|_| !dropped);
+        let Some(map) = found_map else {
             if !open.is_empty() {
                 found.push((Pass::On(Vec::new(), ctx.trail), open));
             }

@@ -5,6 +5,7 @@ use super::stages::Pass;
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Label, Map, Met, NotKept, Origin, Start, Visit, Walk, boxed};
 use crate::address::{Addresses, Family, Range};
+use crate::faults::{Fault, has};
 use crate::model::{
     Balancer, BalancerKind, Direction, Firewall, Gateway, GatewayKind, Id, Interface, Lack, Network, NoHealthy,
     PlatformService, Reference, SameSubnet, Subnet,
@@ -258,7 +259,8 @@ impl<'e> Walk<'_, 'e> {
             let here = if starting { ctx.clone() } else { ctx.met(Met::Routed(visit)) };
             let mut rest = set;
             if let Some(subnet) = place.subnet
-                && self.view.settings(place.network).same_subnet == SameSubnet::Direct
+                && (self.view.settings(place.network).same_subnet == SameSubnet::Direct)
+                    != has(Fault::WalkSameSubnetOtherwise)
             {
                 let beside = Self::going_to(&here, &rest, &self.view.estate.subnets[subnet].blocks);
                 rest = rest.difference(&beside);
@@ -420,7 +422,8 @@ impl<'e> Walk<'_, 'e> {
         let mut all = Vec::new();
         for at in ends {
             let Some(interface) = item.back_ends[at].interface else { continue };
-            if item.symmetric && ctx.reply && chosen.is_some_and(|chosen| chosen != interface) {
+            let symmetric = item.symmetric && !has(Fault::WalkSymmetricBalancerIgnored);
+            if symmetric && ctx.reply && chosen.is_some_and(|chosen| chosen != interface) {
                 continue;
             }
             let next = self.view.estate.interfaces[interface].subnet;
@@ -451,6 +454,9 @@ impl<'e> Walk<'_, 'e> {
         let item = &self.view.estate.balancers[balancer];
         let all: Vec<usize> = (0..item.back_ends.len()).collect();
         let healthy: Vec<usize> = all.iter().copied().filter(|at| item.back_ends[*at].healthy).collect();
+        if has(Fault::WalkHealthIgnored) {
+            return all;
+        }
         let tries_all = self.view.settings(item.network).no_healthy == NoHealthy::All;
         if healthy.is_empty() && tries_all { all } else { healthy }
     }
@@ -531,7 +537,9 @@ impl<'e> Walk<'_, 'e> {
         let lent = ctx
             .by_site_gateway
             .is_some_and(|gateway| lent_gateways(self.view, peering, to).iter().any(|(other, _)| *other == gateway));
-        let accepts = lent || peering.side(to).is_some_and(|side| side.accept_forwarded);
+        let lent = lent && !has(Fault::WalkLentIsJudged);
+        let accepts =
+            lent || has(Fault::WalkForwardedAccepted) || peering.side(to).is_some_and(|side| side.accept_forwarded);
         let own = Self::coming_from(ctx, set, &self.view.estate.networks[from].blocks);
         let good = if accepts { set.clone() } else { own };
         let refused = set.difference(&good);
@@ -868,7 +876,7 @@ impl<'e> Walk<'_, 'e> {
         let BalancerKind::Keeping { routed_replies } = item.kind else { return None };
         let mut maps = Vec::new();
         for (place, set) in places {
-            maps.push(if routed_replies {
+            maps.push(if routed_replies != has(Fault::WalkBalancedRepliesOtherwise) {
                 self.back(ctx, place.sender, set)
             } else {
                 let out = place.subnet.filter(|subnet| Some(*subnet) != item.subnet);
@@ -898,7 +906,7 @@ impl<'e> Walk<'_, 'e> {
         if !other.is_empty() {
             let spot = Spot::Interface(interface);
             let role = self.roles.get(&interface).copied();
-            let forwards = self.view.estate.interfaces[interface].forwards;
+            let forwards = self.view.estate.interfaces[interface].forwards || has(Fault::WalkAllForward);
             let visit = Visit::Handed(interface);
             let repeated = ctx.repeats(&visit);
             let ctx = ctx.met(Met::Routed(visit));

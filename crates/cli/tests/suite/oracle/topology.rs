@@ -248,7 +248,7 @@ fn policy(random: &mut Rng, id: &str, base: Option<&str>, open: u8, turns: u8) -
 /// A random estate.
 pub fn estate(random: &mut Rng) -> Value {
     // In some nothing is taken away but what turns on a condition.
-    let whole = chance(random, 55);
+    let whole = chance(random, 62);
     let by_firewall = whole || chance(random, 88);
     let by_hub = !whole && chance(random, 30);
     let mut settings = json!({ "client_ports": "3000-3001", "nat_ports": pick(random, &["3000-3001", "4000-4001"]) });
@@ -303,7 +303,7 @@ pub fn estate(random: &mut Rng) -> Value {
         .iter()
         .map(|(id, network, v4, v6)| {
             let mut subnet = json!({ "id": id, "network": network, "blocks": [v4, v6] });
-            if chance(random, if whole { 20 } else { 58 }) {
+            if chance(random, if whole { 27 } else { 58 }) {
                 subnet["acl"] =
                     if chance(random, 8) { "gone".into() } else { pick(random, &["n0", "n1", "n2"]).into() };
             }
@@ -425,6 +425,8 @@ pub fn estate(random: &mut Rng) -> Value {
     } else {
         to_b
     };
+    let inline = !by_hub && chance(random, 12);
+    let to_b = if inline { "balancer:ilb" } else { to_b };
     let to_a = if by_hub {
         "hub:h"
     } else if whole {
@@ -499,9 +501,9 @@ pub fn estate(random: &mut Rng) -> Value {
     if chance(random, 50) {
         firewall["destination_translations"] = json!([{ "destinations": ["10.3.2.1"], "services": ["tcp 443"], "to": pick(random, &["10.2.1.4", "10.1.1.4"]), "port": 8443 }]);
     }
-    if chance(random, if whole { 10 } else { 45 }) {
+    if chance(random, if whole { 16 } else { 45 }) {
         firewall["members"] =
-            json!([{ "id": "m1", "up": !chance(random, 12) }, { "id": "m2", "up": !chance(random, 12) }]);
+            json!([{ "id": "m1", "up": !chance(random, 25) }, { "id": "m2", "up": !chance(random, 25) }]);
         firewall["symmetric"] = chance(random, 30).into();
     }
     let mut second = json!({ "id": "gw", "policy": "p1", "interfaces": [{ "interface": "gin", "zone": "inside" }] });
@@ -511,6 +513,13 @@ pub fn estate(random: &mut Rng) -> Value {
     let hub_firewall = json!({ "id": "hf", "hub": "h", "addresses": ["10.8.0.1"], "policy": "p1",
         "source_translations": if chance(random, 25) { json!([{ "destinations": ["10.4.0.0/16"], "to": "10.8.0.1" }]) } else { json!([]) } });
     estate["firewalls"] = json!([firewall, second, hub_firewall]);
+    let turns = if inline {
+        5
+    } else if whole {
+        90
+    } else {
+        50
+    };
     let base = json!({ "id": "base", "rules": firewall_rules(random, "base") });
     estate["firewall_policies"] = json!([
         base,

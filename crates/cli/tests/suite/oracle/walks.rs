@@ -4,6 +4,7 @@ use super::agreement::{load, to_engine};
 use super::topology::{estate, question};
 use super::walker::{From, V, Walker};
 use fastrand::Rng;
+use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::packet::PacketSet;
 use heronshale_core::view::View;
 use heronshale_core::walk::{Asked, Label, Labels, Start, Tree, Verdict, walk};
@@ -103,4 +104,19 @@ fn show() {
     let seed = std::env::var("SEED").unwrap().parse().unwrap();
     let mut random = Rng::with_seed(seed);
     println!("{}", serde_json::to_string(&estate(&mut random)).unwrap());
+}
+
+#[test]
+fn every_seeded_fault_of_the_walk_is_caught() {
+    let caught =
+        |fault| with_fault(fault, || (0..1_500).any(|seed| try_walks(seed, 24, &mut BTreeMap::new()).is_err()));
+    // Faults are of one thread, so that two halves can be tried at once.
+    let missing = |faults: &[Fault]| faults.iter().copied().filter(|fault| !caught(*fault)).collect::<Vec<_>>();
+    let (front, back) = Fault::WALK.split_at(Fault::WALK.len() / 2);
+    let missed = std::thread::scope(|scope| {
+        let front = scope.spawn(|| missing(front));
+        let back = missing(back);
+        [front.join().unwrap(), back].concat()
+    });
+    assert!(missed.is_empty(), "not caught: {missed:?}");
 }
