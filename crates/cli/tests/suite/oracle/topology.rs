@@ -513,6 +513,21 @@ pub fn estate(random: &mut Rng) -> Value {
     let hub_firewall = json!({ "id": "hf", "hub": "h", "addresses": ["10.8.0.1"], "policy": "p1",
         "source_translations": if chance(random, 25) { json!([{ "destinations": ["10.4.0.0/16"], "to": "10.8.0.1" }]) } else { json!([]) } });
     estate["firewalls"] = json!([firewall, second, hub_firewall]);
+    if inline && chance(random, 60) {
+        // Nothing but the balancer decides.
+        for at in [0, 1] {
+            for field in ["members", "routes", "source_translations", "destination_translations"] {
+                estate["firewalls"][at].as_object_mut().unwrap().remove(field);
+            }
+        }
+        for at in [0, 2, 4] {
+            estate["subnets"][at].as_object_mut().unwrap().remove("acl");
+        }
+        for at in [5, 7] {
+            estate["interfaces"][at]["forwards"] = true.into();
+            estate["interfaces"][at].as_object_mut().unwrap().remove("groups");
+        }
+    }
     let turns = if inline {
         5
     } else if whole {
