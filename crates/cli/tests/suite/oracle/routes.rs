@@ -165,8 +165,13 @@ pub fn winners(json: &Value, naive: &Evaluator<'_>, interface: &Value, to: IpAdd
         }
     }
     let best = all.iter().map(|(rank, _)| *rank).min();
-    let mut winners: Vec<String> =
-        all.into_iter().filter(|(rank, _)| Some(*rank) == best).map(|(_, hop)| hop).collect();
+    let mut winners: Vec<String> = Vec::new();
+    for (_, hop) in all.into_iter().filter(|(rank, _)| Some(*rank) == best) {
+        // Branches that are equal count once.
+        if !winners.contains(&hop) {
+            winners.push(hop);
+        }
+    }
     if naive.word(network, "equal_routes", "all") == "first" {
         winners.truncate(1);
     }

@@ -493,3 +493,8 @@ fn thousands_of_prefixes_in_one_set_are_read_and_judged_at_once() {
         .any(|one| one["kind"] == "redundant" && one["title"].as_str().unwrap().starts_with("g/q"));
     assert!(redundant, "{audit:#}");
 }
+
+/// The ids of these cases.
+pub fn ids() -> impl Iterator<Item = &'static str> {
+    CASES.iter().map(|case| case.id)
+}

@@ -8,3 +8,4 @@ mod hostile;
 mod input;
 mod reader;
 mod story;
+mod ways;
