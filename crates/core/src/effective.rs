@@ -115,6 +115,19 @@ fn class_key(view: &View<'_>, id: Id<Interface>) -> ClassKey {
     }
 }
 
+/// For each interface a number: those of one number have the same stages, their subnets' ACLs left out.
+pub(crate) fn stage_classes(view: &View<'_>) -> Vec<u32> {
+    let mut index: FxHashMap<(Id<crate::model::Network>, Vec<Reference<Filter>>, ClassKey), u32> = FxHashMap::default();
+    let class = |id: Id<Interface>| {
+        let mut key = class_key(view, id);
+        let subnet = std::mem::replace(&mut key.subnet, Id::new(0));
+        let item = &view.estate.subnets[subnet];
+        let next = u32::try_from(index.len()).unwrap_or(u32::MAX);
+        *index.entry((item.network, item.groups.clone(), key)).or_insert(next)
+    };
+    view.estate.interfaces.ids().map(class).collect()
+}
+
 /// All interfaces, by class, in the order of their first members.
 pub fn classes(view: &View<'_>) -> Vec<Class> {
     let mut index: FxHashMap<ClassKey, usize> = FxHashMap::default();

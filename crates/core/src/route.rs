@@ -172,7 +172,11 @@ pub fn routed_packets(candidates: &Candidates, packets: &PacketSet, mirrored: bo
                 .as_ref()
                 .is_none_or(|from| limits.iter().position(|limit| *limit == from).is_some_and(|at| held[at]))
         };
-        for routed in candidates.winners(candidates.all.iter().filter(applies), &destinations) {
+        let mut routes = candidates.winners(candidates.all.iter().filter(applies), &destinations);
+        if let ([_], [_]) = (routes.as_slice(), parts.as_slice()) {
+            return routes.drain(..).map(|routed| (packets.clone(), routed.winners)).collect();
+        }
+        for routed in routes {
             let (from, to) = if mirrored { (&routed.addresses, part) } else { (part, &routed.addresses) };
             let here = PacketSet::fields(from, to, service::all, &every, ()).intersection(packets);
             if !here.is_empty() {
@@ -184,6 +188,11 @@ pub fn routed_packets(candidates: &Candidates, packets: &PacketSet, mirrored: bo
 }
 
 impl Candidates {
+    /// What takes IPv4 that no route takes, in words.
+    pub(crate) fn last_text(&self, view: &View<'_>) -> Option<String> {
+        self.last.map(|hop| crate::answer::hop_text(view, hop))
+    }
+
     fn unknown() -> Self {
         Self { all: Vec::new(), doubtful: Vec::new(), unknown: true, last: None, first_only: false }
     }

@@ -1,14 +1,16 @@
 //! Answers as JSON, each with its schema.
 
 use crate::harmless::harmless_json;
-use heronshale_core::answer::{Answer, Audit, Effective, ExposureAnswer, Finds, Inventory, PathAnswer, RuleAnswer};
+use heronshale_core::answer::{
+    Answer, Audit, Effective, ExposureAnswer, Finds, Inventory, PathAnswer, RoutesAnswer, RuleAnswer,
+};
 use heronshale_core::finding::Finding;
 use schemars::{Schema, schema_for};
 use serde::Serialize;
 
 /// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 9] =
-    ["audit", "effective", "effective-all", "exposure", "finding", "find", "inventory", "path", "rule"];
+pub const ANSWERS: [&str; 10] =
+    ["audit", "effective", "effective-all", "exposure", "finding", "find", "inventory", "path", "routes", "rule"];
 
 /// The JSON Schema (draft 2020-12) of an answer; none for an unknown kind.
 pub fn schema_of(kind: &str) -> Option<Schema> {
@@ -21,6 +23,7 @@ pub fn schema_of(kind: &str) -> Option<Schema> {
         "find" => schema_for!(Answer<Finds>),
         "inventory" => schema_for!(Answer<Inventory>),
         "path" => schema_for!(Answer<PathAnswer>),
+        "routes" => schema_for!(Answer<RoutesAnswer>),
         "rule" => schema_for!(Answer<RuleAnswer>),
         _ => return None,
     };

@@ -9,6 +9,7 @@ mod exposure;
 mod init;
 mod inventory;
 mod path;
+mod routes;
 mod rule;
 mod schema;
 
@@ -41,6 +42,7 @@ enum Command {
     Init(init::Init),
     Inventory(inventory::Inventory),
     Effective(effective::Effective),
+    Routes(routes::Routes),
     Path(path::Path),
     Rule(rule::Rule),
     Exposure(exposure::Exposure),
@@ -75,6 +77,7 @@ impl Command {
             Self::Init(command) => command.run(),
             Self::Inventory(command) => command.run(),
             Self::Effective(command) => command.run(),
+            Self::Routes(command) => command.run(),
             Self::Path(command) => command.run(),
             Self::Rule(command) => command.run(),
             Self::Exposure(command) => command.run(),

@@ -9,6 +9,7 @@ mod exposure;
 mod holding;
 mod inventory;
 mod path;
+mod routes;
 mod rule;
 
 pub use audit::{Audit, Count, KindCount, audit};
@@ -23,6 +24,7 @@ pub use path::{
     LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, PathVerdict, StepDoes, StepFact, Symptom, hop_text,
     path_answer, step_fact,
 };
+pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answer};
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
 
 use crate::describe::{RuleFact, filter_text, owner_text, rule_fact};

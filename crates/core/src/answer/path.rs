@@ -13,7 +13,7 @@ use crate::route::{Hop, Winner};
 use crate::source::Place;
 use crate::stage::{By, Outcome};
 use crate::view::View;
-use crate::walk::{Answered, Asked, Choice, Condition, Judged, Part, Spot, Step, Verdict, What, Why, walk};
+use crate::walk::{Answered, Asked, Choice, Condition, Judged, Part, Spot, Step, Tell, Verdict, What, Why, walk};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -148,6 +148,8 @@ pub struct PathTraffic {
     pub destinations: PeerWords,
     /// Protocols with ports, or ICMP types and codes.
     pub services: Vec<String>,
+    /// Whether every combination of the three is meant; else each of them occurs with some of the others.
+    pub exact: bool,
 }
 
 /// A step of a name's resolution.
@@ -202,9 +204,18 @@ pub struct PathAnswer {
     pub example: Option<Witness>,
 }
 
+/// Of more ends on one side only verdicts are told apart.
+const FEW_ENDS: usize = 48;
+
 /// Answers a question.
 pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2], services: &[Service]) -> PathAnswer {
-    let answered = walk(view, &question.asked, false);
+    let starts = match &question.asked.start {
+        crate::walk::Start::Interfaces(all) => all.len(),
+        _ => 1,
+    };
+    let many = starts.max(question.destinations.ranges().count()) > FEW_ENDS;
+    let tell = if many { Tell::Verdicts } else { Tell::Deciders };
+    let answered = walk(view, &question.asked, tell);
     let mut answer = PathAnswer {
         from: end_fact(asked[0], &question.sources, question),
         to: end_fact(asked[1], &question.destinations, question),
@@ -226,14 +237,19 @@ pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2], servi
         return answer;
     }
     let symbols = symbols(view, question);
-    let everything = PacketSet::union_all(answered.parts.iter().map(|part| part.packets.clone()));
-    let outside = everything.complement();
+    let outside = if many {
+        PacketSet::empty()
+    } else {
+        PacketSet::union_all(answered.parts.iter().map(|part| part.packets.clone())).complement()
+    };
     let mut order: Vec<&Part> = answered.parts.iter().collect();
     order.sort_by_key(|part| (part.judged.verdict, part.packets.lowest()));
     let mut above = outside;
     for part in order {
-        above = above.union(&part.packets);
-        answer.parts.push(part_fact(view, question, &answered, part, &above, &symbols));
+        if !many {
+            above = above.union(&part.packets);
+        }
+        answer.parts.push(part_fact(view, question, &answered, part, &above, &symbols, many));
     }
     let deciding = answered
         .parts
@@ -262,7 +278,7 @@ pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2], servi
 pub(crate) fn in_detail(view: &View<'_>, asked: &Asked, packet: &Packet) -> (Answered, Judged) {
     let one = PacketSet::single(packet).any_source_port().intersection(&asked.packets);
     let question = Asked { packets: one, ..asked.clone() };
-    let answered = walk(view, &question, true);
+    let answered = walk(view, &question, Tell::Steps);
     let judged = answered.summary.clone();
     (answered, judged)
 }
@@ -307,6 +323,7 @@ fn part_fact(
     part: &Part,
     above: &PacketSet,
     symbols: &Symbols,
+    many: bool,
 ) -> PathPart {
     let estate = view.estate;
     let whole = |family: Family, numbers: &crate::packet::Intervals, all: &Addresses, side: &str| {
@@ -320,12 +337,20 @@ fn part_fact(
         };
         words
     };
-    let traffic = entries_within(&part.packets, above).into_iter().map(|entry| PathTraffic {
+    let entries = if many { Vec::new() } else { entries_within(&part.packets, above) };
+    let traffic = entries.into_iter().map(|entry| PathTraffic {
         sources: whole(entry.family, &entry.sources, &question.sources, "all of them"),
         destinations: whole(entry.family, &entry.destinations, &question.destinations, "all of them"),
         services: entry.service_texts(),
+        exact: true,
     });
+    let traffic: Vec<PathTraffic> = if many { summed(part, symbols) } else { traffic.collect() };
     let judged = &part.judged;
+    let packet = part.packets.witness();
+    // Where only verdicts were told apart, an example says what decided.
+    let example = packet.filter(|_| judged.trail == 0 && judged.verdict != Verdict::Works);
+    let example = example.map(|packet| in_detail(view, &question.asked, &packet));
+    let (answered, judged) = example.as_ref().map_or((answered, judged), |(answered, judged)| (answered, judged));
     let deciding = match (judged.verdict, &judged.some) {
         (Verdict::Works, _) => None,
         (_, Some((_, trail))) => answered.labels.steps(*trail).last().copied(),
@@ -333,12 +358,28 @@ fn part_fact(
     };
     PathPart {
         verdict: PathVerdict::of(judged.verdict),
-        traffic: traffic.collect(),
+        traffic,
         because: deciding.map(|step| step_fact(view, step)),
         conditions: judged.conditions.iter().map(|condition| condition_text(estate, condition)).collect(),
         only_if: choices_text(view, judged),
-        witness: part.packets.witness().map(|packet| witness(&packet)),
+        witness: packet.map(|packet| witness(&packet)),
     }
+}
+
+/// Who and what occurs in a part of very many packets.
+fn summed(part: &Part, symbols: &Symbols) -> Vec<PathTraffic> {
+    let (sources, destinations) = (part.packets.sources(), part.packets.destinations());
+    let numbers = part.packets.services();
+    let of = |family: Family| {
+        let (sources, destinations) = (sources.of(family), destinations.of(family));
+        (!sources.is_empty()).then(|| PathTraffic {
+            sources: peer_words(family, sources, symbols),
+            destinations: peer_words(family, destinations, symbols),
+            services: service::texts(family, &numbers.intersection(&service::all(family))),
+            exact: false,
+        })
+    };
+    Family::BOTH.into_iter().filter_map(of).collect()
 }
 
 fn condition_text(estate: &Estate, condition: &Condition) -> String {

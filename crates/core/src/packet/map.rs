@@ -166,10 +166,25 @@ impl<L: Label> PacketMap<L> {
         self.combine(self, |label, _| change(label))
     }
 
+    /// All services of packets that have a label.
+    pub fn services(&self) -> Intervals {
+        let mut seen = rustc_hash::FxHashSet::default();
+        let mut spans = Vec::new();
+        for family in Family::BOTH {
+            for source in self.side(family).map_or(&[][..], Node::slices) {
+                for destination in source.child.slices() {
+                    if seen.insert(destination.child.slices().as_ptr() as usize) {
+                        spans.extend(destination.child.slices().iter().map(|slice| (slice.first, slice.last)));
+                    }
+                }
+            }
+        }
+        Intervals::from_spans(spans)
+    }
+
     /// All services with ports of packets that have a label.
     pub fn services_with_ports(&self) -> Intervals {
-        let all = self.boxes().into_iter().fold(Intervals::empty(), |sum, (entry, _)| sum.union(&entry.services));
-        all.intersection(&service::all_with_ports())
+        self.services().intersection(&service::all_with_ports())
     }
 
     /// All source addresses of packets that have a label.

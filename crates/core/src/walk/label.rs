@@ -1,6 +1,6 @@
 //! What becomes of packets: leaves under the choices of nature, conditions and doubts.
 
-use super::{Entry, Part, Step};
+use super::{Entry, Part, Step, Tell};
 use crate::faults::{Fault, has};
 use crate::model::{Firewall, Id, Interface, Name, NameSet};
 use crate::packet::Intervals;
@@ -145,19 +145,19 @@ pub struct Labels {
     known: FxHashMap<Tree, Label>,
     steps: Vec<(u32, Step)>,
     known_steps: FxHashMap<(u32, Step), u32>,
-    detail: bool,
+    tell: Tell,
     replaced: FxHashMap<(Label, Label, Label), Label>,
     leaves: FxHashMap<Label, Vec<Label>>,
 }
 
 impl Labels {
-    pub(super) fn new(detail: bool) -> Self {
+    pub(super) fn new(tell: Tell) -> Self {
         Self {
             trees: Vec::new(),
             known: FxHashMap::default(),
             steps: Vec::new(),
             known_steps: FxHashMap::default(),
-            detail,
+            tell,
             replaced: FxHashMap::default(),
             leaves: FxHashMap::default(),
         }
@@ -183,7 +183,7 @@ impl Labels {
     }
 
     pub(super) fn leaf(&mut self, verdict: Verdict, trail: u32) -> Label {
-        let trail = if self.detail || verdict != Verdict::Works { trail } else { 0 };
+        let trail = if self.tell == Tell::Steps || verdict != Verdict::Works { trail } else { 0 };
         self.add_leaf(Leaf { verdict, trail, via: None, bypassed: None })
     }
 
@@ -196,7 +196,10 @@ impl Labels {
 
     /// Adds a step behind others; where not every step is told, in their place.
     pub(super) fn push(&mut self, before: u32, step: Step) -> u32 {
-        let before = if self.detail { before } else { 0 };
+        if self.tell == Tell::Verdicts {
+            return 0;
+        }
+        let before = if self.tell == Tell::Steps { before } else { 0 };
         if let Some(known) = self.known_steps.get(&(before, step.clone())) {
             return *known;
         }

@@ -15,6 +15,7 @@
 mod device;
 mod edge;
 mod label;
+mod many;
 mod policy;
 mod stages;
 mod step;
@@ -84,9 +85,20 @@ pub struct Answered {
     pub summary: Judged,
 }
 
-/// Walks what was asked. With `detail` every step is told, which is for few packets.
-pub fn walk(view: &View<'_>, asked: &Asked, detail: bool) -> Answered {
-    let mut walk = Walk::new(view, detail);
+/// How much of a walk is told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tell {
+    /// Only the verdicts: for any number of packets.
+    Verdicts,
+    /// What decided each: for some interfaces on either side.
+    Deciders,
+    /// Every step: for few packets.
+    Steps,
+}
+
+/// Walks what was asked.
+pub fn walk(view: &View<'_>, asked: &Asked, tell: Tell) -> Answered {
+    let mut walk = Walk::new(view, tell);
     let map = walk.connection(asked);
     let folded = map.fold_source_ports(&mut |labels| {
         walk.labels.choose(labels.iter().map(|(ports, label)| (Choice::ClientPorts(ports.clone()), *label)).collect())
@@ -228,6 +240,8 @@ struct Walk<'v, 'e> {
     view: &'v View<'e>,
     labels: Labels,
     detail: bool,
+    /// Whether only verdicts are told.
+    coarse: bool,
     /// Whether some route is limited to tags, so that each interface is routed on its own.
     tagged_routes: bool,
     chains: FxHashMap<(usize, bool, bool), Rc<Chain>>,
@@ -237,6 +251,8 @@ struct Walk<'v, 'e> {
     holders: FxHashMap<Id<Network>, Rc<Holders>>,
     roles: FxHashMap<Id<Interface>, way::Role>,
     classes: Option<Rc<Vec<u32>>>,
+    stage_classes: Option<Rc<Vec<u32>>>,
+    crowds: FxHashMap<(Id<Network>, crate::model::Direction), Rc<many::Crowd>>,
     policies: FxHashMap<policy::PolicyKey, Rc<policy::PolicyMap>>,
     platform: PacketSet,
     internet_end: Addresses,
@@ -244,12 +260,13 @@ struct Walk<'v, 'e> {
 }
 
 impl<'v, 'e> Walk<'v, 'e> {
-    fn new(view: &'v View<'e>, detail: bool) -> Self {
+    fn new(view: &'v View<'e>, tell: Tell) -> Self {
         let tables = view.estate.route_tables.items();
         Self {
             view,
-            labels: Labels::new(detail),
-            detail,
+            labels: Labels::new(tell),
+            detail: tell == Tell::Steps,
+            coarse: tell == Tell::Verdicts,
             tagged_routes: tables.iter().any(|table| table.routes.iter().any(|route| !route.only_tagged.is_empty())),
             chains: FxHashMap::default(),
             acls: FxHashMap::default(),
@@ -258,6 +275,8 @@ impl<'v, 'e> Walk<'v, 'e> {
             holders: FxHashMap::default(),
             roles: way::roles(view),
             classes: None,
+            stage_classes: None,
+            crowds: FxHashMap::default(),
             policies: FxHashMap::default(),
             platform: crate::stage::platform_traffic(view),
             internet_end: view.internet_end(),

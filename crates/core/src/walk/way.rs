@@ -53,6 +53,8 @@ pub(super) struct Holders {
     all: Vec<(Range, Holder)>,
     /// The addresses of each subnet's interfaces.
     by_subnet: FxHashMap<Id<Subnet>, Addresses>,
+    /// Whether some address has two holders.
+    shared: bool,
 }
 
 /// The interfaces of one class and one subnet that hold some of the packets' destinations.
@@ -73,6 +75,15 @@ enum Onward {
     Hop(Hop, Id<Network>, Option<Id<Subnet>>),
 }
 
+impl Holders {
+    /// The addresses of each subnet's interfaces, in the order of the subnets.
+    pub(super) fn by_subnet(&self) -> impl Iterator<Item = (&Id<Subnet>, &Addresses)> {
+        let mut all: Vec<_> = self.by_subnet.iter().collect();
+        all.sort_by_key(|(subnet, _)| **subnet);
+        all.into_iter()
+    }
+}
+
 impl<'e> Walk<'_, 'e> {
     pub(super) fn holders(&mut self, network: Id<Network>) -> Rc<Holders> {
         if let Some(known) = self.holders.get(&network) {
@@ -80,13 +91,15 @@ impl<'e> Walk<'_, 'e> {
         }
         let estate = self.view.estate;
         let mut found = Holders::default();
+        let mut by_subnet: FxHashMap<Id<Subnet>, Vec<Range>> = FxHashMap::default();
         for (id, interface) in estate.interfaces.iter() {
             if estate.network_of(id) == network {
                 found.all.extend(interface.addresses.ranges().map(|range| (range, Holder::Interface(id))));
-                let held = found.by_subnet.entry(interface.subnet).or_insert_with(Addresses::empty);
-                *held = held.union(&interface.addresses);
+                by_subnet.entry(interface.subnet).or_default().extend(interface.addresses.ranges());
             }
         }
+        found.by_subnet =
+            by_subnet.into_iter().map(|(subnet, ranges)| (subnet, ranges.into_iter().collect())).collect();
         for (id, balancer) in estate.balancers.iter().filter(|(_, balancer)| balancer.network == network) {
             let own = |address| {
                 let mut held = balancer.interfaces.iter().map(|id| &estate.interfaces[*id].addresses);
@@ -103,6 +116,8 @@ impl<'e> Walk<'_, 'e> {
         }
         found.all.sort_by_key(|(range, _)| (range.family, range.first));
         found.all.dedup();
+        let meet = |pair: &[(Range, Holder)]| pair[0].0.family == pair[1].0.family && pair[1].0.first <= pair[0].0.last;
+        found.shared = found.all.windows(2).any(meet);
         let found = Rc::new(found);
         self.holders.insert(network, Rc::clone(&found));
         found
@@ -110,6 +125,9 @@ impl<'e> Walk<'_, 'e> {
 
     /// Packets start at interfaces, each with those from its own addresses.
     pub(super) fn start_at(&mut self, ctx: &Ctx, interfaces: &[Id<Interface>], packets: &PacketSet) -> Map {
+        if self.is_many(interfaces.len()) {
+            return self.start_at_many(ctx, interfaces, packets);
+        }
         let mut parts = Vec::with_capacity(interfaces.len());
         let mut maps = Vec::new();
         let mut rest = packets.clone();
@@ -247,7 +265,7 @@ impl<'e> Walk<'_, 'e> {
             return Map::overlay_all(places.iter().map(|(_, set)| self.back(ctx, None, set)).collect());
         }
         let mut branches: Vec<(PacketSet, Vec<(Choice, Vec<usize>, Map)>)> = Vec::new();
-        let mut onward: Vec<(Onward, Ctx, PacketSet)> = Vec::new();
+        let mut onward: Vec<(Onward, Ctx, Vec<PacketSet>)> = Vec::new();
         let mut maps = Vec::new();
         for (place, set) in places {
             let visit = Visit::Place(place.network, place.subnet, place.sender);
@@ -291,6 +309,7 @@ impl<'e> Walk<'_, 'e> {
         }
         let mut results = Vec::with_capacity(onward.len());
         for (to, ctx, set) in onward {
+            let set = PacketSet::union_all(set);
             results.push(self.go(&ctx, to, &set));
         }
         for (set, choices) in branches {
@@ -598,6 +617,14 @@ impl<'e> Walk<'_, 'e> {
                 }
             }
         }
+        if self.is_many(interfaces.len()) && !holders.shared {
+            let (crowd, others) = self.plain_ones(&interfaces);
+            let own = crowd.iter().flat_map(|id| self.view.estate.interfaces[*id].addresses.ranges());
+            let here = Self::going_to(ctx, set, &own.collect());
+            let map = self.arrive_at_many(ctx, network, from, &crowd, &here);
+            results.push((here, map));
+            interfaces = others;
+        }
         let mut plain: Vec<(Id<Subnet>, Group)> = Vec::new();
         for (interface, members) in self.grouped(&interfaces) {
             let own = members.iter().flat_map(|id| self.view.estate.interfaces[*id].addresses.ranges());
@@ -870,7 +897,7 @@ impl<'e> Walk<'_, 'e> {
 
     /// Replies of a balancer's back ends go back to it, past all stages of the interface: straight, or it puts the front
     /// end's address back and they are routed.
-    fn balanced_home(&mut self, ctx: &Ctx, places: &[(RoutePlace<'e>, PacketSet)]) -> Option<Map> {
+    pub(super) fn balanced_home(&mut self, ctx: &Ctx, places: &[(RoutePlace<'e>, PacketSet)]) -> Option<Map> {
         let Origin::Balancer(balancer) = ctx.leg.origin else { return None };
         let item = &self.view.estate.balancers[balancer];
         let BalancerKind::Keeping { routed_replies } = item.kind else { return None };
@@ -948,7 +975,7 @@ impl<'e> Walk<'_, 'e> {
 }
 
 /// Adds packets to those that go on alike.
-fn push_onward(onward: &mut Vec<(Onward, Ctx, PacketSet)>, to: Onward, ctx: &Ctx, set: &PacketSet) -> usize {
+fn push_onward(onward: &mut Vec<(Onward, Ctx, Vec<PacketSet>)>, to: Onward, ctx: &Ctx, set: &PacketSet) -> usize {
     let same_path = |other: &Ctx| match (&other.path, &ctx.path) {
         (Some(a), Some(b)) => Rc::ptr_eq(a, b),
         (a, b) => a.is_none() && b.is_none(),
@@ -956,11 +983,11 @@ fn push_onward(onward: &mut Vec<(Onward, Ctx, PacketSet)>, to: Onward, ctx: &Ctx
     let found = onward.iter().position(|(other, of, _)| *other == to && of.trail == ctx.trail && same_path(of));
     match found {
         Some(at) => {
-            onward[at].2 = onward[at].2.union(set);
+            onward[at].2.push(set.clone());
             at
         }
         None => {
-            onward.push((to, ctx.clone(), set.clone()));
+            onward.push((to, ctx.clone(), vec![set.clone()]));
             onward.len() - 1
         }
     }

@@ -6,6 +6,7 @@ mod explain;
 mod exposure;
 mod inventory;
 mod path;
+mod routes;
 mod rule;
 
 pub use audit::{Length, audit, one_finding};
@@ -14,6 +15,7 @@ pub use explain::explain;
 pub use exposure::exposure;
 pub use inventory::{finds, inventory};
 pub use path::path;
+pub use routes::routes;
 pub use rule::rule;
 
 use heronshale_core::answer::{Decided, Decider, Does};

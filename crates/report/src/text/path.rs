@@ -155,6 +155,9 @@ fn part_text(page: &mut Page, part: &PathPart) {
             if traffic.destinations.said != "all of them" {
                 text.push_str(&format!(" to {}", traffic.destinations.said));
             }
+            if !traffic.exact {
+                text.push_str(", each with some of the others");
+            }
             text
         })
         .collect();

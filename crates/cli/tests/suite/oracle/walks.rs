@@ -7,7 +7,7 @@ use fastrand::Rng;
 use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::packet::PacketSet;
 use heronshale_core::view::View;
-use heronshale_core::walk::{Asked, Label, Labels, Start, Tree, Verdict, walk};
+use heronshale_core::walk::{Asked, Label, Labels, Start, Tell, Tree, Verdict, walk};
 use std::collections::BTreeMap;
 
 fn engine_verdict(verdict: Verdict) -> V {
@@ -46,12 +46,12 @@ pub fn try_walks(seed: u64, packets: usize, seen: &mut BTreeMap<V, usize>) -> Re
         });
         let question =
             Asked { start, packets: PacketSet::union_all(packets), name: name.map(Into::into), any_of: Vec::new() };
-        let answered = walk(&view, &question, false);
+        let answered = walk(&view, &question, Tell::Deciders);
         let wanted = naive.verdict(&from, asked, name, "3000-3001");
         *seen.entry(wanted).or_default() += 1;
         let found = engine_verdict(answered.summary.verdict);
         if found != wanted {
-            let detail = walk(&view, &question, true);
+            let detail = walk(&view, &question, Tell::Steps);
             let facts = |trail| {
                 let steps = detail.labels.steps(trail);
                 steps

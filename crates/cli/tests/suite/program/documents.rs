@@ -46,9 +46,21 @@ fn the_reference_of_findings_is_the_catalogue() {
 fn the_reference_of_commands_is_the_help() {
     let folder = Folder::new();
     let mut text = String::new();
-    for command in
-        ["", "demo", "init", "inventory", "effective", "routes", "path", "rule", "exposure", "audit", "explain", "schema", "completions"]
-    {
+    for command in [
+        "",
+        "demo",
+        "init",
+        "inventory",
+        "effective",
+        "routes",
+        "path",
+        "rule",
+        "exposure",
+        "audit",
+        "explain",
+        "schema",
+        "completions",
+    ] {
         let arguments: Vec<&str> = [command, "--help"].into_iter().filter(|word| !word.is_empty()).collect();
         let help = folder.run(&arguments).ok();
         text.push_str(&format!(

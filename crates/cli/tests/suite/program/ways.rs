@@ -74,14 +74,10 @@ const THROUGH_F: (&str, &str) = (
     "- { id: F, interfaces: { interface: fw }, policy: open }",
     "- { id: F, interfaces: { interface: fa }, policy: open }",
 );
-const LEG: (&str, &str) = (
-    "- { id: ia2, ",
-    "- { id: fa, subnet: as2, addresses: 10.1.2.1, forwards: true }\n- { id: ia2, ",
-);
-const GATEWAY_TABLE: (&str, &str) = (
-    "- { id: ga, kind: internet, network: a }",
-    "- { id: ga, kind: internet, network: a, table: tg }",
-);
+const LEG: (&str, &str) =
+    ("- { id: ia2, ", "- { id: fa, subnet: as2, addresses: 10.1.2.1, forwards: true }\n- { id: ia2, ");
+const GATEWAY_TABLE: (&str, &str) =
+    ("- { id: ga, kind: internet, network: a }", "- { id: ga, kind: internet, network: a, table: tg }");
 const STEERED: (&str, &str) = (
     "- { id: tq, network: q }",
     "- { id: tq, network: q }\n- { id: tg, network: a, routes: [{ to: 10.1.1.0/24, next_hop: \"firewall:F\" }] }",
@@ -102,10 +98,7 @@ const PROXY_PUBLIC: (&str, &str) = (
     "balancers:\n- { id: B, network: a, kind: proxy, interfaces: [px], front_ends: { address: 203.0.113.50, public: true, services: tcp 443 }, back_ends: { interface: ia2 } }\nhubs:",
 );
 const PX: (&str, &str) = ("- { id: ia2, ", "- { id: px, subnet: as, addresses: 10.1.1.50 }\n- { id: ia2, ");
-const ONLY_INTERNET: (&str, &str) = (
-    "addresses: 10.1.2.4 }",
-    "addresses: 10.1.2.4, groups: [web] }",
-);
+const ONLY_INTERNET: (&str, &str) = ("addresses: 10.1.2.4 }", "addresses: 10.1.2.4, groups: [web] }");
 const WEB: (&str, &str) =
     ("hubs:", "security_groups: [{ id: web, inbound: { id: outside, services: tcp 443, peers: internet } }]\nhubs:");
 const NAMES: (&str, &str) = (
@@ -118,12 +111,9 @@ const SERVICE: (&str, &str) = (
 );
 const DOOR: (&str, &str) = ("- { id: ia2, ", "- { id: door, subnet: as2, addresses: 10.1.2.80 }\n- { id: ia2, ");
 const MEMBERS: (&str, &str) = ("policy: open }", "policy: open, members: [{ id: m1 }, { id: m2 }] }");
-const SITE: (&str, &str) = (
-    "hubs:",
-    "sites: [{ id: yard, holds: 192.168.0.0/24, announces: [192.168.0.0/24, 0.0.0.0/0] }]\nhubs:",
-);
-const SITE_GATEWAY: (&str, &str) =
-    ("- { id: ge, ", "- { id: gs, kind: site, network: b, site: yard }\n- { id: ge, ");
+const SITE: (&str, &str) =
+    ("hubs:", "sites: [{ id: yard, holds: 192.168.0.0/24, announces: [192.168.0.0/24, 0.0.0.0/0] }]\nhubs:");
+const SITE_GATEWAY: (&str, &str) = ("- { id: ge, ", "- { id: gs, kind: site, network: b, site: yard }\n- { id: ge, ");
 
 #[rustfmt::skip]
 const WAYS: &[Way] = &[
@@ -210,14 +200,23 @@ fn every_way_that_is_easily_wrong_gets_its_expected_answer() {
         let (code, answer) = folder.json(&arguments);
         let answer = &answer["answer"];
         let verdict = answer["verdict"].as_str().unwrap();
-        let steps = if verdict == "works-for-some" && answer["fails"] != Value::Array(Vec::new()) { "fails" } else { "steps" };
+        let steps =
+            if verdict == "works-for-some" && answer["fails"] != Value::Array(Vec::new()) { "fails" } else { "steps" };
         let last = answer[steps].as_array().unwrap().last();
         let last = last.map_or_else(String::new, |step| {
-            format!("{} {} {}", step["does"].as_str().unwrap(), step["at"].as_str().unwrap(), step["why"].as_str().unwrap())
+            format!(
+                "{} {} {}",
+                step["does"].as_str().unwrap(),
+                step["at"].as_str().unwrap(),
+                step["why"].as_str().unwrap()
+            )
         });
         let because = answer["parts"].to_string();
         let [expected, word] = way.answer;
-        if verdict != expected || !(last.contains(word) || because.contains(word)) || (code == 0) != (expected == "works") {
+        if verdict != expected
+            || !(last.contains(word) || because.contains(word))
+            || (code == 0) != (expected == "works")
+        {
             wrong.push(format!("{}\n  told      {verdict} ({code}): {last}\n  expected  {expected}: {word}", way.id));
         }
     }
@@ -226,14 +225,52 @@ fn every_way_that_is_easily_wrong_gets_its_expected_answer() {
 
 /// The cases of the semantics, by their ids.
 const ITEMS: [&str; 46] = [
-    "1", "2", "3", "4", "5", "6", "7", "8", "9", "10", "11: a group that names itself", "11: a carrier's public address", "11: a group of a peered network",
-    "11: a group without carriers", "11: a group bound to the subnet", "11: ACL admits request, not reply", "11: neighbours behind an ACL",
-    "11: any protocol with ports", "11: a type without a code", "11: IPv6 open beside closed IPv4", "11: a /0 as two /1", "11: a site that announces the default route",
-    "11: longer static than local", "11: equal routes", "11: blackhole under a default", "11: table attached to nothing",
-    "11: longer automatic or propagated route around the firewall", "11: request by the firewall, reply beside it", "11: three networks in a row", "11: one side down",
-    "11: forwarding off", "11: overlap behind one hub", "11: NAT gateway with no way out", "11: public address without gateway route", "11: the reverse", "11: only by translation",
-    "11: only by a balancer", "11: open public door beside a private one", "11: zone not linked", "11: zone without record", "11: defer through two levels",
-    "11: of equal priorities", "11: a policy whose target no interface has", "11: one gap", "11: two members, not symmetric", "11: host bits",
+    "1",
+    "2",
+    "3",
+    "4",
+    "5",
+    "6",
+    "7",
+    "8",
+    "9",
+    "10",
+    "11: a group that names itself",
+    "11: a carrier's public address",
+    "11: a group of a peered network",
+    "11: a group without carriers",
+    "11: a group bound to the subnet",
+    "11: ACL admits request, not reply",
+    "11: neighbours behind an ACL",
+    "11: any protocol with ports",
+    "11: a type without a code",
+    "11: IPv6 open beside closed IPv4",
+    "11: a /0 as two /1",
+    "11: a site that announces the default route",
+    "11: longer static than local",
+    "11: equal routes",
+    "11: blackhole under a default",
+    "11: table attached to nothing",
+    "11: longer automatic or propagated route around the firewall",
+    "11: request by the firewall, reply beside it",
+    "11: three networks in a row",
+    "11: one side down",
+    "11: forwarding off",
+    "11: overlap behind one hub",
+    "11: NAT gateway with no way out",
+    "11: public address without gateway route",
+    "11: the reverse",
+    "11: only by translation",
+    "11: only by a balancer",
+    "11: open public door beside a private one",
+    "11: zone not linked",
+    "11: zone without record",
+    "11: defer through two levels",
+    "11: of equal priorities",
+    "11: a policy whose target no interface has",
+    "11: one gap",
+    "11: two members, not symmetric",
+    "11: host bits",
 ];
 
 #[test]
@@ -242,11 +279,20 @@ fn every_case_of_the_semantics_has_a_test() {
     let has = |item: &str| {
         ids.iter().any(|id| {
             let numbers = id.split_once(':').map_or("", |(numbers, _)| numbers);
-            id.contains(item) || (item.len() <= 2 && numbers.split(", ").any(|number| number == item))
-                || item.split_once(": ").is_some_and(|(number, rest)| id.contains(rest) && numbers.split(", ").any(|n| n == number))
+            id.contains(item)
+                || (item.len() <= 2 && numbers.split(", ").any(|number| number == item))
+                || item
+                    .split_once(": ")
+                    .is_some_and(|(number, rest)| id.contains(rest) && numbers.split(", ").any(|n| n == number))
         })
     };
-    let more = ["11: a rule past its end", "11: past its review date", "11: sets that hold each other", "11: priority 0", "11: 0-65535"];
+    let more = [
+        "11: a rule past its end",
+        "11: past its review date",
+        "11: sets that hold each other",
+        "11: priority 0",
+        "11: 0-65535",
+    ];
     let missing: Vec<&&str> = ITEMS.iter().chain(&more).filter(|item| !has(item)).collect();
     assert!(missing.is_empty(), "{missing:?}");
 }

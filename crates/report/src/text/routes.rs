@@ -1,0 +1,98 @@
+//! Where an interface's traffic goes: the routes that win, then those that do not.
+
+use super::at;
+use crate::harmless;
+use crate::page::{Look, Page, SHUT, plural};
+use anstyle::Style;
+use heronshale_core::answer::{Answer, RouteFact, RoutesAnswer};
+
+/// Routes as text.
+pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
+    let Answer { heading, answer: found, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let idle = found.routes.iter().filter(|route| route.idle).count();
+    let broken = found.routes.iter().filter(|route| route.broken && !route.idle).count();
+    let table = match &found.table {
+        None => "automatic routes only".to_owned(),
+        Some(table) if table.missing => format!("table {}, which is not in the snapshot: unknown", table.name),
+        Some(table) => {
+            let place = table.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+            format!("table {}, {}{place}", table.name, table.by)
+        }
+    };
+    let state = match (idle, broken) {
+        (0, 0) => String::new(),
+        (idle, 0) => format!(", {idle} of them idle"),
+        (0, broken) => format!(", {broken} of them to a next hop that does not work"),
+        (idle, broken) => format!(", {idle} of them idle, {broken} to a next hop that does not work"),
+    };
+    let sentence =
+        format!("{} is routed by {table}: {}{state}.", found.interface.name, plural(found.routes.len(), "route"));
+    page.top(&sentence, heading);
+    if found.straight_in_subnet {
+        page.say(
+            Style::new(),
+            &format!("Inside subnet {} packets go straight, whatever the routes say.", found.interface.subnet),
+        );
+    }
+    page.blank();
+    let place = |route: &RouteFact| route.place.as_ref().map_or_else(String::new, at);
+    let rows: Vec<Vec<String>> = found
+        .routes
+        .iter()
+        .filter(|route| !route.idle)
+        .map(|route| {
+            let broken = if route.broken { "DOES NOT WORK: " } else { "" };
+            let shared = if route.shared { " (one of equals)" } else { "" };
+            let from =
+                route.only_from.as_ref().map_or_else(String::new, |from| format!(" from {} only", from.join(", ")));
+            vec![
+                route.to.clone(),
+                format!("{broken}{}{shared}{from}", route.hop),
+                route.kind.clone(),
+                wins(route),
+                place(route),
+            ]
+        })
+        .collect();
+    page.table(&["to", "leads to", "kind", "wins", "where"], &rows, &[]);
+    for route in found.routes.iter().filter(|route| route.idle) {
+        page.blank();
+        let text = format!("{} to {}, {}  {}", route.to, route.hop, route.kind, place(route));
+        page.hang_behind(SHUT, "idle    ", Style::new(), &text, 8);
+        for loss in route.loses.iter().take(3) {
+            let place = loss.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+            page.field("loses to", &format!("{} to {}: {}{place}", loss.to, loss.hop, loss.because));
+        }
+    }
+    for aside in &found.not_in_force {
+        page.blank();
+        page.hang_behind(
+            SHUT,
+            "off     ",
+            Style::new(),
+            &format!("{}: {}  {}", aside.route, aside.why, at(&aside.place)),
+            8,
+        );
+    }
+    page.blank();
+    if let Some(last) = &found.last {
+        page.say(Style::new(), &format!("IPv4 that no route takes goes to {last}."));
+    }
+    if !found.nowhere.is_empty() {
+        let shown = found.nowhere.iter().take(4).cloned().collect::<Vec<_>>().join(", ");
+        let more = found.nowhere.len().saturating_sub(4);
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        page.say(Style::new(), &format!("No route: {shown}{more}."));
+    }
+    page.gaps(heading);
+    page.finish()
+}
+
+fn wins(route: &RouteFact) -> String {
+    if route.loses.is_empty() && route.wins.len() == 1 && route.wins[0] == route.to {
+        return "all of it".to_owned();
+    }
+    let losers = route.loses.len();
+    format!("all but what {} longer or better {}", losers, if losers == 1 { "one takes" } else { "ones take" })
+}
