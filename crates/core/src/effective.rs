@@ -117,7 +117,8 @@ fn class_key(view: &View<'_>, id: Id<Interface>) -> ClassKey {
 
 /// For each interface a number: those of one number have the same stages, their subnets' ACLs left out.
 pub(crate) fn stage_classes(view: &View<'_>) -> Vec<u32> {
-    let mut index: FxHashMap<(Id<crate::model::Network>, Vec<Reference<Filter>>, ClassKey), u32> = FxHashMap::default();
+    type Key = (Id<crate::model::Network>, Vec<Reference<Filter>>, ClassKey);
+    let mut index: FxHashMap<Key, u32> = FxHashMap::default();
     let class = |id: Id<Interface>| {
         let mut key = class_key(view, id);
         let subnet = std::mem::replace(&mut key.subnet, Id::new(0));

@@ -35,6 +35,8 @@ rows! {
         peerings: Vec<PeeringRow>,
         /// On-premises sites.
         sites: Vec<SiteRow>,
+        /// Firewalls, balancers, platform services, hubs, DNS zones.
+        devices: Vec<DeviceRow>,
         /// Route tables.
         route_tables: Vec<TableRow>,
         /// Security groups, ACLs, policies, own firewalls.
@@ -121,6 +123,19 @@ rows! {
         networks: Vec<String>,
         /// Whether it is up on both sides.
         up: bool,
+        /// Where it stands.
+        place: Place,
+    }
+    /// A firewall, balancer, platform service, hub or DNS zone.
+    DeviceRow {
+        /// Its name.
+        name: String,
+        /// `firewall`, `keeping balancer`, `proxy balancer`, `service`, `hub`, `DNS zone`.
+        kind: String,
+        /// What it is made of, in words.
+        detail: String,
+        /// Who changes it.
+        owner: Option<String>,
         /// Where it stands.
         place: Place,
     }
@@ -226,6 +241,7 @@ pub fn inventory(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Inventory {
                 place: estate.sources.place(&gateway.origin),
             })
             .collect(),
+        devices: devices(estate),
         peerings: estate
             .peerings
             .items()
@@ -387,4 +403,69 @@ pub(super) fn gaps(estate: &Estate) -> Vec<GapRow> {
         place: estate.sources.place(&gap.origin),
     };
     estate.gaps.iter().map(row).collect()
+}
+
+/// Firewalls, balancers, services, hubs and DNS zones.
+fn devices(estate: &Estate) -> Vec<DeviceRow> {
+    let interfaces = |all: &mut dyn Iterator<Item = Id<Interface>>| {
+        all.map(|id| estate.interfaces[id].name.to_string()).collect::<Vec<_>>().join(", ")
+    };
+    let row = |name: &crate::model::Name, kind: &str, detail: Vec<String>, owner, origin| DeviceRow {
+        name: name.to_string(),
+        kind: kind.to_owned(),
+        detail: detail.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("; "),
+        owner: owner_text(estate, owner),
+        place: estate.sources.place(origin),
+    };
+    let mut rows = Vec::new();
+    for item in estate.firewalls.items() {
+        let policy = item
+            .policy
+            .as_ref()
+            .map_or("no policy".to_owned(), |policy| format!("policy {}", filter_name(estate, policy)));
+        let down = item.members.len() - item.members_up().min(item.members.len());
+        let members = match item.members.len() {
+            0 => String::new(),
+            count => format!("{count} members, {down} down"),
+        };
+        let legs = interfaces(&mut item.legs.iter().map(|leg| leg.interface));
+        let hub = item.hub.map_or_else(String::new, |hub| format!("in hub {}", estate.hubs[hub].name));
+        rows.push(row(&item.name, "firewall", vec![legs, hub, policy, members], item.owner, &item.origin));
+    }
+    for item in estate.balancers.items() {
+        let kind = match item.kind {
+            crate::model::BalancerKind::Keeping { .. } => "keeping balancer",
+            crate::model::BalancerKind::Proxy => "proxy balancer",
+        };
+        let fronts: Vec<String> = item.front_ends.iter().map(|front| front.address.to_string()).collect();
+        let sick = item.back_ends.iter().filter(|end| !end.healthy).count();
+        let ends = format!("{} back ends, {sick} not healthy", item.back_ends.len());
+        rows.push(row(&item.name, kind, vec![fronts.join(", "), ends], item.owner, &item.origin));
+    }
+    for item in estate.services.items() {
+        let door = item.public_door.as_ref().map_or_else(String::new, |door| {
+            let state = if door.open { "open" } else { "shut" };
+            format!("public door {} {state}", door.addresses.texts().join(", "))
+        });
+        let doors = interfaces(&mut item.private_doors.iter().copied());
+        let private = if doors.is_empty() { doors } else { format!("private doors {doors}") };
+        rows.push(row(&item.name, "service", vec![door, private], item.owner, &item.origin));
+    }
+    for item in estate.hubs.items() {
+        let links = item.links.iter().map(|link| {
+            let state = if link.up { "" } else { " (down)" };
+            format!("{}{state}", super::path::link_text(estate, &link.to))
+        });
+        rows.push(row(&item.name, "hub", vec![links.collect::<Vec<_>>().join(", ")], item.owner, &item.origin));
+    }
+    for item in estate.dns_zones.items() {
+        let networks: Vec<String> = item.networks.iter().map(|network| name_of(&estate.networks, network)).collect();
+        let linked = if networks.is_empty() {
+            "linked to nothing".to_owned()
+        } else {
+            format!("linked to {}", networks.join(", "))
+        };
+        rows.push(row(&item.name, "DNS zone", vec![item.apex.to_string(), linked], item.owner, &item.origin));
+    }
+    rows
 }

@@ -17,8 +17,8 @@ pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effect
 pub use exposure::{ClosedFact, Closing, ExposureAnswer, OpenFact, WayFact, WayKind, exposure_answer, way_fact};
 pub use holding::{Finds, Holding, find};
 pub use inventory::{
-    FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow, PublicRow, SetRow, SiteRow,
-    SubnetRow, TableRow, inventory,
+    DeviceRow, FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow, PublicRow, SetRow,
+    SiteRow, SubnetRow, TableRow, inventory,
 };
 pub use path::{
     LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, PathVerdict, StepDoes, StepFact, Symptom, hop_text,

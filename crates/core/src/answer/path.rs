@@ -759,7 +759,7 @@ fn stage_name(view: &View<'_>, interface: Id<Interface>, stage: crate::stage::St
 }
 
 /// What a link leads to, in words.
-pub fn link_text(estate: &Estate, to: &LinkEnd) -> String {
+pub(super) fn link_text(estate: &Estate, to: &LinkEnd) -> String {
     use crate::describe::name_of;
     match to {
         LinkEnd::Network(network) => format!("network {}", name_of(&estate.networks, network)),

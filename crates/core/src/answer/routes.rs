@@ -111,7 +111,7 @@ pub fn routes_answer(view: &View<'_>, id: Id<Interface>) -> RoutesAnswer {
     let place = RoutePlace::in_subnet(view, subnet, Some(id));
     let found = candidates(view, place);
     let all = &found.all;
-    let groups: Vec<&[Candidate]> = all.chunk_by(|a, b| equal(a, b)).collect();
+    let groups: Vec<&[Candidate]> = all.chunk_by(equal).collect();
     let mut facts: Vec<RouteFact> = Vec::new();
     let mut taken = Addresses::empty();
     let mut before: Vec<&Candidate> = Vec::new();

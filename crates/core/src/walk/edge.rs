@@ -103,6 +103,7 @@ fn translatable() -> PacketSet {
 
 impl<'e> Walk<'_, 'e> {
     /// A new leg, begun by a device: what becomes of the changed packets, then the reply goes on from there.
+    #[allow(clippy::too_many_arguments, reason = "what a leg is: who begins it, how, and what comes after")]
     pub(super) fn leg(
         &mut self,
         ctx: &Ctx,
@@ -264,7 +265,13 @@ impl<'e> Walk<'_, 'e> {
     }
 
     /// Packets come to a NAT gateway's own address.
-    pub(super) fn to_nat(&mut self, ctx: &Ctx, id: Id<Gateway>, from: Option<Id<Subnet>>, set: &PacketSet) -> Map {
+    pub(super) fn at_nat_address(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Gateway>,
+        from: Option<Id<Subnet>>,
+        set: &PacketSet,
+    ) -> Map {
         let GatewayKind::Nat { subnet, .. } = &self.view.estate.gateways[id].kind else { return Map::empty() };
         let acl = Some(*subnet).filter(|subnet| from != Some(*subnet));
         let spot = Spot::Gateway(id);
@@ -584,7 +591,7 @@ impl<'e> Walk<'_, 'e> {
                 let label = self.labels.leaf(super::Verdict::Works, ctx.trail);
                 maps.push(silent.relabel(|()| Some(label)));
                 if !answered.is_empty() {
-                    maps.push(self.from_site(&ctx.turned(), site, answered));
+                    maps.push(self.leave_site(&ctx.turned(), site, answered));
                 }
             }
         }
@@ -592,7 +599,7 @@ impl<'e> Walk<'_, 'e> {
     }
 
     /// Packets leave a site by any of its ways that offer their destination.
-    pub(super) fn from_site(&mut self, ctx: &Ctx, site: Id<Site>, set: PacketSet) -> Map {
+    pub(super) fn leave_site(&mut self, ctx: &Ctx, site: Id<Site>, set: PacketSet) -> Map {
         enum Way {
             Gateway(Id<Gateway>),
             Link(Id<Hub>, usize),

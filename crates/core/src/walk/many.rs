@@ -22,6 +22,9 @@ pub(super) struct Crowd {
     passes: Vec<(Vec<Id<Interface>>, Pass)>,
 }
 
+/// An ACL, one of the subnets that have it, and interfaces in those.
+type BehindAcl<'a> = (Option<&'a Reference<Filter>>, Id<Subnet>, Vec<Id<Interface>>);
+
 impl<'e> Walk<'_, 'e> {
     fn stage_class(&mut self, interface: Id<Interface>) -> u32 {
         let view = self.view;
@@ -149,7 +152,7 @@ impl<'e> Walk<'_, 'e> {
         set: &PacketSet,
     ) -> Map {
         let estate = self.view.estate;
-        let mut by_acl: Vec<(Option<&Reference<Filter>>, Id<Subnet>, Vec<Id<Interface>>)> = Vec::new();
+        let mut by_acl: Vec<BehindAcl<'_>> = Vec::new();
         for id in interfaces {
             let subnet = estate.interfaces[*id].subnet;
             let acl = estate.subnets[subnet].acl.as_ref().filter(|_| from != Some(subnet));

@@ -310,7 +310,7 @@ impl<'v, 'e> Walk<'v, 'e> {
         let map = match &start {
             Start::Interfaces(interfaces) => self.start_at(&ctx, interfaces, packets),
             Start::Internet => self.on_internet(&ctx, packets.clone()),
-            Start::Site(site) => self.from_site(&ctx, *site, packets.clone()),
+            Start::Site(site) => self.leave_site(&ctx, *site, packets.clone()),
         };
         // A reply that is back has been everywhere.
         let end = |walk: &mut Self, leaf: &Leaf, region: &PacketSet| {

@@ -75,6 +75,13 @@ enum Onward {
     Hop(Hop, Id<Network>, Option<Id<Subnet>>),
 }
 
+/// Packets that go on.
+type Going = Vec<(Onward, Ctx, PacketSet)>;
+/// One of nature's choices: what goes on, and what ended at once.
+type Taken = (Choice, Going, Map);
+/// Packets, and for each of nature's choices the places of what goes on, and what ended at once.
+type Branch = (PacketSet, Vec<(Choice, Vec<usize>, Map)>);
+
 impl Holders {
     /// The addresses of each subnet's interfaces, in the order of the subnets.
     pub(super) fn by_subnet(&self) -> impl Iterator<Item = (&Id<Subnet>, &Addresses)> {
@@ -264,7 +271,7 @@ impl<'e> Walk<'_, 'e> {
         if ctx.reply && ctx.leg.origin == Origin::Platform {
             return Map::overlay_all(places.iter().map(|(_, set)| self.back(ctx, None, set)).collect());
         }
-        let mut branches: Vec<(PacketSet, Vec<(Choice, Vec<usize>, Map)>)> = Vec::new();
+        let mut branches: Vec<Branch> = Vec::new();
         let mut onward: Vec<(Onward, Ctx, Vec<PacketSet>)> = Vec::new();
         let mut maps = Vec::new();
         for (place, set) in places {
@@ -345,13 +352,7 @@ impl<'e> Walk<'_, 'e> {
     }
 
     /// What a winning route does with packets: for each of nature's choices what goes on, and what ended at once.
-    fn by_winner(
-        &mut self,
-        ctx: &Ctx,
-        place: RoutePlace<'e>,
-        winner: Winner,
-        set: &PacketSet,
-    ) -> Vec<(Choice, Vec<(Onward, Ctx, PacketSet)>, Map)> {
+    fn by_winner(&mut self, ctx: &Ctx, place: RoutePlace<'e>, winner: Winner, set: &PacketSet) -> Vec<Taken> {
         let estate = self.view.estate;
         let spot = place.subnet.map_or(Spot::Network(place.network), Spot::Subnet);
         let choice = Choice::Route(winner);
@@ -400,13 +401,7 @@ impl<'e> Walk<'_, 'e> {
     }
 
     /// Out of a subnet by its ACL.
-    fn leaving(
-        &mut self,
-        ctx: &Ctx,
-        subnet: Option<Id<Subnet>>,
-        set: &PacketSet,
-        to: Onward,
-    ) -> (Vec<(Onward, Ctx, PacketSet)>, Map) {
+    fn leaving(&mut self, ctx: &Ctx, subnet: Option<Id<Subnet>>, set: &PacketSet, to: Onward) -> (Going, Map) {
         let Some(subnet) = subnet else { return (vec![(to, ctx.clone(), set.clone())], Map::empty()) };
         if ctx.free_of == Some(subnet) {
             return (vec![(to, Ctx { free_of: None, ..ctx.clone() }, set.clone())], Map::empty());
@@ -425,13 +420,7 @@ impl<'e> Walk<'_, 'e> {
     }
 
     /// A balancer as next hop hands packets to one of its back ends as they are.
-    fn by_balancer(
-        &mut self,
-        ctx: &Ctx,
-        place: RoutePlace<'e>,
-        balancer: Id<Balancer>,
-        set: &PacketSet,
-    ) -> Vec<(Choice, Vec<(Onward, Ctx, PacketSet)>, Map)> {
+    fn by_balancer(&mut self, ctx: &Ctx, place: RoutePlace<'e>, balancer: Id<Balancer>, set: &PacketSet) -> Vec<Taken> {
         let item = &self.view.estate.balancers[balancer];
         let ends = self.back_ends(balancer);
         let chosen = ctx.path().find_map(|node| match node.met {
@@ -612,7 +601,7 @@ impl<'e> Walk<'_, 'e> {
                 }
                 Holder::Nat(id) => {
                     let here = Self::going_to(ctx, set, &addresses);
-                    let map = self.to_nat(ctx, *id, from, &here);
+                    let map = self.at_nat_address(ctx, *id, from, &here);
                     results.push((here, map));
                 }
             }

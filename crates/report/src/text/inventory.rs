@@ -97,6 +97,15 @@ fn interface_table(page: &mut Page, all: &Inventory) {
 }
 
 fn ways_out(page: &mut Page, all: &Inventory) {
+    if !all.devices.is_empty() {
+        page.heading("Devices on the way, services and names");
+        let row = |device: &heronshale_core::answer::DeviceRow| {
+            let owner = device.owner.clone().unwrap_or_default();
+            vec![device.name.clone(), device.kind.clone(), device.detail.clone(), owner, at(&device.place)]
+        };
+        let rows: Vec<Vec<String>> = all.devices.iter().map(row).collect();
+        page.table(&["name", "kind", "what", "owner", "where"], &rows, &[]);
+    }
     if !all.gateways.is_empty() || !all.peerings.is_empty() || !all.sites.is_empty() {
         page.heading("Ways between networks, sites and the internet");
         let mut rows: Vec<Vec<String>> = all

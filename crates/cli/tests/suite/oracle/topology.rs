@@ -528,13 +528,6 @@ pub fn estate(random: &mut Rng) -> Value {
             estate["interfaces"][at].as_object_mut().unwrap().remove("groups");
         }
     }
-    let turns = if inline {
-        5
-    } else if whole {
-        90
-    } else {
-        50
-    };
     let base = json!({ "id": "base", "rules": firewall_rules(random, "base") });
     estate["firewall_policies"] = json!([
         base,
@@ -555,15 +548,15 @@ pub fn estate(random: &mut Rng) -> Value {
     if chance(random, 30) {
         links.pop();
     }
-    for at in 0..2 {
+    for link in links.iter_mut().take(2) {
         if chance(random, 25) {
-            links[at]["steer_private"] = "hf".into();
+            link["steer_private"] = "hf".into();
         }
         if chance(random, 15) {
-            links[at]["steer_internet"] = "hf".into();
+            link["steer_internet"] = "hf".into();
         }
         if chance(random, 15) {
-            links[at]["offers_default"] = true.into();
+            link["offers_default"] = true.into();
         }
     }
     if chance(random, 20) {

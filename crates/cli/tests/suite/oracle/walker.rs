@@ -226,7 +226,7 @@ impl<'j> Walker<'j> {
     fn connection(&self, state: State) -> A {
         match state.from.clone() {
             From::Internet => self.on_internet(state),
-            From::Site(site) => self.from_site(state, &site),
+            From::Site(site) => self.leave_site(state, &site),
             From::Interface(id) => {
                 if self.naive.holds(self.naive.interface(&id), state.now.destination) {
                     return self.finished(state);
@@ -1141,10 +1141,10 @@ impl<'j> Walker<'j> {
         let Some(reply) = reply_to(&state.now) else { return A::WORKS };
         state.now = reply;
         state.reply = true;
-        self.from_site(state, site)
+        self.leave_site(state, site)
     }
 
-    fn from_site(&self, state: State, site: &str) -> A {
+    fn leave_site(&self, state: State, site: &str) -> A {
         let to = state.now.destination;
         if let Some(known) = self.get("sites", site).get("knows")
             && !in_any(to, known.as_array().unwrap())
@@ -1336,7 +1336,7 @@ impl<'j> Walker<'j> {
             {
                 changed.destination = to;
                 if let (Some(port), true) = (rule["port"].as_u64(), matches!(changed.protocol, 6 | 17 | 132)) {
-                    changed.low = port as u16;
+                    changed.low = port.try_into().unwrap();
                 }
                 translated = true;
                 break;
@@ -1631,7 +1631,7 @@ impl<'j> Walker<'j> {
                 self.push(&mut state, text(balancer, "id").unwrap(), None, None);
                 state.now.destination = to;
                 if let (Some(port), true) = (end["port"].as_u64(), matches!(state.now.protocol, 6 | 17 | 132)) {
-                    state.now.low = port as u16;
+                    state.now.low = port.try_into().unwrap();
                 }
                 self.route(state, text(balancer, "network").unwrap(), home, None, None)
             };
@@ -1657,7 +1657,7 @@ impl<'j> Walker<'j> {
                     all.push(A::LOST);
                     continue;
                 };
-                let low = end["port"].as_u64().map_or(state.now.low, |port| port as u16);
+                let low = end["port"].as_u64().map_or(state.now.low, |port| port.try_into().unwrap());
                 let clients = ports(self.word(self.net(self.subnet_of(out)), "client_ports", "1024-65535"));
                 let one = |source_port: u16| {
                     let now = Packet { source, destination: to, low, source_port, ..state.now };
