@@ -90,7 +90,7 @@ impl DirectWay {
 pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
     let estate = view.estate;
     let mut ways = Vec::new();
-    for (id, interface) in estate.interfaces.iter() {
+    for (id, interface) in estate.interfaces.iter().filter(|(id, _)| !is_device(view, *id)) {
         let mapped = estate.public_addresses.iter().filter(|(_, public)| public.interface == Some(id));
         for (public, item) in mapped {
             if let Some(private) = item.private {
@@ -103,6 +103,14 @@ pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
         }
     }
     ways
+}
+
+/// Whether an interface is part of a firewall, a proxy or a private door: what comes to it does not end there.
+fn is_device(view: &View<'_>, id: Id<Interface>) -> bool {
+    let estate = view.estate;
+    estate.firewalls.items().iter().any(|firewall| firewall.legs.iter().any(|leg| leg.interface == id))
+        || estate.balancers.items().iter().any(|balancer| balancer.interfaces.contains(&id))
+        || estate.services.items().iter().any(|service| service.private_doors.contains(&id))
 }
 
 /// One way in.
@@ -138,6 +146,11 @@ pub fn direct_way(
         way.parts.push(part(if lacking { Verdict::Unknown } else { Verdict::NoGateway }, asked));
         return way;
     };
+    if matches!(estate.gateways[attached].kind, GatewayKind::Internet { table: Some(_), .. }) {
+        // Its own table may lead elsewhere first: `path` knows.
+        way.parts.push(part(Verdict::Unknown, asked));
+        return way;
+    }
     let subnet = &estate.subnets[estate.interfaces[interface].subnet];
     let traffic = [subnet.internet_traffic, estate.networks[network].internet_traffic];
     if traffic.iter().any(|traffic| *traffic != InternetTraffic::BothWays) && !has(Fault::InternetBlockIgnored) {

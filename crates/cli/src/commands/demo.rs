@@ -55,7 +55,9 @@ impl Demo {
     }
 }
 
-const TRY: [(&str, &str); 6] = [
+const TRY: [(&str, &str); 8] = [
+    ("path desk-1 https://203.0.113.30", "one connection, there and back"),
+    ("routes freight-db", "where its traffic goes"),
     ("exposure", "what the internet reaches, and how"),
     ("rule fares-db/tmp", "what would change without that rule"),
     ("inventory --find 192.0.2.77", "everything that holds an address"),

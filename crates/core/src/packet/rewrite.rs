@@ -164,3 +164,50 @@ fn fold<L: Label>(
     memo.insert(key, folded.clone());
     folded
 }
+
+impl<L: Label + std::hash::Hash> PacketMap<L> {
+    /// The same map with equal parts held once, so that what is done to one of them is done to all. Cost: linear in its size.
+    #[must_use]
+    pub fn shared(&self) -> Self {
+        let mut sharing = Sharing { known: FxHashMap::default(), done: FxHashMap::default() };
+        let mut side = |node: Option<&Node<L>>| node.map(|node| sharing.share(node));
+        Self { v4: side(self.v4.as_ref()), v6: side(self.v6.as_ref()) }
+    }
+}
+
+/// A slice by its bounds and the address, or the label, of what lies below it.
+type Signature<L> = Vec<(u128, u128, usize, Option<L>)>;
+
+struct Sharing<L: Label> {
+    known: FxHashMap<Signature<L>, Node<L>>,
+    done: FxHashMap<usize, Node<L>>,
+}
+
+impl<L: Label + std::hash::Hash> Sharing<L> {
+    fn share(&mut self, node: &Node<L>) -> Node<L> {
+        let slices = node.slices();
+        if slices.is_empty() {
+            return node.clone();
+        }
+        let key = slices.as_ptr() as usize;
+        if let Some(done) = self.done.get(&key) {
+            return done.clone();
+        }
+        let mut out = Slices::new();
+        let mut signature = Vec::with_capacity(slices.len());
+        for slice in slices {
+            let child = self.share(&slice.child);
+            let label = match &child {
+                Node::Leaf(label) => Some(*label),
+                Node::Branch(_) => None,
+            };
+            let below = if label.is_some() { 0 } else { child.slices().as_ptr() as usize };
+            signature.push((slice.first, slice.last, below, label));
+            out.push(slice.first, slice.last, child);
+        }
+        let built = out.finish().unwrap_or_else(|| node.clone());
+        let one = self.known.entry(signature).or_insert(built).clone();
+        self.done.insert(key, one.clone());
+        one
+    }
+}

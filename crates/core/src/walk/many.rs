@@ -70,7 +70,7 @@ impl<'e> Walk<'_, 'e> {
                 maps.push(set.relabel(|()| Some(label)));
             }
         }
-        let crowd = Rc::new(Crowd { map: PacketMap::overlay_all(maps), passes });
+        let crowd = Rc::new(Crowd { map: PacketMap::overlay_all(maps).shared(), passes });
         self.crowds.insert(key, Rc::clone(&crowd));
         crowd
     }
@@ -109,7 +109,7 @@ impl<'e> Walk<'_, 'e> {
         let mut places: Vec<(RoutePlace<'e>, PacketSet)> = Vec::new();
         for network in networks {
             let crowd = self.crowd(ctx, network, Direction::Out);
-            for (at, set) in crowd.map.restrict(&here).regions() {
+            for (at, set) in crowd.map.restrict(&here).shared().regions() {
                 if at == 0 {
                     let holders = self.holders(network);
                     for (subnet, held) in holders.by_subnet() {
@@ -183,7 +183,7 @@ impl<'e> Walk<'_, 'e> {
                 }
                 let crowd = walk.crowd(ctx, network, Direction::In);
                 let mut maps = Vec::new();
-                for (at, set) in crowd.map.restrict(&set).regions() {
+                for (at, set) in crowd.map.restrict(&set).shared().regions() {
                     if at == 0 {
                         kept.push(set);
                         continue;
@@ -205,7 +205,7 @@ impl<'e> Walk<'_, 'e> {
             });
             maps.push(map);
         }
-        let (silent, answered) = PacketSet::union_all(kept).one_way();
+        let (silent, answered) = PacketSet::union_all(kept).shared().one_way();
         let told = self.told(ctx, Step::new(false, Spot::Network(network), What::Arrived));
         let label = self.labels.leaf(Verdict::Works, told.trail);
         maps.push(silent.relabel(|()| Some(label)));

@@ -40,7 +40,9 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
             page.say(Style::new(), &format!("and {} more", plural(path.parts.len() - MOST_PARTS, "part")));
         }
     }
-    page.gaps(heading);
+    if path.parts.iter().any(|part| part.verdict == PathVerdict::Unknown) {
+        page.gaps(heading);
+    }
     page.finish()
 }
 
@@ -91,7 +93,14 @@ fn sentence(path: &PathAnswer) -> String {
                 false => format!("Some works {what}: {}{more}.", services.join(", ")),
             }
         }
-        PathVerdict::WorksForSome => format!("Only some of it works: {what}."),
+        PathVerdict::WorksForSome => {
+            let only: Vec<&str> = path.parts.iter().flat_map(|part| &part.only_if).map(String::as_str).collect();
+            if only.is_empty() {
+                format!("Only some of it works: {what}.")
+            } else {
+                format!("Only sometimes: {what} works if {}.", only.join(", or "))
+            }
+        }
         PathVerdict::Conditional => {
             let conditions: Vec<&str> =
                 path.parts.iter().flat_map(|part| &part.conditions).map(String::as_str).collect();

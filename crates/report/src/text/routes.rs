@@ -85,7 +85,6 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         page.say(Style::new(), &format!("No route: {shown}{more}."));
     }
-    page.gaps(heading);
     page.finish()
 }
 
@@ -94,5 +93,9 @@ fn wins(route: &RouteFact) -> String {
         return "all of it".to_owned();
     }
     let losers = route.loses.len();
-    format!("all but what {} longer or better {}", losers, if losers == 1 { "one takes" } else { "ones take" })
+    if losers == 1 {
+        "all but what one better route takes".to_owned()
+    } else {
+        format!("all but what {losers} better routes take")
+    }
 }
