@@ -6,7 +6,7 @@ use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Map, Met, Start, Walk, boxed};
 use crate::address::Addresses;
 use crate::model::{Direction, Filter, Id, Interface, Network, Reference, Subnet};
-use crate::packet::{PacketMap, PacketSet};
+use crate::packet::{Intervals, PacketMap, PacketSet, service};
 use crate::route::RoutePlace;
 use rustc_hash::FxHashMap;
 use std::rc::Rc;
@@ -32,8 +32,10 @@ impl<'e> Walk<'_, 'e> {
         classes[interface.index()]
     }
 
-    fn crowd(&mut self, ctx: &Ctx, network: Id<Network>, direction: Direction) -> Rc<Crowd> {
-        let key = (network, direction);
+    fn crowd(&mut self, ctx: &Ctx, network: Id<Network>, direction: Direction, of: &PacketSet) -> Rc<Crowd> {
+        // Only what is asked about: of these services.
+        let services = of.services();
+        let key = (network, direction, services.clone());
         if let Some(known) = self.crowds.get(&key) {
             return Rc::clone(known);
         }
@@ -54,9 +56,12 @@ impl<'e> Walk<'_, 'e> {
         let mut passes: Vec<(Vec<Id<Interface>>, Pass)> = vec![(Vec::new(), Pass::On(Vec::new(), ctx.trail))];
         let mut maps = Vec::with_capacity(classes.len());
         let all = Addresses::all();
+        let every = Intervals::span(0, u128::from(u16::MAX));
+        let numbers = |family| services.intersection(&service::all(family));
         for members in classes {
             let own: Addresses = members.iter().flat_map(|id| estate.interfaces[*id].addresses.ranges()).collect();
-            let domain = if direction == Direction::In { boxed(&all, &own) } else { boxed(&own, &all) };
+            let (from, to) = if direction == Direction::In { (&all, &own) } else { (&own, &all) };
+            let domain = PacketSet::fields(from, to, numbers, &every, ());
             for (pass, set) in self.side_with(ctx, members[0], direction, &domain, None) {
                 let whose = if matches!(pass, Pass::Stopped(_)) { Vec::new() } else { members.clone() };
                 let at = match &pass {
@@ -108,7 +113,7 @@ impl<'e> Walk<'_, 'e> {
         networks.dedup();
         let mut places: Vec<(RoutePlace<'e>, PacketSet)> = Vec::new();
         for network in networks {
-            let crowd = self.crowd(ctx, network, Direction::Out);
+            let crowd = self.crowd(ctx, network, Direction::Out, &here);
             for (at, set) in crowd.map.restrict(&here).shared().regions() {
                 if at == 0 {
                     let holders = self.holders(network);
@@ -181,7 +186,7 @@ impl<'e> Walk<'_, 'e> {
                     }
                     return Map::overlay_all(maps);
                 }
-                let crowd = walk.crowd(ctx, network, Direction::In);
+                let crowd = walk.crowd(ctx, network, Direction::In, &set);
                 let mut maps = Vec::new();
                 for (at, set) in crowd.map.restrict(&set).shared().regions() {
                     if at == 0 {

@@ -252,7 +252,7 @@ struct Walk<'v, 'e> {
     roles: FxHashMap<Id<Interface>, way::Role>,
     classes: Option<Rc<Vec<u32>>>,
     stage_classes: Option<Rc<Vec<u32>>>,
-    crowds: FxHashMap<(Id<Network>, crate::model::Direction), Rc<many::Crowd>>,
+    crowds: FxHashMap<(Id<Network>, crate::model::Direction, Intervals), Rc<many::Crowd>>,
     policies: FxHashMap<policy::PolicyKey, Rc<policy::PolicyMap>>,
     platform: PacketSet,
     internet_end: Addresses,

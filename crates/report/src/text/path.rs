@@ -16,9 +16,9 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
     page.top(&sentence(path), heading);
     page.say(Style::new(), &ends(path));
     for lookup in &path.lookups {
-        let says = lookup.says.as_deref().unwrap_or("has no record of it");
+        let says = lookup.says.as_ref().map_or_else(|| "has no record of it".to_owned(), |says| format!("says {says}"));
         let place = lookup.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
-        page.hang(Style::new(), "NAME     ", &format!("{}: {} says {says}{place}", lookup.name, lookup.by), 9);
+        page.hang(Style::new(), "NAME     ", &format!("{}: {} {says}{place}", lookup.name, lookup.by), 9);
     }
     if let Some(example) = &path.example {
         page.blank();
@@ -31,7 +31,7 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
         }
     }
     let one = matches!(path.parts.as_slice(), [only] if only.conditions.is_empty() && only.only_if.is_empty());
-    if !one {
+    if !one && !path.parts.is_empty() {
         page.heading("All that was asked");
         for part in path.parts.iter().take(MOST_PARTS) {
             part_text(&mut page, part);
@@ -172,7 +172,8 @@ fn part_text(page: &mut Page, part: &PathPart) {
         .collect();
     let more = part.traffic.len().saturating_sub(4);
     let more = if more > 0 { format!(" · and {more} more") } else { String::new() };
-    let because = part.because.as_ref().map_or_else(String::new, |step| {
+    let because = part.because.as_ref().filter(|_| part.verdict != PathVerdict::Conditional);
+    let because = because.map_or_else(String::new, |step| {
         let place = step.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
         format!(": {}{place}", cause(step))
     });

@@ -54,7 +54,11 @@ fn a_first_snapshot_audits_cleanly_and_is_not_overwritten() {
 #[test]
 fn every_text_fits_a_hundred_columns_and_the_first_line_answers() {
     let folder = Folder::with_demo();
-    let commands: [&[&str]; 12] = [
+    let commands: [&[&str]; 16] = [
+        &["path", "desk-1", "internet", "--tcp", "443", "-e", "marrowfen-ferries"],
+        &["path", "network:tickets", "network:cargo", "-e", "marrowfen-ferries"],
+        &["path", "build-1", "https://198.51.100.7", "-e", "marrowfen-ferries"],
+        &["routes", "freight-db", "-e", "marrowfen-ferries"],
         &["demo"],
         &["audit", "-e", "marrowfen-ferries"],
         &["audit", "--all", "-e", "marrowfen-ferries"],
