@@ -99,14 +99,6 @@ fn walks_there_and_back_equal_a_naive_walk_packet_by_packet() {
 }
 
 #[test]
-#[ignore = "prints one estate"]
-fn show() {
-    let seed = std::env::var("SEED").unwrap().parse().unwrap();
-    let mut random = Rng::with_seed(seed);
-    println!("{}", serde_json::to_string(&estate(&mut random)).unwrap());
-}
-
-#[test]
 fn every_seeded_fault_of_the_walk_is_caught() {
     let caught =
         |fault| with_fault(fault, || (0..1_500).any(|seed| try_walks(seed, 24, &mut BTreeMap::new()).is_err()));

@@ -4,7 +4,11 @@ use crate::folder::{Folder, HEADER};
 use serde_json::Value;
 
 /// Each command with the kind of its answer.
-const COMMANDS: [(&[&str], &str); 10] = [
+const COMMANDS: [(&[&str], &str); 14] = [
+    (&["path", "build-1", "https://198.51.100.7"], "path"),
+    (&["path", "network:office", "network:cargo"], "path"),
+    (&["path", "desk-1", "archive.marrowfen.example:443"], "path"),
+    (&["routes", "freight-db"], "routes"),
     (&["audit"], "audit"),
     (&["audit", "--at-least", "serious", "--network", "tickets"], "audit"),
     (&["exposure"], "exposure"),
@@ -90,10 +94,13 @@ fn json_and_yaml_one_file_and_many_are_one_estate() {
     let before = sorted(&folder.json(&["audit", "-e", "marrowfen-ferries"]).1);
     let mut whole = HEADER.to_owned();
     let mut sections: std::collections::BTreeMap<String, String> = std::collections::BTreeMap::new();
-    for name in ["estate", "policies", "quay", "tickets", "cargo", "fleet", "office"] {
+    for name in ["estate", "policies", "quay", "tickets", "cargo", "fleet", "harbour", "office"] {
         let text = folder.read(&format!("marrowfen-ferries/{name}.yaml"));
         let mut section = String::new();
-        for line in text.lines().filter(|line| !line.starts_with(['#', 'f', 'v'])) {
+        for line in text
+            .lines()
+            .filter(|line| !line.starts_with('#') && !line.starts_with("format:") && !line.starts_with("version:"))
+        {
             if line.ends_with(':') && !line.starts_with(' ') {
                 section = line.to_owned();
             } else {

@@ -8,8 +8,8 @@ use std::fmt::Write;
 /// The demo's files, by name.
 fn demo() -> Vec<(String, String)> {
     let folder = Folder::with_demo();
-    let names =
-        ["cargo", "estate", "fleet", "office", "policies", "quay", "tickets"].map(|name| format!("{name}.yaml"));
+    let names = ["cargo", "estate", "fleet", "harbour", "office", "policies", "quay", "tickets"]
+        .map(|name| format!("{name}.yaml"));
     names.into_iter().map(|name| (name.clone(), folder.read(&format!("marrowfen-ferries/{name}")))).collect()
 }
 
@@ -253,6 +253,9 @@ fn every_place_in_an_answer_points_at_what_it_names() {
         &["exposure"],
         &["effective", "--all"],
         &["rule", "fares-db/tmp"],
+        &["path", "desk-1", "internet", "--tcp", "443"],
+        &["path", "network:office", "network:cargo"],
+        &["routes", "freight-db"],
         &["inventory", "--find", "10.65.4.20"],
     ] {
         collect(&folder.json(&[arguments, &["-e", "marrowfen-ferries"]].concat()).1, &mut places);
