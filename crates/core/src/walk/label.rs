@@ -349,7 +349,7 @@ impl Labels {
                         && one.iter().all(|judged| possible[0].iter().any(|other| other.verdict == judged.verdict))
                 };
                 // Branches that are equal count once.
-                if possible.iter().all(alike) && possible[0].iter().all(|one| one.verdict != Verdict::WorksForSome) {
+                if possible.iter().all(alike) {
                     return possible[0].clone();
                 }
                 let settled = all

@@ -5,6 +5,7 @@ use super::stages::Pass;
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Map, Met, Start, Walk, boxed};
 use crate::address::Addresses;
+use crate::faults::{Fault, has};
 use crate::model::{Direction, Filter, Id, Interface, Network, Reference, Subnet};
 use crate::packet::{Intervals, PacketMap, PacketSet, service};
 use crate::route::RoutePlace;
@@ -97,7 +98,7 @@ impl<'e> Walk<'_, 'e> {
             maps.push(if special.is_empty() {
                 self.lost(ctx, Spot::Interface(interfaces[0]), Why::NobodyHolds, &rest)
             } else {
-                self.start_at(ctx, &special, &rest)
+                self.start_at_each(ctx, &special, &rest)
             });
         }
         // To itself, and to the platform.
@@ -170,7 +171,6 @@ impl<'e> Walk<'_, 'e> {
         let all_kept = ctx.path().all(|node| !matches!(node.met, Met::Crossed(..)));
         let home = ctx.reply && all_kept && asked(interfaces);
         let mut maps = Vec::new();
-        let mut kept: Vec<PacketSet> = Vec::new();
         for (acl, subnet, members) in by_acl {
             let here = Self::going_to(ctx, set, &self.own(&members));
             let map = self.over_acl(ctx, acl.map(|_| subnet), Direction::In, here, |walk, ctx, set| {
@@ -190,7 +190,8 @@ impl<'e> Walk<'_, 'e> {
                 let mut maps = Vec::new();
                 for (at, set) in crowd.map.restrict(&set).shared().regions() {
                     if at == 0 {
-                        kept.push(set);
+                        // Inside, since the ACL's doubt is about all that follows.
+                        maps.push(walk.many_answer(ctx, network, &set));
                         continue;
                     }
                     let (whose, pass) = &crowd.passes[at as usize];
@@ -210,7 +211,13 @@ impl<'e> Walk<'_, 'e> {
             });
             maps.push(map);
         }
-        let (silent, answered) = PacketSet::union_all(kept).shared().one_way();
+        Map::overlay_all(maps)
+    }
+
+    /// Requests are at their ends at many interfaces of a network: the replies go home together.
+    fn many_answer(&mut self, ctx: &Ctx, network: Id<Network>, set: &PacketSet) -> Map {
+        let mut maps = Vec::new();
+        let (silent, answered) = set.one_way();
         let told = self.told(ctx, Step::new(false, Spot::Network(network), What::Arrived));
         let label = self.labels.leaf(Verdict::Works, told.trail);
         maps.push(silent.relabel(|()| Some(label)));
@@ -234,7 +241,8 @@ impl<'e> Walk<'_, 'e> {
 
     /// Whether interfaces are taken together here.
     pub(super) fn is_many(&self, interfaces: usize) -> bool {
-        self.coarse && interfaces > MANY && !self.tagged_routes
+        let enough = interfaces > MANY || (interfaces > 0 && has(Fault::AlwaysMany));
+        self.coarse && enough && !self.tagged_routes
     }
 
     /// Splits interfaces by whether they are part of a device.

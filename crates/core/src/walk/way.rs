@@ -135,6 +135,11 @@ impl<'e> Walk<'_, 'e> {
         if self.is_many(interfaces.len()) {
             return self.start_at_many(ctx, interfaces, packets);
         }
+        self.start_at_each(ctx, interfaces, packets)
+    }
+
+    /// The same, interface by interface or class by class.
+    pub(super) fn start_at_each(&mut self, ctx: &Ctx, interfaces: &[Id<Interface>], packets: &PacketSet) -> Map {
         let mut parts = Vec::with_capacity(interfaces.len());
         let mut maps = Vec::new();
         let mut rest = packets.clone();
@@ -738,7 +743,6 @@ impl<'e> Walk<'_, 'e> {
                 None => by_subnet.push((subnet, vec![group])),
             }
         }
-        let mut waiting: Vec<(Ctx, RoutePlace<'e>, PacketSet)> = Vec::new();
         for (subnet, groups) in by_subnet {
             let here = PacketSet::union_all(groups.iter().map(|group| group.set.clone()));
             let acl = Some(subnet).filter(|subnet| from != Some(*subnet));
@@ -785,38 +789,18 @@ impl<'e> Walk<'_, 'e> {
                             maps.push(silent.relabel(|()| Some(label)));
                         }
                         if !answered.is_empty() {
-                            waiting.push((ctx.turned(), RoutePlace::in_subnet(walk.view, subnet, None), answered));
+                            // Inside, since the ACL's doubt is about all that follows.
+                            let ctx = Ctx { by_site_gateway: None, ..ctx.turned() };
+                            let places = vec![(RoutePlace::in_subnet(walk.view, subnet, None), answered)];
+                            maps.push(match walk.balanced_home(&ctx, &places) {
+                                Some(map) => map,
+                                None => walk.route(&ctx, places, true),
+                            });
                         }
                     }
                 }
                 Map::overlay_all(maps)
             });
-            results.push((map.domain(), map));
-        }
-        // Replies of all of them go home together.
-        while let Some((ctx, place, set)) = waiting.pop() {
-            let mut places = vec![(place, set)];
-            let same = |other: &Ctx| {
-                other.trail == ctx.trail
-                    && match (&other.path, &ctx.path) {
-                        (Some(a), Some(b)) => Rc::ptr_eq(a, b),
-                        (a, b) => a.is_none() && b.is_none(),
-                    }
-            };
-            let mut others = Vec::new();
-            for (other, place, set) in std::mem::take(&mut waiting) {
-                if same(&other) {
-                    places.push((place, set));
-                } else {
-                    others.push((other, place, set));
-                }
-            }
-            waiting = others;
-            let ctx = Ctx { by_site_gateway: None, ..ctx };
-            let map = match self.balanced_home(&ctx, &places) {
-                Some(map) => map,
-                None => self.route(&ctx, places, true),
-            };
             results.push((map.domain(), map));
         }
         results

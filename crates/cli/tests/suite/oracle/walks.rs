@@ -4,8 +4,10 @@ use super::agreement::{load, to_engine};
 use super::topology::{estate, question};
 use super::walker::{From, V, Walker};
 use fastrand::Rng;
+use heronshale_core::address::Addresses;
 use heronshale_core::faults::{Fault, with_fault};
-use heronshale_core::packet::PacketSet;
+use heronshale_core::model::{Id, Interface};
+use heronshale_core::packet::{Intervals, PacketSet, service};
 use heronshale_core::view::View;
 use heronshale_core::walk::{Asked, Label, Labels, Start, Tell, Tree, Verdict, walk};
 use std::collections::BTreeMap;
@@ -111,4 +113,58 @@ fn every_seeded_fault_of_the_walk_is_caught() {
         [front.join().unwrap(), back].concat()
     });
     assert!(missed.is_empty(), "not caught: {missed:?}");
+}
+
+#[test]
+fn many_interfaces_together_fare_as_each_alone() {
+    let mut parts = 0;
+    for seed in 0..400 {
+        let mut random = Rng::with_seed(seed);
+        let built = load(&estate(&mut random));
+        let view = View::new(&built, None);
+        let of = |network: &str| {
+            let id = built.networks.find(network).unwrap();
+            built.interfaces.ids().filter(|one| built.network_of(*one) == id).collect::<Vec<_>>()
+        };
+        let pairs = [("a", "b"), ("b", "a"), ("a", "a"), ("q", "b"), ("a", "e")];
+        let (from, to) = pairs[random.usize(0..pairs.len())];
+        let own = |all: &[Id<Interface>]| {
+            all.iter().flat_map(|id| built.interfaces[*id].addresses.ranges()).collect::<Addresses>()
+        };
+        let (from, to) = (of(from), of(to));
+        let every = Intervals::span(3000, 3001);
+        let ported = |_| service::all_with_ports();
+        let packets = PacketSet::fields(&own(&from), &own(&to), ported, &every, ());
+        let question = Asked { start: Start::Interfaces(from), packets, name: None, any_of: Vec::new() };
+        let plain = walk(&view, &question, Tell::Deciders);
+        let many = with_fault(Fault::AlwaysMany, || walk(&view, &question, Tell::Verdicts));
+        let by_verdict = |answered: &heronshale_core::walk::Answered| {
+            let mut all: BTreeMap<V, PacketSet> = BTreeMap::new();
+            for part in &answered.parts {
+                let sum = all.entry(engine_verdict(part.judged.verdict)).or_default();
+                *sum = sum.union(&part.packets);
+            }
+            all
+        };
+        let (plain_answer, many_answer) = (plain, many);
+        let (plain, many) = (by_verdict(&plain_answer), by_verdict(&many_answer));
+        parts += plain.len();
+        for (verdict, packets) in &plain {
+            let other = many.get(verdict).cloned().unwrap_or_default();
+            if *packets != other {
+                for answered in [&plain_answer, &many_answer] {
+                    let odd = packets.difference(&other).witness().or(other.difference(packets).witness()).unwrap();
+                    let part = answered.parts.iter().find(|part| part.packets.contains(&odd)).unwrap();
+                    eprintln!("DRAWN {}", drawn(&answered.labels, part.label));
+                }
+            }
+            assert!(
+                *packets == other,
+                "seed {seed}: {verdict:?} differs at {:?}",
+                packets.difference(&other).witness().or(other.difference(packets).witness())
+            );
+        }
+        assert_eq!(plain.len(), many.len(), "seed {seed}");
+    }
+    assert!(parts > 1_000, "{parts}");
 }
