@@ -1,6 +1,6 @@
 //! Where filters are enforced: which interfaces a filter acts on, and with which others as one list.
 
-use crate::model::{Filter, FilterKind, Id, Interface, Lack, Network, Peer, Reference, Rule, Subnet};
+use crate::model::{Estate, Filter, FilterKind, Firewall, Id, Interface, Lack, Network, Peer, Reference, Rule, Subnet};
 use crate::stage::policies_at;
 use crate::view::View;
 
@@ -100,6 +100,19 @@ impl Bindings {
         }
         all
     }
+}
+
+/// The firewalls that a firewall policy acts on: theirs, or a base of theirs.
+pub fn firewalls_with(estate: &Estate, policy: Id<Filter>) -> Vec<Id<Firewall>> {
+    let has = |own: Option<Id<Filter>>| {
+        let above = |id: &Id<Filter>| match &estate.filters[*id].kind {
+            FilterKind::FirewallPolicy { base, .. } => base.as_ref().and_then(Reference::found),
+            _ => None,
+        };
+        std::iter::successors(own, above).any(|id| id == policy)
+    };
+    let of = |firewall: &Firewall| firewall.policy.as_ref().and_then(Reference::found);
+    estate.firewalls.iter().filter(|(_, firewall)| has(of(firewall))).map(|(id, _)| id).collect()
 }
 
 /// Whether what a rule matches depends on where it is enforced: it names groups, tags, identities or interfaces.

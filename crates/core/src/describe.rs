@@ -161,14 +161,31 @@ pub fn rule_says(estate: &Estate, id: RuleId) -> String {
     };
     let word = if id.direction == Direction::In { "from" } else { "to" };
     let mut text = format!("{services} {word} {peers}");
+    let listed = |peers: &[Peer]| list_text(peers.iter().map(|peer| peer_text(estate, peer)).collect());
     if !rule.except.is_empty() {
-        text.push_str(&format!(
-            " except {}",
-            list_text(rule.except.iter().map(|peer| peer_text(estate, peer)).collect())
-        ));
+        text.push_str(&format!(" except {}", listed(&rule.except)));
     }
-    if let Some(local) = &rule.local {
-        text.push_str(&format!(", here {}", list_text(local.iter().map(|peer| peer_text(estate, peer)).collect())));
+    match (&rule.firewall, &rule.local) {
+        (Some(more), local) => {
+            let names = more.names.iter().flatten().map(|set| format!("names {}", name_of(&estate.name_sets, set)));
+            let to: Vec<String> = local.iter().map(|local| listed(local)).chain(names).collect();
+            if !to.is_empty() {
+                text.push_str(&format!(" to {}", to.join(" or ")));
+            }
+            if !more.except_destinations.is_empty() {
+                text.push_str(&format!(" except {}", listed(&more.except_destinations)));
+            }
+            for (word, zones) in [("in by", &more.from_zones), ("out by", &more.to_zones)] {
+                if let Some(zones) = zones {
+                    text.push_str(&format!(", {word} {}", zones.join(" or ")));
+                }
+            }
+            if let Some(condition) = &more.condition {
+                text.push_str(&format!(", if {condition}"));
+            }
+        }
+        (None, Some(local)) => text.push_str(&format!(", here {}", listed(local))),
+        (None, None) => {}
     }
     if let Some(ports) = &rule.source_ports {
         text.push_str(&format!(", source ports {}", ports_text(ports)));
@@ -197,7 +214,19 @@ pub fn rule_meaning(estate: &Estate, id: RuleId) -> String {
         peers(&rule.except),
         of(rule.local.as_ref()),
         if rule.stateless { " stateless" } else { "" },
-    )
+    ) + &rule.firewall.as_ref().map_or_else(String::new, |more| {
+        let names = more.names.iter().flatten().map(|set| name_of(&estate.name_sets, set)).collect();
+        let zones = [&more.from_zones, &more.to_zones]
+            .map(|zones| zones.as_ref().map_or("any".to_owned(), |zones| zones.join(", ")));
+        format!(
+            " names [{}] except destinations [{}] zones {} to {} if {}",
+            sorted(names),
+            peers(&more.except_destinations),
+            zones[0],
+            zones[1],
+            more.condition.as_deref().unwrap_or("nothing")
+        )
+    })
 }
 
 /// A filter's kind and name: `group app`.

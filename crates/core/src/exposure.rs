@@ -90,7 +90,9 @@ impl DirectWay {
 pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
     let estate = view.estate;
     let mut ways = Vec::new();
-    for (id, interface) in estate.interfaces.iter().filter(|(id, _)| !is_device(view, *id)) {
+    // What comes to a firewall's, a proxy's or a private door's interface does not end there.
+    let devices = crate::walk::roles(view);
+    for (id, interface) in estate.interfaces.iter().filter(|(id, _)| !devices.contains_key(id)) {
         let mapped = estate.public_addresses.iter().filter(|(_, public)| public.interface == Some(id));
         for (public, item) in mapped {
             if let Some(private) = item.private {
@@ -103,14 +105,6 @@ pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
         }
     }
     ways
-}
-
-/// Whether an interface is part of a firewall, a proxy or a private door: what comes to it does not end there.
-fn is_device(view: &View<'_>, id: Id<Interface>) -> bool {
-    let estate = view.estate;
-    estate.firewalls.items().iter().any(|firewall| firewall.legs.iter().any(|leg| leg.interface == id))
-        || estate.balancers.items().iter().any(|balancer| balancer.interfaces.contains(&id))
-        || estate.services.items().iter().any(|service| service.private_doors.contains(&id))
 }
 
 /// One way in.

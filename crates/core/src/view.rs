@@ -33,7 +33,7 @@ impl Matched {
         Self { sure, maybe }
     }
 
-    fn without(&self, other: &Self) -> Self {
+    pub(crate) fn without(&self, other: &Self) -> Self {
         let sure = self.sure.difference(&other.sure).difference(&other.maybe);
         let maybe = self.maybe.union(&self.sure).difference(&other.sure).difference(&sure);
         Self { sure, maybe }
@@ -303,7 +303,8 @@ impl<'e> View<'e> {
         }
     }
 
-    fn peers(&self, peers: &[Peer], from: Option<Id<Network>>) -> Matched {
+    /// The addresses that any of some peers stands for.
+    pub(crate) fn peers(&self, peers: &[Peer], from: Option<Id<Network>>) -> Matched {
         peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.peer(peer, from)))
     }
 

@@ -1,9 +1,10 @@
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end};
 use clap::Args;
-use heronshale_core::answer::{PathVerdict, path_answer};
+use heronshale_core::answer::path_answer;
 use heronshale_core::ends::End;
 use heronshale_core::path::{Goal, Target, Tuple, question};
+use heronshale_core::walk::Verdict;
 use heronshale_report as report;
 
 /// Whether a connection works, there and back, and if not, why
@@ -74,7 +75,7 @@ impl Path {
         let asked =
             question(&view, &from, &goal, &services, source_port).map_err(|error| Failure::end(&names[0], error))?;
         let answer = path_answer(&view, &asked, [&names[0], &names[1]], &services);
-        let works = answer.verdict == PathVerdict::Works;
+        let works = answer.verdict == Verdict::Works;
         opened.answer(&view, "path", answer, report::path)?;
         Ok(u8::from(!works))
     }

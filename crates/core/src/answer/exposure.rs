@@ -1,13 +1,12 @@
 //! What the internet reaches directly, as data: open, unknown, and closed with what closes it.
 
-use super::{Decided, InterfaceFact, decided, interface_fact};
+use super::{Decided, InterfaceFact, decided, hop_text, interface_fact};
 use crate::address::{Addresses, Family};
 use crate::describe::{PeerWords, Symbols, Witness, peer_words, ports_text, symbols_of, witness};
 use crate::exposure::{DirectWay, Part, Verdict, direct_ways};
 use crate::finding::{Severity, exposure_severity};
 use crate::model::{Id, Interface};
 use crate::packet::{PacketSet, entries_within};
-use crate::route::{Hop, Winner};
 use crate::source::Place;
 use crate::stage::{StageKind, Way};
 use crate::view::View;
@@ -277,7 +276,7 @@ fn closing(view: &View<'_>, way: &DirectWay, part: &Part) -> Closing {
         }),
         Verdict::ReplyLost(None) => Closing::ReplyNoRoute,
         Verdict::ReplyLost(Some(winner)) => Closing::ReplyRoutedElsewhere {
-            to: hop_text(view, winner),
+            to: hop_text(view, winner.hop),
             route: winner.origin.map(|origin| view.estate.sources.place(&origin)),
         },
         Verdict::ReplyDenied(stage) => Closing::ReplyDenied { stage: *stage },
@@ -288,25 +287,4 @@ fn closing(view: &View<'_>, way: &DirectWay, part: &Part) -> Closing {
 fn refusing(view: &View<'_>, way: &DirectWay, taken: &Way) -> Closing {
     let mut all = decided(view.estate, &way.stages, &taken.judgements, |_, _| Vec::new());
     all.pop().map_or(Closing::NoGateway, |decided| Closing::Stage { decided })
-}
-
-fn hop_text(view: &View<'_>, winner: &Winner) -> String {
-    let estate = view.estate;
-    match winner.hop {
-        Hop::Local => "the network itself".to_owned(),
-        Hop::Blackhole => "nowhere (blackhole)".to_owned(),
-        Hop::Gateway(gateway) => format!("gateway {}", estate.gateways[gateway].name),
-        Hop::Interface(interface) => format!("interface {}", estate.interfaces[interface].name),
-        Hop::MayNotForward(interface) => {
-            format!("interface {}, which may not forward", estate.interfaces[interface].name)
-        }
-        Hop::Peering(peering) => format!("peering {}", estate.peerings[peering].name),
-        Hop::Balancer(balancer) => format!("balancer {}", estate.balancers[balancer].name),
-        Hop::Hub(hub, _) => format!("hub {}", estate.hubs[hub].name),
-        Hop::Service(service) => format!("service {}", estate.services[service].name),
-        Hop::Door(interface) => format!("private door {}", estate.interfaces[interface].name),
-        Hop::SharedAddress => "the platform's shared address".to_owned(),
-        Hop::Dead => "a next hop that does not exist or is down".to_owned(),
-        Hop::Unknown => "what the snapshot lacks".to_owned(),
-    }
 }

@@ -2,7 +2,7 @@
 
 use crate::address::{Addresses, Block};
 use crate::describe::{filter_text, peer_text, rule_says};
-use crate::model::{Estate, GatewayKind, Peer, Reference, RouteDestination, SetItem};
+use crate::model::{Estate, GatewayKind, Peer, RecordData, Reference, RouteDestination, SetItem};
 use crate::source::{Origin, Place};
 use crate::view::View;
 use schemars::JsonSchema;
@@ -78,8 +78,11 @@ impl Search<'_, '_> {
             self.add("public address", &public.name, by, &public.origin);
         }
         for gateway in estate.gateways.items() {
-            if matches!(gateway.kind, GatewayKind::Nat { public: Some(public), .. } if public == address) {
-                self.add("gateway", &gateway.name, "its public address", &gateway.origin);
+            let GatewayKind::Nat { public, address: own, .. } = &gateway.kind else { continue };
+            for (held, by) in [(public, "its public address"), (own, "its own address")] {
+                if *held == Some(address) {
+                    self.add("gateway", &gateway.name, by, &gateway.origin);
+                }
             }
         }
         for subnet in estate.subnets.items() {
@@ -91,10 +94,90 @@ impl Search<'_, '_> {
         for site in estate.sites.items() {
             self.in_set("site", &site.name, &site.holds, &site.origin);
             self.in_set("site's announcement", &site.name, &site.announces, &site.origin);
+            self.in_set("what a site knows", &site.name, &site.knows.clone().unwrap_or_default(), &site.origin);
         }
+        self.devices();
+        self.names();
         for gap in &estate.gaps {
             self.in_set("gap", &gap.object, gap.blocks.as_ref().unwrap_or(&Addresses::empty()), &gap.origin);
         }
+    }
+
+    /// Firewalls with their translations, balancers, services, links of hubs.
+    fn devices(&mut self) {
+        let (estate, address): (&Estate, IpAddr) = (self.view.estate, self.address);
+        for firewall in estate.firewalls.items() {
+            self.in_set("firewall", &firewall.name, &firewall.addresses, &firewall.origin);
+            for translation in firewall.destination_translations.iter().chain(&firewall.source_translations) {
+                let sides = [("from ", &translation.sources), ("to ", &translation.destinations)];
+                let mut by: Vec<String> =
+                    sides.into_iter().flat_map(|(word, peers)| self.held_by(word, peers.iter().flatten())).collect();
+                by.extend((translation.to == Some(address)).then(|| "becomes it".to_owned()));
+                if !by.is_empty() {
+                    let id = translation.id.as_ref().map_or_else(String::new, |id| format!(", translation {id}"));
+                    self.add(
+                        "translation",
+                        format!("firewall {}{id}", firewall.name),
+                        by.join(", "),
+                        &translation.origin,
+                    );
+                }
+            }
+            for route in firewall.routes.iter().flatten() {
+                self.by_destination(format!("firewall {}", firewall.name), &route.destinations, &route.origin);
+            }
+        }
+        for balancer in estate.balancers.items() {
+            for front in balancer.front_ends.iter().filter(|front| front.address == address) {
+                self.add("front end", format!("balancer {}", balancer.name), address, &front.origin);
+            }
+            for end in balancer.back_ends.iter().filter(|end| end.address == Some(address)) {
+                self.add("back end", format!("balancer {}", balancer.name), address, &end.origin);
+            }
+        }
+        for service in estate.services.items() {
+            if let Some(door) = &service.public_door {
+                self.in_set("public door", format!("service {}", service.name), &door.addresses, &door.origin);
+                let by = self.held_by("allows ", door.allowed.iter().flatten());
+                if !by.is_empty() {
+                    self.add("public door", format!("service {}", service.name), by.join(", "), &door.origin);
+                }
+            }
+        }
+        for hub in estate.hubs.items() {
+            for domain in &hub.domains {
+                for route in &domain.routes {
+                    let name = format!("hub {}, domain {}", hub.name, domain.name);
+                    self.by_destination(name, &route.destinations, &route.origin);
+                }
+            }
+            for link in &hub.links {
+                let announced: Addresses = link.announces.iter().flatten().copied().collect();
+                self.in_set("announcement", format!("hub {}, link {}", hub.name, link.name), &announced, &link.origin);
+            }
+        }
+    }
+
+    /// DNS records.
+    fn names(&mut self) {
+        let estate = self.view.estate;
+        let zones = estate
+            .dns_zones
+            .items()
+            .iter()
+            .flat_map(|zone| zone.records.iter().map(move |record| (record, format!("zone {}", zone.name))));
+        let public = estate.public_names.iter().map(|record| (record, "the public".to_owned()));
+        for (record, by) in zones.chain(public) {
+            if matches!(&record.data, RecordData::Addresses(all) if all.contains(&self.address)) {
+                self.add("DNS name", &record.name, by, &record.origin);
+            }
+        }
+    }
+
+    /// The peers that hold it by more than "any", each behind a word.
+    fn held_by<'p>(&self, word: &str, peers: impl Iterator<Item = &'p Peer>) -> Vec<String> {
+        let holds = |peer: &&Peer| **peer != Peer::Any && self.view.peer(peer, None).sure.contains(self.address);
+        peers.filter(holds).map(|peer| format!("{word}{}", peer_text(self.view.estate, peer))).collect()
     }
 
     fn sets(&mut self) {
@@ -119,19 +202,24 @@ impl Search<'_, '_> {
     fn routes(&mut self) {
         for table in self.view.estate.route_tables.items() {
             for route in &table.routes {
-                let by = route.destinations.iter().find_map(|destination| match destination {
-                    RouteDestination::Block(block) => self.in_block(block).then(|| block.range.to_string()),
-                    RouteDestination::Set(Reference::Found(set)) => {
-                        let holds = self.view.set(*set).matched.sure.contains(self.address);
-                        holds.then(|| format!("set:{}", self.view.estate.address_sets[*set].name))
-                    }
-                    RouteDestination::Set(Reference::Missing(_)) => None,
-                });
-                if let Some(by) = by {
-                    let id = route.id.as_ref().map_or_else(String::new, |id| format!(", route {id}"));
-                    self.add("route", format!("table {}{id}", table.name), by, &route.origin);
-                }
+                let id = route.id.as_ref().map_or_else(String::new, |id| format!(", route {id}"));
+                self.by_destination(format!("table {}{id}", table.name), &route.destinations, &route.origin);
             }
+        }
+    }
+
+    /// A route, if one of its destinations holds the address.
+    fn by_destination(&mut self, name: String, destinations: &[RouteDestination], origin: &Origin) {
+        let by = destinations.iter().find_map(|destination| match destination {
+            RouteDestination::Block(block) => self.in_block(block).then(|| block.range.to_string()),
+            RouteDestination::Set(Reference::Found(set)) => {
+                let holds = self.view.set(*set).matched.sure.contains(self.address);
+                holds.then(|| format!("set:{}", self.view.estate.address_sets[*set].name))
+            }
+            RouteDestination::Set(Reference::Missing(_)) => None,
+        });
+        if let Some(by) = by {
+            self.add("route", name, by, origin);
         }
     }
 
@@ -141,19 +229,11 @@ impl Search<'_, '_> {
         let mut about_any = 0;
         for id in estate.rule_ids() {
             let rule = estate.rule(id);
-            let holds = |peer: &&Peer| self.view.peer(peer, None).sure.contains(self.address);
-            let sides = [("", rule.peers.as_ref()), ("here ", rule.local.as_ref()), ("except ", Some(&rule.except))];
-            let mut by = Vec::new();
-            for (word, peers) in sides {
-                let Some(peers) = peers else { continue };
-                by.extend(
-                    peers
-                        .iter()
-                        .filter(|peer| **peer != Peer::Any)
-                        .filter(holds)
-                        .map(|peer| format!("{word}{}", peer_text(estate, peer))),
-                );
-            }
+            let here = if rule.firewall.is_some() { "to " } else { "here " };
+            let excepted = rule.firewall.iter().flat_map(|more| &more.except_destinations);
+            let mut by = self.held_by("", rule.peers.iter().flatten());
+            by.extend(self.held_by(here, rule.local.iter().flatten()));
+            by.extend(self.held_by("except ", rule.except.iter().chain(excepted)));
             if by.is_empty() {
                 about_any += usize::from(rule.peers.as_ref().is_none_or(|peers| peers.contains(&Peer::Any)));
                 continue;

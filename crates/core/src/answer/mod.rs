@@ -21,8 +21,8 @@ pub use inventory::{
     SiteRow, SubnetRow, TableRow, inventory,
 };
 pub use path::{
-    LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, PathVerdict, StepDoes, StepFact, Symptom, hop_text,
-    path_answer, step_fact,
+    LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, StepDoes, StepFact, Symptom, hop_text, path_answer,
+    step_fact,
 };
 pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answer};
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};

@@ -13,60 +13,9 @@ use crate::route::{Hop, Winner};
 use crate::source::Place;
 use crate::stage::{By, Outcome};
 use crate::view::View;
-use crate::walk::{Answered, Asked, Choice, Condition, Judged, Part, Spot, Step, Tell, Verdict, What, Why, walk};
+use crate::walk::{Answered, Asked, Choice, Condition, Judged, MANY, Part, Spot, Step, Tell, Verdict, What, Why, walk};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-
-/// How a connection fares.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum PathVerdict {
-    /// It works, there and back.
-    Works,
-    /// Some of what was asked, or some of nature's choices, work.
-    WorksForSome,
-    /// It would work if something holds that no snapshot holds.
-    Conditional,
-    /// That depends on what the snapshot lacks.
-    Unknown,
-    /// A stage denies the request.
-    Denied,
-    /// The request gets lost.
-    Lost,
-    /// A stage denies the reply.
-    ReplyDenied,
-    /// The reply gets lost.
-    ReplyLost,
-}
-
-impl PathVerdict {
-    fn of(verdict: Verdict) -> Self {
-        match verdict {
-            Verdict::Works | Verdict::Back => Self::Works,
-            Verdict::WorksForSome => Self::WorksForSome,
-            Verdict::Conditional => Self::Conditional,
-            Verdict::Unknown => Self::Unknown,
-            Verdict::Denied => Self::Denied,
-            Verdict::Lost => Self::Lost,
-            Verdict::ReplyDenied => Self::ReplyDenied,
-            Verdict::ReplyLost => Self::ReplyLost,
-        }
-    }
-
-    /// In words.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Works => "works",
-            Self::WorksForSome => "works for some",
-            Self::Conditional => "conditional",
-            Self::Unknown => "unknown",
-            Self::Denied => "denied",
-            Self::Lost => "lost",
-            Self::ReplyDenied => "reply denied",
-            Self::ReplyLost => "reply lost",
-        }
-    }
-}
 
 /// What the client sees.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -125,7 +74,7 @@ pub struct StepFact {
 #[serde(deny_unknown_fields)]
 pub struct PathPart {
     /// How they fare.
-    pub verdict: PathVerdict,
+    pub verdict: Verdict,
     /// Who sends, where to, and which services; to be read from the top.
     pub traffic: Vec<PathTraffic>,
     /// What decided; none where they work.
@@ -174,8 +123,6 @@ pub struct PathEnd {
     pub asked: String,
     /// The addresses that it stands for.
     pub addresses: Vec<String>,
-    /// How many interfaces it means.
-    pub interfaces: usize,
 }
 
 /// One connection, or all between two ends.
@@ -191,7 +138,7 @@ pub struct PathAnswer {
     /// How the name was resolved.
     pub lookups: Vec<LookupFact>,
     /// All together.
-    pub verdict: PathVerdict,
+    pub verdict: Verdict,
     /// What the client sees, if it does not work.
     pub symptom: Option<Symptom>,
     /// All that was asked, by verdict and cause.
@@ -204,33 +151,27 @@ pub struct PathAnswer {
     pub example: Option<Witness>,
 }
 
-/// Of more ends on one side only verdicts are told apart.
-const FEW_ENDS: usize = 48;
-
 /// Answers a question.
 pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2], services: &[Service]) -> PathAnswer {
     let starts = match &question.asked.start {
         crate::walk::Start::Interfaces(all) => all.len(),
         _ => 1,
     };
-    let many = starts.max(question.destinations.ranges().count()) > FEW_ENDS;
+    let many = starts.max(question.destinations.ranges().count()) > MANY;
     let tell = if many { Tell::Verdicts } else { Tell::Deciders };
     let answered = walk(view, &question.asked, tell);
+    let end = |asked: &str, addresses: &Addresses| PathEnd { asked: asked.to_owned(), addresses: addresses.texts() };
     let mut answer = PathAnswer {
-        from: end_fact(asked[0], &question.sources, question),
-        to: end_fact(asked[1], &question.destinations, question),
+        from: end(asked[0], &question.sources),
+        to: end(asked[1], &question.destinations),
         traffic: (!services.is_empty()).then(|| services_text(services)),
         lookups: question.resolution.as_ref().map_or_else(Vec::new, |found| lookup_facts(view, found)),
-        verdict: PathVerdict::of(answered.summary.verdict),
+        verdict: answered.summary.verdict,
         symptom: None,
         parts: Vec::new(),
         steps: Vec::new(),
         fails: Vec::new(),
         example: None,
-    };
-    answer.from.interfaces = match &question.asked.start {
-        crate::walk::Start::Interfaces(all) => all.len(),
-        _ => 0,
     };
     if question.resolution.as_ref().is_some_and(|found| found.addresses.is_empty()) {
         answer.symptom = Some(Symptom::NameError);
@@ -281,10 +222,6 @@ pub(crate) fn in_detail(view: &View<'_>, asked: &Asked, packet: &Packet) -> (Ans
     let answered = walk(view, &question, Tell::Steps);
     let judged = answered.summary.clone();
     (answered, judged)
-}
-
-fn end_fact(asked: &str, addresses: &Addresses, _question: &Question) -> PathEnd {
-    PathEnd { asked: asked.to_owned(), addresses: addresses.texts(), interfaces: 0 }
 }
 
 fn services_text(services: &[Service]) -> String {
@@ -357,7 +294,7 @@ fn part_fact(
         _ => answered.labels.steps(judged.trail).last().copied(),
     };
     PathPart {
-        verdict: PathVerdict::of(judged.verdict),
+        verdict: judged.verdict,
         traffic,
         because: deciding.map(|step| step_fact(view, step)),
         conditions: judged.conditions.iter().map(|condition| condition_text(estate, condition)).collect(),
@@ -703,7 +640,6 @@ pub fn step_fact(view: &View<'_>, step: &Step) -> StepFact {
                 fact.why = "it has no policy".to_owned();
             }
         }
-        What::Turned(rule) => fact.why = by_text(view, By::Rule(*rule)).0,
         What::Passed => fact.why = "a reply, known".to_owned(),
         What::DoorShut => {
             fact.does = StepDoes::Denies;

@@ -2,7 +2,7 @@
 
 use super::{InterfaceFact, interface_fact, network_name};
 use crate::address::Addresses;
-use crate::binding::Bindings;
+use crate::binding::{Bindings, firewalls_with};
 use crate::dead::{How, dead_rules_of};
 use crate::describe::{RuleFact, Traffic, Witness, moment_text, owner_text, rule_fact, symbols_of, traffic, witness};
 use crate::effective::{class_of, effective};
@@ -30,6 +30,8 @@ pub struct RuleAnswer {
     pub matches: Vec<MatchFact>,
     /// The interfaces on which it acts.
     pub carriers: Vec<InterfaceFact>,
+    /// The firewalls on which it acts, as a rule of their policy or of a base of it. What rests on it there is not judged.
+    pub firewalls: Vec<String>,
     /// `shadowed` or `redundant`, if it does nothing in its list.
     pub dead: Option<String>,
     /// The rules that make it so.
@@ -81,6 +83,10 @@ pub fn rule_answer(view: &View<'_>, id: RuleId) -> RuleAnswer {
         owner: owner_text(estate, estate.filters[id.filter].owner),
         matches: matches(view, id, acts_on),
         carriers: acts_on.iter().map(|id| interface_fact(view, *id)).collect(),
+        firewalls: firewalls_with(estate, id.filter)
+            .into_iter()
+            .map(|firewall| estate.firewalls[firewall].name.to_string())
+            .collect(),
         covered_by: dead.as_ref().map(|dead| facts(&dead.covers)).unwrap_or_default(),
         dead: dead.map(|dead| match dead.how {
             How::Shadowed(_) => "shadowed".to_owned(),

@@ -292,7 +292,14 @@ impl Context<'_, '_> {
         let estate = self.view.estate;
         let interfaces = self.bindings.interfaces(filter);
         let names: Vec<String> = interfaces.iter().map(|id| estate.interfaces[*id].name.to_string()).collect();
-        Evidence { role: Role::ActsOn, text: counted(&names, "interface"), rule: None, place: None }
+        let firewalls = crate::binding::firewalls_with(estate, filter);
+        let text = if firewalls.is_empty() {
+            counted(&names, "interface")
+        } else {
+            let names = firewalls.iter().map(|id| estate.firewalls[*id].name.to_string());
+            counted(&names.collect::<Vec<_>>(), "firewall")
+        };
+        Evidence { role: Role::ActsOn, text, rule: None, place: None }
     }
 }
 

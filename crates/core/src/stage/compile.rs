@@ -48,6 +48,10 @@ fn service_numbers(rule: &Rule, family: Family) -> Intervals {
 pub fn rule_match(view: &View<'_>, id: RuleId, network: Option<Id<Network>>) -> RuleMatch {
     let rule = view.estate.rule(id);
     let (peers, local) = (view.rule_peers(rule, network), view.rule_local(rule, network));
+    let local = match rule.firewall.as_deref().filter(|more| !more.except_destinations.is_empty()) {
+        Some(more) => local.without(&view.peers(&more.except_destinations, network)),
+        None => local,
+    };
     let sure = map_of(id.direction, &peers.sure, &local.sure, rule, ());
     if peers.maybe.is_empty() && local.maybe.is_empty() {
         return RuleMatch { sure, maybe: PacketSet::empty() };

@@ -1,6 +1,6 @@
 //! Devices on the way: firewalls, balancers, and the doors of platform services (design 2.5).
 
-use super::label::{Choice, Verdict};
+use super::label::{Choice, Leaf, Verdict};
 use super::policy::{Decision, PolicyMap};
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Label, Leg, Map, Met, Origin, Start, Walk, boxed, of_family};
@@ -25,6 +25,16 @@ pub enum Entry {
     Hub(Id<Hub>, usize),
     /// From the internet, to an address that it holds itself.
     Internet,
+}
+
+impl Entry {
+    /// The interface, if it was one.
+    fn leg(self) -> Option<Id<Interface>> {
+        match self {
+            Self::Leg(interface) => Some(interface),
+            Self::Hub(..) | Self::Internet => None,
+        }
+    }
 }
 
 /// The way through a firewall that is being taken.
@@ -67,10 +77,7 @@ impl Walk<'_, '_> {
         if ctx.reply {
             return self.reply_at_firewall(ctx, id, entry, set);
         }
-        let zone = match entry {
-            Entry::Leg(interface) => self.zone(id, Some(interface)),
-            Entry::Hub(..) | Entry::Internet => None,
-        };
+        let zone = self.zone(id, entry.leg());
         let mut rest = set.clone();
         let mut maps = Vec::new();
         let off = has(Fault::WalkDestinationKept);
@@ -104,7 +111,7 @@ impl Walk<'_, '_> {
         let network = self.firewall_network(firewall);
         let peers = |peers: &Option<Vec<Peer>>| match peers {
             None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
-            Some(peers) => peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.view.peer(peer, network))),
+            Some(peers) => self.view.peers(peers, network),
         };
         let numbers = |family| {
             if translation.services.is_empty() {
@@ -167,11 +174,7 @@ impl Walk<'_, '_> {
         if set.is_empty() {
             return Map::empty();
         }
-        let by_entry = match entry {
-            Entry::Leg(interface) => Some(interface),
-            Entry::Hub(..) | Entry::Internet => None,
-        };
-        let through = Through { firewall: id, entry, out: by_entry, changed };
+        let through = Through { firewall: id, entry, out: entry.leg(), changed };
         if self.view.estate.firewalls[id].routes.is_none() || has(Fault::WalkFirewallTableIgnored) {
             return self.onto_policy(ctx, through, set);
         }
@@ -189,11 +192,7 @@ impl Walk<'_, '_> {
     }
 
     fn zones(&self, through: Through<'_>) -> (Option<Name>, Option<Name>) {
-        let incoming = match through.entry {
-            Entry::Leg(interface) => Some(interface),
-            Entry::Hub(..) | Entry::Internet => None,
-        };
-        (self.zone(through.firewall, incoming), self.zone(through.firewall, through.out))
+        (self.zone(through.firewall, through.entry.leg()), self.zone(through.firewall, through.out))
     }
 
     fn onto_policy(&mut self, ctx: &Ctx, through: Through<'_>, set: &PacketSet) -> Map {
@@ -404,12 +403,8 @@ impl Walk<'_, '_> {
 
     /// A reply leaves a firewall: its own table picks the interface, else it is the one by which it came.
     fn home_through(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
-        let by_entry = match entry {
-            Entry::Leg(interface) => Some(interface),
-            Entry::Hub(..) | Entry::Internet => None,
-        };
         if self.view.estate.firewalls[id].routes.is_none() {
-            return self.out_of_firewall(ctx, id, entry, by_entry, set);
+            return self.out_of_firewall(ctx, id, entry, entry.leg(), set);
         }
         let mut maps = Vec::new();
         for (part, out) in self.table_of_firewall(id, &Self::to(ctx, set)) {
@@ -455,12 +450,8 @@ impl Walk<'_, '_> {
 
     /// A firewall whose rule kept no state judges the reply as a packet of its own.
     fn reply_judged(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
-        let by_entry = match entry {
-            Entry::Leg(interface) => Some(interface),
-            Entry::Hub(..) | Entry::Internet => None,
-        };
         let parts = match &self.view.estate.firewalls[id].routes {
-            None => vec![(Addresses::all(), by_entry)],
+            None => vec![(Addresses::all(), entry.leg())],
             Some(_) => self.table_of_firewall(id, &Self::to(ctx, set)),
         };
         let mut maps = Vec::new();
@@ -623,7 +614,7 @@ impl Walk<'_, '_> {
         }
         // Where it works, the first connection's reply follows.
         let outer = ctx.clone();
-        maps.push(self.resume(map, Verdict::Works, |walk, leaf, region| {
+        maps.push(self.resume(map, Leaf::works, |walk, leaf, region| {
             let trail = if walk.detail { leaf.trail } else { 0 };
             let ctx = Ctx { trail, ..outer.turned() };
             walk.depart(&ctx, interface, region)
@@ -809,7 +800,7 @@ impl Walk<'_, '_> {
         let listed = match &door.allowed {
             _ if has(Fault::WalkDoorListIgnored) => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
             None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
-            Some(peers) => peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.view.peer(peer, None))),
+            Some(peers) => self.view.peers(peers, None),
         };
         let all = Addresses::all();
         let good = boxed(&listed.sure, &all).intersection(&fits);
@@ -865,7 +856,8 @@ impl Walk<'_, '_> {
     }
 }
 
-fn zone_fits(zones: Option<&Vec<Name>>, zone: Option<&Name>) -> bool {
+/// Whether a zone is among those that a rule names, if it names any.
+pub(super) fn zone_fits(zones: Option<&Vec<Name>>, zone: Option<&Name>) -> bool {
     has(Fault::WalkZonesIgnored) || zones.is_none_or(|zones| zone.is_some_and(|zone| zones.contains(zone)))
 }
 

@@ -1,7 +1,7 @@
 //! The edges of networks: gateways, the internet, sites, hubs.
 
 use super::device::Entry;
-use super::label::Choice;
+use super::label::{Choice, Leaf, Verdict};
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, boxed, of_family};
 use crate::address::{Addresses, Family, internet_at_large};
@@ -152,13 +152,14 @@ impl<'e> Walk<'_, 'e> {
         }
         let map = map.before(change).restrict(set);
         let outer = ctx.clone();
-        self.resume(map, super::Verdict::Back, |walk, leaf, region| {
+        self.resume(map, Leaf::is_back, |walk, leaf, region| {
             let trail = if walk.detail { leaf.trail } else { 0 };
-            let mut back = Ctx { reply: true, trail, bypassed: leaf.bypassed, ..outer.clone() };
+            let mut back =
+                Ctx { reply: true, trail, bypassed: leaf.back.and_then(|back| back.bypassed), ..outer.clone() };
             if !change.is_nothing() {
                 back = walk.told(&back, Step::new(true, at, What::Changed(change.clone(), by)));
             }
-            home(walk, &back, leaf.via, region)
+            home(walk, &back, leaf.back.and_then(|back| back.via), region)
         })
     }
 
@@ -365,7 +366,7 @@ impl<'e> Walk<'_, 'e> {
         for (address, holder) in public.singles.iter().filter(|(address, _)| wanted.contains(*address)) {
             let here = boxed(&Addresses::all(), &single(*address)).intersection(&rest);
             rest = rest.difference(&here);
-            maps.push(self.in_at(ctx, *holder, *address, &here));
+            maps.push(self.in_at(ctx, *holder, &here));
         }
         for (block, holder) in &public.blocks {
             let here = boxed(&Addresses::all(), block).intersection(&rest);
@@ -405,7 +406,7 @@ impl<'e> Walk<'_, 'e> {
         let (silent, answered) = set.one_way();
         let mut map = Map::empty();
         if !silent.is_empty() {
-            let label = self.labels.leaf(super::Verdict::Works, ctx.trail);
+            let label = self.labels.leaf(Verdict::Works, ctx.trail);
             map = silent.relabel(|()| Some(label));
         }
         if answered.is_empty() {
@@ -438,7 +439,7 @@ impl<'e> Walk<'_, 'e> {
     }
 
     /// From the internet to a public address.
-    fn in_at(&mut self, ctx: &Ctx, holder: PublicHolder, address: IpAddr, set: &PacketSet) -> Map {
+    fn in_at(&mut self, ctx: &Ctx, holder: PublicHolder, set: &PacketSet) -> Map {
         let estate = self.view.estate;
         let (network, subnet) = match holder {
             PublicHolder::Interface(interface, _) => {
@@ -462,11 +463,11 @@ impl<'e> Walk<'_, 'e> {
             return self.denied(ctx, Step::new(false, spot, What::InternetBlock), set);
         }
         let origin = Origin::Gateway(gateway);
-        let home = |walk: &mut Self, ctx: &Ctx, _: Option<Entry>, set: &PacketSet| walk.reply_on_internet(ctx, set);
+        // A reply on the internet finds to whoever asked.
+        let home = |walk: &mut Self, ctx: &Ctx, _: Option<Entry>, set: &PacketSet| walk.back(ctx, None, set);
         match holder {
             PublicHolder::Interface(_, own) => {
                 let change = Rewrite { destination: Some(own), ..Rewrite::default() };
-                let _ = address;
                 self.leg(
                     ctx,
                     origin,
@@ -488,16 +489,9 @@ impl<'e> Walk<'_, 'e> {
                 |walk, ctx, set| walk.at_balancer(ctx, balancer, None, &set),
                 home,
             ),
-            _ => match holder {
-                PublicHolder::Nat(nat, _) => self.lost(ctx, Spot::Gateway(nat), Why::NothingIn, set),
-                _ => Map::empty(),
-            },
+            PublicHolder::Nat(nat, _) => self.lost(ctx, Spot::Gateway(nat), Why::NothingIn, set),
+            PublicHolder::Firewall(_) | PublicHolder::Service(_) | PublicHolder::Nobody => Map::empty(),
         }
-    }
-
-    /// A reply that left by a gateway: on the internet it finds to whoever asked.
-    fn reply_on_internet(&mut self, ctx: &Ctx, set: &PacketSet) -> Map {
-        self.back(ctx, None, set)
     }
 
     /// From the internet to a network's own global addresses.
@@ -527,7 +521,7 @@ impl<'e> Walk<'_, 'e> {
             None,
             &rest,
             |walk, ctx, set| walk.in_from_gateway(ctx, gateway, &set),
-            |walk, ctx, _, set| walk.reply_on_internet(ctx, set),
+            |walk, ctx, _, set| walk.back(ctx, None, set),
         ));
         Map::overlay_all(maps)
     }
@@ -553,7 +547,7 @@ impl<'e> Walk<'_, 'e> {
         let told = self.told(ctx, Step::new(false, Spot::Internet, What::Arrived));
         // The reply comes back to the subnet by the platform itself.
         let (silent, answered) = ended.one_way();
-        let label = self.labels.leaf(super::Verdict::Works, told.trail);
+        let label = self.labels.leaf(Verdict::Works, told.trail);
         maps.push(silent.relabel(|()| Some(label)));
         if !answered.is_empty() {
             let back = told.turned();
@@ -588,7 +582,7 @@ impl<'e> Walk<'_, 'e> {
             } else {
                 let ctx = self.told(ctx, Step::new(false, Spot::Site(site), What::Arrived));
                 let (silent, answered) = here.one_way();
-                let label = self.labels.leaf(super::Verdict::Works, ctx.trail);
+                let label = self.labels.leaf(Verdict::Works, ctx.trail);
                 maps.push(silent.relabel(|()| Some(label)));
                 if !answered.is_empty() {
                     maps.push(self.leave_site(&ctx.turned(), site, answered));

@@ -6,9 +6,12 @@ use crate::model::{Firewall, Id, Interface, Name, NameSet};
 use crate::packet::Intervals;
 use crate::route::Winner;
 use rustc_hash::FxHashMap;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
-/// What became of one packet by one choice of nature.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+/// How a connection fares (design 2.1).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// It works, there and back.
     Works,
@@ -26,15 +29,13 @@ pub enum Verdict {
     ReplyDenied,
     /// The reply gets lost.
     ReplyLost,
-    /// On a leg: the reply is back at the device that began it. No final verdict.
-    Back,
 }
 
 impl Verdict {
     /// In words.
     pub fn word(self) -> &'static str {
         match self {
-            Self::Works | Self::Back => "works",
+            Self::Works => "works",
             Self::WorksForSome => "works for some",
             Self::Conditional => "conditional",
             Self::Unknown => "unknown",
@@ -43,11 +44,6 @@ impl Verdict {
             Self::ReplyDenied => "reply denied",
             Self::ReplyLost => "reply lost",
         }
-    }
-
-    /// Whether the connection fails.
-    pub fn fails(self) -> bool {
-        matches!(self, Self::Denied | Self::Lost | Self::ReplyDenied | Self::ReplyLost)
     }
 }
 
@@ -61,10 +57,29 @@ pub struct Leaf {
     pub verdict: Verdict,
     /// The steps that led here; the deciding one is the last.
     pub trail: u32,
-    /// For [`Verdict::Back`]: by which interface the reply came.
+    /// On a leg: the reply is back at the device that began it, and the leg before goes on from there.
+    pub back: Option<Back>,
+}
+
+/// How a reply came back to what began its leg.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Back {
+    /// By which interface or link of the device.
     pub via: Option<Entry>,
-    /// For [`Verdict::Back`]: a firewall that saw the request and not the reply.
+    /// A firewall that saw the request and not the reply.
     pub bypassed: Option<Id<Firewall>>,
+}
+
+impl Leaf {
+    /// Whether a device goes on with the reply.
+    pub(super) fn is_back(&self) -> bool {
+        self.back.is_some()
+    }
+
+    /// Whether a whole connection works.
+    pub(super) fn works(&self) -> bool {
+        self.verdict == Verdict::Works && self.back.is_none()
+    }
 }
 
 /// What nature chose.
@@ -184,7 +199,7 @@ impl Labels {
 
     pub(super) fn leaf(&mut self, verdict: Verdict, trail: u32) -> Label {
         let trail = if self.tell == Tell::Steps || verdict != Verdict::Works { trail } else { 0 };
-        self.add_leaf(Leaf { verdict, trail, via: None, bypassed: None })
+        self.add_leaf(Leaf { verdict, trail, back: None })
     }
 
     pub(super) fn leaf_of(&self, label: Label) -> Option<&Leaf> {
@@ -339,8 +354,7 @@ impl Labels {
     fn possible(&self, label: Label, given: &mut Vec<(Condition, bool)>) -> Vec<Judged> {
         match self.tree(label) {
             Tree::Leaf(leaf) => {
-                let verdict = if leaf.verdict == Verdict::Back { Verdict::Works } else { leaf.verdict };
-                vec![Judged { verdict, trail: leaf.trail, some: None, conditions: Vec::new() }]
+                vec![Judged { verdict: leaf.verdict, trail: leaf.trail, some: None, conditions: Vec::new() }]
             }
             Tree::Choice(all) => {
                 let possible: Vec<Vec<Judged>> = all.iter().map(|(_, label)| self.possible(*label, given)).collect();

@@ -12,8 +12,8 @@ use crate::route::RoutePlace;
 use rustc_hash::FxHashMap;
 use std::rc::Rc;
 
-/// From so many interfaces on they are taken together.
-pub(super) const MANY: usize = 48;
+/// Of more interfaces than this on one side only verdicts are told, and they are taken together.
+pub const MANY: usize = 48;
 
 /// What the stages of a network's plain interfaces do, on one side.
 #[derive(Debug)]

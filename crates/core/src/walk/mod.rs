@@ -3,7 +3,7 @@
 //!
 //! The walk is a recursion over *legs*. On one leg the header of a packet stays as it is; where a device changes it, a new
 //! leg begins, and what becomes of the new header is computed first. A reply that gets back to the device that began the
-//! leg is a leaf [`Verdict::Back`]; the leg before goes on from there. All sets are sets of *requests* as they look on their
+//! leg is a leaf with [`Back`]; the leg before goes on from there. All sets are sets of *requests* as they look on their
 //! leg: the reply is their mirror image, so it is judged by mirrored stages and never built.
 //!
 //! What becomes of packets is a *label*: a tree of leaves under the choices of nature, conditions that no snapshot holds, and
@@ -22,9 +22,11 @@ mod step;
 mod way;
 
 pub use device::Entry;
-pub use label::{Choice, Condition, Judged, Label, Labels, Leaf, Tree, Verdict};
+pub use label::{Back, Choice, Condition, Judged, Label, Labels, Leaf, Tree, Verdict};
+pub use many::MANY;
 pub(crate) use policy::name_fits;
 pub use step::{Spot, Step, What, Why};
+pub(crate) use way::roles;
 
 use crate::address::{Addresses, Family};
 use crate::faults::{Fault, has};
@@ -314,7 +316,7 @@ impl<'v, 'e> Walk<'v, 'e> {
         };
         // A reply that is back has been everywhere.
         let end = |walk: &mut Self, leaf: &Leaf, region: &PacketSet| {
-            let label = match leaf.bypassed {
+            let label = match leaf.back.and_then(|back| back.bypassed) {
                 None => walk.labels.leaf(Verdict::Works, leaf.trail),
                 Some(firewall) => {
                     let step = Step::lost(true, Spot::Firewall(firewall), Why::Bypassed);
@@ -324,11 +326,16 @@ impl<'v, 'e> Walk<'v, 'e> {
             };
             region.relabel(|()| Some(label))
         };
-        self.resume(map, Verdict::Back, end)
+        self.resume(map, Leaf::is_back, end)
     }
 
     /// Goes on for the packets whose label has a leaf of this kind, and puts what becomes of them in its place.
-    fn resume(&mut self, map: Map, verdict: Verdict, mut on: impl FnMut(&mut Self, &Leaf, &PacketSet) -> Map) -> Map {
+    fn resume(
+        &mut self,
+        map: Map,
+        wanted: fn(&Leaf) -> bool,
+        mut on: impl FnMut(&mut Self, &Leaf, &PacketSet) -> Map,
+    ) -> Map {
         let mut present: Vec<Label> = Vec::new();
         map.relabel(|label| {
             if !present.contains(&label) {
@@ -339,7 +346,7 @@ impl<'v, 'e> Walk<'v, 'e> {
         let mut ends: Vec<Label> = Vec::new();
         for label in &present {
             for leaf in self.labels.leaves(*label) {
-                if self.labels.leaf_of(leaf).is_some_and(|leaf| leaf.verdict == verdict) && !ends.contains(&leaf) {
+                if self.labels.leaf_of(leaf).is_some_and(wanted) && !ends.contains(&leaf) {
                     ends.push(leaf);
                 }
             }
@@ -384,7 +391,7 @@ impl<'v, 'e> Walk<'v, 'e> {
 
     fn back_by(&mut self, ctx: &Ctx, via: Option<Entry>, set: &PacketSet) -> Map {
         let bypassed = ctx.bypassed.or_else(|| ctx.bypassed_here()).filter(|_| !has(Fault::WalkBypassIgnored));
-        let leaf = Leaf { verdict: Verdict::Back, trail: ctx.trail, via, bypassed };
+        let leaf = Leaf { verdict: Verdict::Works, trail: ctx.trail, back: Some(Back { via, bypassed }) };
         let label = self.labels.add_leaf(leaf);
         set.relabel(|()| Some(label))
     }

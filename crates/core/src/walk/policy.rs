@@ -1,12 +1,15 @@
 //! What a firewall's policy decides: level by level with the base first, then classes, sections, rules (design 2.5).
 
+use super::Walk;
+use super::device::zone_fits;
 use super::label::Condition;
-use super::{Walk, boxed};
 use crate::address::Addresses;
 use crate::faults::{Fault, has};
-use crate::model::{Action, Direction, EqualPriority, Filter, FilterKind, Firewall, Id, Lack, Name, Network, RuleId};
+use crate::model::{
+    Action, Direction, EqualPriority, Filter, FilterKind, Firewall, Id, Lack, Name, Network, Peer, RuleId,
+};
 use crate::packet::{PacketMap, PacketSet};
-use crate::stage::{By, RuleMatch, rule_match};
+use crate::stage::{By, rule_match};
 use rustc_hash::FxHashMap;
 use std::rc::Rc;
 
@@ -123,10 +126,9 @@ impl Walk<'_, '_> {
         for id in in_order(self, policy, network).into_iter().rev() {
             let rule = view.estate.rule(id);
             let Some(more) = rule.firewall.as_deref() else { continue };
-            let zone_fits = |zones: &Option<Vec<Name>>, zone: &Option<Name>| {
-                zones.as_ref().is_none_or(|zones| zone.as_ref().is_some_and(|zone| zones.contains(zone)))
-            };
-            if !zone_fits(&more.from_zones, &key.1) || !zone_fits(&more.to_zones, &key.2) {
+            if !zone_fits(more.from_zones.as_ref(), key.1.as_ref())
+                || !zone_fits(more.to_zones.as_ref(), key.2.as_ref())
+            {
                 continue;
             }
             let decided = Decision::Decided { action: rule.action, by: By::Rule(id), keeps_state: !rule.stateless };
@@ -136,24 +138,17 @@ impl Walk<'_, '_> {
                 _ => PacketMap::constant(builder.add(decided)),
             };
             let matched = rule_match(view, id, network);
-            let excepted = more
-                .except_destinations
-                .iter()
-                .fold(Addresses::empty(), |sum, peer| sum.union(&view.peer(peer, network).either()));
-            let kept = boxed(&Addresses::all(), &excepted);
-            let matched = RuleMatch { sure: matched.sure.difference(&kept), maybe: matched.maybe.difference(&kept) };
             // By destination for certain, perhaps, and by name only.
             let (plain, maybe, named) = match &more.names {
                 None => (matched.sure, matched.maybe, None),
                 Some(sets) => {
                     let (sure, perhaps) = rule_anywhere(self, id, network);
-                    let everywhere = (sure.difference(&kept), perhaps.difference(&kept));
                     let (plain, maybe) = if more.or_destinations {
                         (matched.sure, matched.maybe)
                     } else {
                         (PacketSet::empty(), PacketSet::empty())
                     };
-                    let rest = (everywhere.0.difference(&plain), everywhere.1.difference(&plain));
+                    let rest = (sure.difference(&plain), perhaps.difference(&plain));
                     (plain, maybe, Some((sets, rest)))
                 }
             };
@@ -205,14 +200,18 @@ fn doubted(effect: &PacketMap<u32>, below: &PacketMap<u32>, by: By, builder: &mu
     })
 }
 
-/// What a rule matches whatever the destination: for certain, and perhaps.
+/// What a rule matches whatever the destination, but what it excepts: for certain, and perhaps.
 fn rule_anywhere(walk: &Walk<'_, '_>, id: RuleId, network: Option<Id<Network>>) -> (PacketSet, PacketSet) {
-    let rule = walk.view.estate.rule(id);
-    let sources = walk.view.rule_peers(rule, network);
-    let all = Addresses::all();
+    let view = walk.view;
+    let rule = view.estate.rule(id);
+    let sources = view.rule_peers(rule, network);
+    let excepted = rule.firewall.as_ref().map_or(&[][..], |more| &more.except_destinations);
+    let everywhere = view.peer(&Peer::Any, network).without(&view.peers(excepted, network));
     let numbers = |family| rule.service_numbers(family);
-    let [sure, maybe] = [&sources.sure, &sources.maybe]
-        .map(|sources| PacketSet::fields(sources, &all, numbers, &rule.source_port_numbers(), ()));
+    let of =
+        |sources: &Addresses, to: &Addresses| PacketSet::fields(sources, to, numbers, &rule.source_port_numbers(), ());
+    let sure = of(&sources.sure, &everywhere.sure);
+    let maybe = of(&sources.either(), &everywhere.either()).difference(&sure);
     (sure, maybe)
 }
 

@@ -1,7 +1,7 @@
 //! The steps of a walk: what happened where, and why it ended.
 
 use crate::model::{
-    Balancer, Direction, Firewall, Gateway, Hub, Id, Interface, Network, Peering, PlatformService, RuleId, Site, Subnet,
+    Balancer, Direction, Firewall, Gateway, Hub, Id, Interface, Network, Peering, PlatformService, Site, Subnet,
 };
 use crate::packet::Rewrite;
 use crate::route::Winner;
@@ -133,8 +133,6 @@ pub enum What {
         /// What decided.
         by: By,
     },
-    /// A rule of a firewall's policy that turns on what no snapshot holds.
-    Turned(RuleId),
     /// A firewall knows the connection.
     Passed,
     /// A service's public door is shut.

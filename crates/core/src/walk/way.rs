@@ -18,14 +18,14 @@ use std::rc::Rc;
 
 /// What an interface is part of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Role {
+pub(crate) enum Role {
     Firewall(Id<Firewall>),
     Proxy(Id<Balancer>),
     Door(Id<PlatformService>),
 }
 
 /// The interfaces that are part of devices.
-pub(super) fn roles(view: &View<'_>) -> FxHashMap<Id<Interface>, Role> {
+pub(crate) fn roles(view: &View<'_>) -> FxHashMap<Id<Interface>, Role> {
     let mut roles = FxHashMap::default();
     for (id, firewall) in view.estate.firewalls.iter() {
         roles.extend(firewall.legs.iter().map(|leg| (leg.interface, Role::Firewall(id))));

@@ -4,7 +4,8 @@ use super::at;
 use crate::harmless;
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, PathAnswer, PathPart, PathVerdict, StepDoes, StepFact, Symptom};
+use heronshale_core::answer::{Answer, PathAnswer, PathPart, StepDoes, StepFact, Symptom};
+use heronshale_core::walk::Verdict;
 
 /// More parts than this are summed up.
 const MOST_PARTS: usize = 24;
@@ -40,7 +41,7 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
             page.say(Style::new(), &format!("and {} more", plural(path.parts.len() - MOST_PARTS, "part")));
         }
     }
-    if path.parts.iter().any(|part| part.verdict == PathVerdict::Unknown) {
+    if path.parts.iter().any(|part| part.verdict == Verdict::Unknown) {
         page.gaps(heading);
     }
     page.finish()
@@ -79,10 +80,10 @@ fn sentence(path: &PathAnswer) -> String {
             format!("No: the name {} does not resolve.{sees}", path.to.asked)
         }
         _ if path.parts.is_empty() => format!("Nothing can be asked {what}: the ends have no family in common."),
-        PathVerdict::Works if path.traffic.is_none() => format!("Yes, all of it works {what}."),
-        PathVerdict::Works => format!("Yes: {what} works, there and back."),
-        PathVerdict::WorksForSome if path.traffic.is_none() => {
-            let works = path.parts.iter().filter(|part| part.verdict == PathVerdict::Works);
+        Verdict::Works if path.traffic.is_none() => format!("Yes, all of it works {what}."),
+        Verdict::Works => format!("Yes: {what} works, there and back."),
+        Verdict::WorksForSome if path.traffic.is_none() => {
+            let works = path.parts.iter().filter(|part| part.verdict == Verdict::Works);
             let mut services: Vec<String> =
                 works.flat_map(|part| &part.traffic).flat_map(|t| t.services.clone()).collect();
             services.dedup();
@@ -93,7 +94,7 @@ fn sentence(path: &PathAnswer) -> String {
                 false => format!("Some works {what}: {}{more}.", services.join(", ")),
             }
         }
-        PathVerdict::WorksForSome => {
+        Verdict::WorksForSome => {
             let only: Vec<&str> = path.parts.iter().flat_map(|part| &part.only_if).map(String::as_str).collect();
             if only.is_empty() {
                 format!("Only some of it works: {what}.")
@@ -101,16 +102,16 @@ fn sentence(path: &PathAnswer) -> String {
                 format!("Only sometimes: {what} works if {}.", only.join(", or "))
             }
         }
-        PathVerdict::Conditional => {
+        Verdict::Conditional => {
             let conditions: Vec<&str> =
                 path.parts.iter().flat_map(|part| &part.conditions).map(String::as_str).collect();
             format!("It depends: {what} turns on whether {}.", conditions.join(", and whether "))
         }
-        PathVerdict::Unknown => format!("Unknown: {what} depends on what the snapshot lacks{cause}."),
-        PathVerdict::Denied => format!("No: {what} is denied{cause}.{sees}"),
-        PathVerdict::Lost => format!("No: {what} gets lost{cause}.{sees}"),
-        PathVerdict::ReplyDenied => format!("No: {what} arrives, and the reply is denied{cause}.{sees}"),
-        PathVerdict::ReplyLost => format!("No: {what} arrives, and the reply gets lost{cause}.{sees}"),
+        Verdict::Unknown => format!("Unknown: {what} depends on what the snapshot lacks{cause}."),
+        Verdict::Denied => format!("No: {what} is denied{cause}.{sees}"),
+        Verdict::Lost => format!("No: {what} gets lost{cause}.{sees}"),
+        Verdict::ReplyDenied => format!("No: {what} arrives, and the reply is denied{cause}.{sees}"),
+        Verdict::ReplyLost => format!("No: {what} arrives, and the reply gets lost{cause}.{sees}"),
     }
 }
 
@@ -172,7 +173,7 @@ fn part_text(page: &mut Page, part: &PathPart) {
         .collect();
     let more = part.traffic.len().saturating_sub(4);
     let more = if more > 0 { format!(" · and {more} more") } else { String::new() };
-    let because = part.because.as_ref().filter(|_| part.verdict != PathVerdict::Conditional);
+    let because = part.because.as_ref().filter(|_| part.verdict != Verdict::Conditional);
     let because = because.map_or_else(String::new, |step| {
         let place = step.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
         format!(": {}{place}", cause(step))
@@ -183,7 +184,7 @@ fn part_text(page: &mut Page, part: &PathPart) {
     } else {
         format!(", on whether {}", part.conditions.join(", and whether "))
     };
-    let style = if part.verdict <= PathVerdict::WorksForSome { OPEN } else { SHUT };
+    let style = if part.verdict <= Verdict::WorksForSome { OPEN } else { SHUT };
     let label = format!("  {:<15}", part.verdict.word());
     page.hang_behind(style, &label, Style::new(), &format!("{}{more}{only}{turns}{because}", traffic.join(" · ")), 17);
 }

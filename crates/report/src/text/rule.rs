@@ -23,7 +23,9 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
     let several = rule.matches.iter().any(|one| one.network != rule.matches[0].network);
     let mut texts: Vec<(String, Vec<String>)> = Vec::new();
     for matched in &rule.matches {
-        let (text, family) = (match_text(rule.rule.direction, matched, several), matched.traffic.family.to_string());
+        let at_firewall = !rule.firewalls.is_empty();
+        let text = match_text(rule.rule.direction, matched, several, at_firewall);
+        let family = matched.traffic.family.to_string();
         match texts.iter_mut().find(|(known, _)| *known == text) {
             Some((_, families)) => families.push(family),
             None => texts.push((text, vec![family])),
@@ -38,9 +40,16 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
     let names: Vec<String> = rule.carriers.iter().map(|carrier| carrier.name.clone()).collect();
     let shown = names.iter().take(12).cloned().collect::<Vec<_>>().join(", ");
     let more = if names.len() > 12 { format!(" and {} more", names.len() - 12) } else { String::new() };
+    if !rule.firewalls.is_empty() {
+        page.field("acts on", &format!("{}: {}", plural(rule.firewalls.len(), "firewall"), rule.firewalls.join(", ")));
+    }
+    let by_firewalls = names.is_empty() && !rule.firewalls.is_empty();
+    let acts_on = if by_firewalls { "without it" } else { "acts on" };
     page.field(
-        "acts on",
-        &if names.is_empty() {
+        acts_on,
+        &if by_firewalls {
+            "not judged here: `path` tells one connection".to_owned()
+        } else if names.is_empty() {
             "nothing".to_owned()
         } else {
             format!("{}: {shown}{more}", plural(names.len(), "interface"))
@@ -66,6 +75,7 @@ fn sentence(rule: &RuleAnswer) -> String {
     let count = rule.carriers.len();
     let on = plural(count, "interface");
     match (&rule.dead, rule.rests.is_empty()) {
+        _ if !rule.firewalls.is_empty() => format!("{name} acts on {}.", plural(rule.firewalls.len(), "firewall")),
         _ if count == 0 => format!("{name} acts on nothing."),
         (Some(dead), _) => format!("{name} is {dead}: on {on} nothing rests on it."),
         (None, true) => format!("{name} acts on {on}, and nothing rests on it: other filters decide the same."),
@@ -80,12 +90,15 @@ fn sentence(rule: &RuleAnswer) -> String {
     }
 }
 
-fn match_text(direction: Direction, matched: &MatchFact, several: bool) -> String {
+fn match_text(direction: Direction, matched: &MatchFact, several: bool, at_firewall: bool) -> String {
     let word = if direction == Direction::In { "from" } else { "to" };
     let perhaps = if matched.perhaps { ", perhaps: that turns on what the snapshot lacks" } else { "" };
     let place = matched.network.as_ref().filter(|_| several);
     let place = place.map_or_else(String::new, |network| format!(" (in {network})"));
-    format!("{}{place}{perhaps}", super::traffic_text(&matched.traffic, word))
+    let mut traffic = matched.traffic.clone();
+    // At a firewall the other end is a destination, not a side of its own.
+    let to = traffic.local.take_if(|_| at_firewall).map_or_else(String::new, |to| format!(" to {}", to.said));
+    format!("{}{to}{place}{perhaps}", super::traffic_text(&traffic, word))
 }
 
 fn row(one: &Resting, word: &str) -> Vec<String> {

@@ -195,6 +195,11 @@ fn firewall_rules(random: &mut Rng, id: &str) -> Value {
         if chance(random, 25) {
             one["destinations"] = json!([peer(random)]);
         }
+        for side in ["except_sources", "except_destinations"] {
+            if chance(random, 8) {
+                one[side] = json!([pick(random, &["10.2.1.4", "10.1.0.0/16", "set:hidden", "8.8.8.8"])]);
+            }
+        }
         if chance(random, 45) {
             one["names"] = json!([pick(random, &["web", "all"])]);
         }
@@ -425,7 +430,7 @@ pub fn estate(random: &mut Rng) -> Value {
     } else {
         to_b
     };
-    let inline = !by_hub && chance(random, 12);
+    let inline = !by_hub && chance(random, 9);
     let to_b = if inline { "balancer:ilb" } else { to_b };
     let to_a = if by_hub {
         "hub:h"
@@ -513,21 +518,6 @@ pub fn estate(random: &mut Rng) -> Value {
     let hub_firewall = json!({ "id": "hf", "hub": "h", "addresses": ["10.8.0.1"], "policy": "p1",
         "source_translations": if chance(random, 25) { json!([{ "destinations": ["10.4.0.0/16"], "to": "10.8.0.1" }]) } else { json!([]) } });
     estate["firewalls"] = json!([firewall, second, hub_firewall]);
-    if inline && chance(random, 60) {
-        // Nothing but the balancer decides.
-        for at in [0, 1] {
-            for field in ["members", "routes", "source_translations", "destination_translations"] {
-                estate["firewalls"][at].as_object_mut().unwrap().remove(field);
-            }
-        }
-        for at in [0, 2, 4] {
-            estate["subnets"][at].as_object_mut().unwrap().remove("acl");
-        }
-        for at in [5, 7] {
-            estate["interfaces"][at]["forwards"] = true.into();
-            estate["interfaces"][at].as_object_mut().unwrap().remove("groups");
-        }
-    }
     let base = json!({ "id": "base", "rules": firewall_rules(random, "base") });
     estate["firewall_policies"] = json!([
         base,
@@ -607,8 +597,8 @@ pub fn estate(random: &mut Rng) -> Value {
             balancer["back_ends"][0]["healthy"] = false.into();
         }
     }
-    let inline = json!({ "id": "ilb", "network": "q", "kind": "keeping", "symmetric": chance(random, 50), "back_ends": [{ "interface": "fin" }, { "interface": "gin" }] });
-    estate["balancers"] = json!([keeping, public, proxy, inline]);
+    let next_hop = json!({ "id": "ilb", "network": "q", "kind": "keeping", "symmetric": chance(random, 50), "back_ends": [{ "interface": "fin" }, { "interface": "gin" }] });
+    estate["balancers"] = json!([keeping, public, proxy, next_hop]);
     let mut service = json!({
         "id": "svc", "services": ["tcp 443"], "private_doors": ["door"],
         "public_door": { "addresses": ["203.0.113.80"], "open": !chance(random, 15) },
@@ -624,6 +614,24 @@ pub fn estate(random: &mut Rng) -> Value {
         service["provider_source"] = "10.2.2.99".into();
     }
     estate["services"] = json!([service]);
+    if inline && chance(random, 80) {
+        // Nothing but the balancer decides.
+        for policy in estate["firewall_policies"].as_array_mut().unwrap() {
+            *policy = json!({ "id": policy["id"], "default": "allow" });
+        }
+        for at in [0, 1] {
+            for field in ["members", "routes", "source_translations", "destination_translations"] {
+                estate["firewalls"][at].as_object_mut().unwrap().remove(field);
+            }
+        }
+        for at in [0, 2, 4] {
+            estate["subnets"][at].as_object_mut().unwrap().remove("acl");
+        }
+        for at in [5, 7] {
+            estate["interfaces"][at]["forwards"] = true.into();
+            estate["interfaces"][at].as_object_mut().unwrap().remove("groups");
+        }
+    }
     estate
 }
 

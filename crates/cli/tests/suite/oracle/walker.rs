@@ -1511,7 +1511,15 @@ impl<'j> Walker<'j> {
         let peers = |field: &str, address: IpAddr| {
             rule.get(field).map(|p| self.naive.any_peer(p.as_array().unwrap(), address, network))
         };
-        let source = peers("sources", seen.source).unwrap_or(Some(true));
+        let excepted = |field: &str, address: IpAddr| peers(field, address).unwrap_or(Some(false));
+        let but = [excepted("except_sources", seen.source), excepted("except_destinations", seen.destination)];
+        // Whatever the destination: whether the rest of the rule matches.
+        let source = match peers("sources", seen.source).unwrap_or(Some(true)) {
+            Some(false) => Some(false),
+            _ if but.contains(&Some(true)) => Some(false),
+            Some(true) if but == [Some(false); 2] => Some(true),
+            _ => None,
+        };
         if !fits || source == Some(false) {
             return otherwise(state);
         }

@@ -14,7 +14,7 @@ use std::collections::BTreeMap;
 
 fn engine_verdict(verdict: Verdict) -> V {
     match verdict {
-        Verdict::Works | Verdict::Back => V::Works,
+        Verdict::Works => V::Works,
         Verdict::WorksForSome => V::Some,
         Verdict::Conditional => V::Conditional,
         Verdict::Unknown => V::Unknown,

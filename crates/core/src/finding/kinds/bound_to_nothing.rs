@@ -2,6 +2,7 @@
 
 use super::super::{Context, Draft, Kind, Severity};
 use super::factor;
+use crate::binding::firewalls_with;
 use crate::describe::{filter_text, owner_text, scope_text};
 use crate::model::{Filter, FilterKind, GatewayKind, Id, Lack, Reference, RouteTable};
 
@@ -31,21 +32,10 @@ fn idle_filters(context: &Context<'_, '_>) -> Vec<Id<Filter>> {
     if estate.subnets.is_empty() {
         return Vec::new();
     }
-    estate
-        .filters
-        .ids()
-        .filter(|filter| !context.bindings.is_bound(context.view, *filter) && !guards(context, *filter))
-        .collect()
-}
-
-/// Whether a firewall has this policy, or another policy has it as its base.
-fn guards(context: &Context<'_, '_>, policy: Id<Filter>) -> bool {
-    let estate = context.view.estate;
-    let is = |reference: &Reference<Filter>| reference.found() == Some(policy);
-    let base =
-        |filter: &Filter| matches!(&filter.kind, FilterKind::FirewallPolicy { base: Some(base), .. } if is(base));
-    estate.firewalls.items().iter().any(|firewall| firewall.policy.as_ref().is_some_and(is))
-        || estate.filters.items().iter().any(base)
+    let bound = |filter: Id<Filter>| {
+        context.bindings.is_bound(context.view, filter) || !firewalls_with(estate, filter).is_empty()
+    };
+    estate.filters.ids().filter(|filter| !bound(*filter)).collect()
 }
 
 fn idle_tables(context: &Context<'_, '_>) -> Vec<Id<RouteTable>> {
@@ -80,7 +70,7 @@ fn tell_filter(context: &Context<'_, '_>, id: Id<Filter>) -> Draft {
     let where_to = match (&filter.kind, scope_text(estate, filter)) {
         (_, Some(scope)) => format!("no interface in {scope} is among its targets"),
         (FilterKind::NetworkAcl, _) => "no subnet uses it".to_owned(),
-        (FilterKind::FirewallPolicy { .. }, _) => "no firewall has it and no policy has it as its base".to_owned(),
+        (FilterKind::FirewallPolicy { .. }, _) => "no firewall has it, nor a policy of which it is the base".to_owned(),
         (FilterKind::OwnFirewall { .. }, _) => "no interface and no workload names it".to_owned(),
         _ => "no interface and no subnet has it".to_owned(),
     };
