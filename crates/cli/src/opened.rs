@@ -10,7 +10,7 @@ use heronshale_core::view::View;
 use heronshale_intake::{Snapshot, load, parse_moment};
 use heronshale_report::{Look, harmless_text, json};
 use serde::Serialize;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// How answers are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -84,9 +84,7 @@ impl EstateArgs {
                 Failure::wrong(format!("`{text}` is no date"), "write 2026-11-02, or 2026-11-02T06:00:00Z")
             })?),
         };
-        let snapshot = load(&self.estate)?;
-        tell_not_read(&snapshot);
-        Ok(Opened { snapshot, at, format: self.format, look: terminal::look_of_stdout() })
+        Opened::read(&self.estate, at, self.format)
     }
 }
 
@@ -103,6 +101,17 @@ fn tell_not_read(snapshot: &Snapshot) {
 }
 
 impl Opened {
+    fn read(path: &Path, at: Option<jiff::Timestamp>, format: Format) -> Result<Self, Failure> {
+        let snapshot = load(path)?;
+        tell_not_read(&snapshot);
+        Ok(Self { snapshot, at, format, look: terminal::look_of_stdout() })
+    }
+
+    /// Another snapshot, judged by its own moment.
+    pub fn other(&self, path: &Path) -> Result<Self, Failure> {
+        Self::read(path, None, self.format)
+    }
+
     /// The frozen view.
     pub fn view(&self) -> View<'_> {
         View::new(&self.snapshot.estate, self.at)

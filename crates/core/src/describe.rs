@@ -148,7 +148,11 @@ fn list_text(items: Vec<String>) -> String {
 
 /// What a rule says, in words: `tcp 22 from 10.64.0.0/12`.
 pub fn rule_says(estate: &Estate, id: RuleId) -> String {
-    let rule = estate.rule(id);
+    rule_line(estate, estate.rule(id), id.direction)
+}
+
+/// The same of a rule that is in no list yet.
+pub(crate) fn rule_line(estate: &Estate, rule: &crate::model::Rule, direction: Direction) -> String {
     let services = if rule.services.is_empty() {
         "any".to_owned()
     } else {
@@ -159,7 +163,7 @@ pub fn rule_says(estate: &Estate, id: RuleId) -> String {
         Some(peers) if peers.is_empty() => "nobody".to_owned(),
         Some(peers) => list_text(peers.iter().map(|peer| peer_text(estate, peer)).collect()),
     };
-    let word = if id.direction == Direction::In { "from" } else { "to" };
+    let word = if direction == Direction::In { "from" } else { "to" };
     let mut text = format!("{services} {word} {peers}");
     let listed = |peers: &[Peer]| list_text(peers.iter().map(|peer| peer_text(estate, peer)).collect());
     if !rule.except.is_empty() {
@@ -330,6 +334,9 @@ pub fn peer_words(family: Family, numbers: &Intervals, symbols: &Symbols) -> Pee
 }
 
 fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
+    if let Some(names) = one_by_one(family, set, symbols) {
+        return names;
+    }
     let mut rest = set.clone();
     let mut left = rest.texts();
     let mut words = Vec::new();
@@ -348,6 +355,26 @@ fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
     }
     words.extend(left);
     words
+}
+
+/// The names of a few addresses, if each has one.
+fn one_by_one(family: Family, set: &Addresses, symbols: &Symbols) -> Option<Vec<String>> {
+    const FEW: u128 = 4;
+    let wide =
+        |sum: u128, range: crate::address::Range| sum.saturating_add((range.last - range.first).saturating_add(1));
+    if set.ranges().fold(0, wide) > FEW {
+        return None;
+    }
+    let mut rest = set.clone();
+    let mut names = Vec::new();
+    for (name, members) in symbols {
+        let members = members.intersection(&Addresses::of_family(family));
+        if !members.is_empty() && members.is_subset(&rest) {
+            rest = rest.difference(&members);
+            names.push(name.clone());
+        }
+    }
+    rest.is_empty().then_some(names)
 }
 
 /// The names that the given rules use for their peers, and what they stand for in a network.

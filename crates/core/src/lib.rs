@@ -12,6 +12,7 @@ pub mod ends;
 pub mod exposure;
 pub mod faults;
 pub mod finding;
+pub mod mend;
 pub mod model;
 pub mod names;
 pub mod notation;

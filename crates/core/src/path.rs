@@ -167,9 +167,24 @@ impl Tuple {
     }
 }
 
+/// A connection that is asked about, whatever the estate.
+#[derive(Clone, Debug)]
+pub struct Connection {
+    /// Where it starts.
+    pub from: End,
+    /// Where it goes.
+    pub to: Goal,
+    /// Which services; empty for all.
+    pub services: Vec<Service>,
+    /// The client's port, if it is one.
+    pub source_port: Option<u16>,
+}
+
 /// A question that can be walked, and how its ends were understood.
 #[derive(Clone, Debug)]
 pub struct Question {
+    /// What was asked for.
+    pub connection: Connection,
     /// What is walked; its packets are empty if the name does not resolve, or the families do not meet.
     pub asked: Asked,
     /// The sources.
@@ -277,7 +292,7 @@ fn destinations_of(view: &View<'_>, to: &End, start: &Start, from: Option<Id<Net
 }
 
 /// The network from which names are asked.
-fn asking_network(view: &View<'_>, start: &Start) -> Option<Id<Network>> {
+pub(crate) fn asking_network(view: &View<'_>, start: &Start) -> Option<Id<Network>> {
     match start {
         Start::Interfaces(all) => all.first().map(|id| view.estate.network_of(*id)),
         Start::Site(site) => view.estate.sites[*site].resolves_as,
@@ -314,13 +329,8 @@ fn client_ports(view: &View<'_>, start: &Start, destinations: &Addresses) -> Int
 ///
 /// # Errors
 /// If nothing starts there, or an address belongs to several networks.
-pub fn question(
-    view: &View<'_>,
-    from: &End,
-    to: &Goal,
-    services: &[Service],
-    source_port: Option<u16>,
-) -> Result<Question, EndError> {
+pub fn question(view: &View<'_>, connection: &Connection) -> Result<Question, EndError> {
+    let Connection { from, to, services, source_port } = connection;
     let (start, sources) = start_of(view, from)?;
     let network = asking_network(view, &start);
     let (destinations, name, resolution) = match to {
@@ -331,7 +341,7 @@ pub fn question(
         }
     };
     let ports = match source_port {
-        Some(port) => Intervals::span(u128::from(port), u128::from(port)),
+        Some(port) => Intervals::span(u128::from(*port), u128::from(*port)),
         None => client_ports(view, &start, &destinations),
     };
     let numbers = |family| {
@@ -352,7 +362,7 @@ pub fn question(
     ));
     let any_of = resolution.as_ref().map_or_else(Vec::new, |found| found.addresses.clone());
     let asked = Asked { start, packets, name, any_of };
-    Ok(Question { asked, sources, destinations, resolution })
+    Ok(Question { connection: connection.clone(), asked, sources, destinations, resolution })
 }
 
 #[cfg(test)]

@@ -454,7 +454,7 @@ fn devices(estate: &Estate) -> Vec<DeviceRow> {
     for item in estate.hubs.items() {
         let links = item.links.iter().map(|link| {
             let state = if link.up { "" } else { " (down)" };
-            format!("{}{state}", super::path::link_text(estate, &link.to))
+            format!("{}{state}", super::step::link_text(estate, &link.to))
         });
         rows.push(row(&item.name, "hub", vec![links.collect::<Vec<_>>().join(", ")], item.owner, &item.origin));
     }

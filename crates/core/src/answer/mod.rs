@@ -8,9 +8,11 @@ mod effective;
 mod exposure;
 mod holding;
 mod inventory;
+mod mends;
 mod path;
 mod routes;
 mod rule;
+mod step;
 
 pub use audit::{Audit, Count, KindCount, audit};
 pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer};
@@ -20,12 +22,11 @@ pub use inventory::{
     DeviceRow, FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow, PublicRow, SetRow,
     SiteRow, SubnetRow, TableRow, inventory,
 };
-pub use path::{
-    LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, StepDoes, StepFact, Symptom, hop_text, path_answer,
-    step_fact,
-};
+pub use mends::{EditFact, MendFact, ObstacleFact, SinceFact, since};
+pub use path::{LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, Symptom, path_answer};
 pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answer};
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
+pub use step::{StepDoes, StepFact, hop_text, step_fact};
 
 use crate::describe::{RuleFact, filter_text, owner_text, rule_fact};
 use crate::model::{Direction, Estate, FilterKind, Id, Interface, Network, RuleId};

@@ -126,12 +126,16 @@ impl<'e> Walk<'_, 'e> {
         } else {
             self.told(ctx, Step::new(false, at, What::Changed(change.clone(), by)))
         };
+        let changed = if change.is_nothing() { set.clone() } else { set.rewritten(change) };
+        let again = if change.is_nothing() { PacketSet::empty() } else { ctx.leg.again(origin, change, &changed) };
         let leg = Leg {
             origin,
             start: ctx.leg.start.clone(),
             depth: ctx.leg.depth + 1,
             source_changed: change.source.is_some(),
             name: ctx.leg.name.clone(),
+            begun: (!change.is_nothing()).then(|| (origin, change.clone(), changed.clone())),
+            before: Some(Rc::clone(&ctx.leg)),
         };
         let inner = Ctx {
             leg: Rc::new(leg),
@@ -142,8 +146,11 @@ impl<'e> Walk<'_, 'e> {
             bypassed: None,
             free_of: None,
         };
-        let changed = if change.is_nothing() { set.clone() } else { set.rewritten(change) };
-        let mut map = onward(self, &inner, changed);
+        let mut map = self.lost(&inner, at, Why::Loop, &again);
+        let fresh = changed.difference(&again);
+        if !fresh.is_empty() {
+            map = map.overlay(&onward(self, &inner, fresh));
+        }
         if change.source_ports.is_some() {
             map = map.fold_source_ports(&mut |labels| {
                 let all = labels.iter().map(|(ports, label)| (Choice::TranslatedPorts(ports.clone()), *label));

@@ -31,7 +31,7 @@ pub(crate) use way::roles;
 use crate::address::{Addresses, Family};
 use crate::faults::{Fault, has};
 use crate::model::{Balancer, Firewall, Gateway, Id, Interface, Name, Network, Site, Subnet};
-use crate::packet::{Intervals, PacketMap, PacketSet};
+use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite};
 use crate::route::{Candidates, RoutePlace, candidates};
 use crate::stage::{Chain, Judgement, StageKind, State};
 use crate::view::View;
@@ -150,6 +150,19 @@ struct Leg {
     /// Whether the device that began the leg changed the source.
     source_changed: bool,
     name: Option<Name>,
+    /// The change that began it, and the packets that it made; none for a start.
+    begun: Option<(Origin, Rewrite, PacketSet)>,
+    /// The leg before.
+    before: Option<Rc<Leg>>,
+}
+
+impl Leg {
+    /// Packets that the same device has made the same way before on this connection: they would go around for ever.
+    fn again(self: &Rc<Self>, origin: Origin, change: &Rewrite, packets: &PacketSet) -> PacketSet {
+        let legs = std::iter::successors(Some(self), |leg| leg.before.as_ref());
+        let alike = legs.filter_map(|leg| leg.begun.as_ref()).filter(|(of, by, _)| *of == origin && by == change);
+        PacketSet::union_all(alike.map(|(_, _, made)| made.intersection(packets)))
+    }
 }
 
 /// States that a crossed interface does not keep for certain.
@@ -294,6 +307,8 @@ impl<'v, 'e> Walk<'v, 'e> {
             depth: 0,
             source_changed: false,
             name: asked.name.clone(),
+            begun: None,
+            before: None,
         };
         self.connection_on(leg, 0, &asked.packets)
     }

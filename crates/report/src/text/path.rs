@@ -4,7 +4,7 @@ use super::at;
 use crate::harmless;
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, PathAnswer, PathPart, StepDoes, StepFact, Symptom};
+use heronshale_core::answer::{Answer, PathAnswer, PathPart, PathTraffic, StepDoes, StepFact, Symptom};
 use heronshale_core::walk::Verdict;
 
 /// More parts than this are summed up.
@@ -31,6 +31,7 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
             steps(&mut page, &path.fails);
         }
     }
+    in_the_way(&mut page, path);
     let one = matches!(path.parts.as_slice(), [only] if only.conditions.is_empty() && only.only_if.is_empty());
     if !one && !path.parts.is_empty() {
         page.heading("All that was asked");
@@ -45,6 +46,111 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
         page.gaps(heading);
     }
     page.finish()
+}
+
+/// Obstacles, mends, and what is new since an earlier snapshot.
+fn in_the_way(page: &mut Page, path: &PathAnswer) {
+    if !path.obstacles.is_empty() {
+        page.heading("In the way");
+    }
+    for (number, obstacle) in path.obstacles.iter().enumerate() {
+        let step = &obstacle.step;
+        let (does, style) = does_text(step.does);
+        let way = if step.reply { "reply" } else { "request" };
+        let place = step.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
+        let new = match obstacle.new {
+            Some(true) => "  NEW",
+            Some(false) => "  as before",
+            None => "",
+        };
+        let label = format!("  {:>2}  {does:<9}", number + 1);
+        page.hang_behind(style, &label, Style::new(), &format!("{way}: {}{place}{new}", cause(step)), 15);
+        if let Some(before) = &obstacle.before {
+            let (does, _) = does_text(before.does);
+            let place = before.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
+            page.hang(FAINT, "               ", &format!("before: {does}, {}{place}", before.why), 15);
+        }
+        if obstacle.passed_by.is_none() {
+            page.hang(
+                FAINT,
+                "               ",
+                "no single change is known that lets it past, so what lies behind was not looked at",
+                15,
+            );
+        }
+    }
+    if let Some(since) = &path.since {
+        let when = since.taken.as_deref().unwrap_or("an unknown time");
+        let said = match (since.verdict, &since.not_asked) {
+            (Some(verdict), _) => {
+                format!("In the snapshot of {when} the same question was answered: {}.", verdict.word())
+            }
+            (None, why) => {
+                format!(
+                    "In the snapshot of {when} it could not be asked: {}.",
+                    why.as_deref().unwrap_or("no reason is known")
+                )
+            }
+        };
+        page.blank();
+        page.say(Style::new(), &said);
+        for gone in &since.gone {
+            page.hang(Style::new(), "  no longer in the way: ", &cause(gone), 4);
+        }
+    }
+    if !path.mends.is_empty() {
+        page.heading("What would mend it, each tried in memory");
+    }
+    for (number, mend) in path.mends.iter().enumerate() {
+        for (at_edit, edit) in mend.edits.iter().enumerate() {
+            let label = if at_edit == 0 { format!("  {:>2}  ", number + 1) } else { "      ".to_owned() };
+            let and = if at_edit == 0 { "" } else { "and " };
+            let owner = edit.owner.as_ref().map_or_else(String::new, |owner| format!("  owner {owner}"));
+            let place = edit.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
+            page.hang_behind(STRONG, &label, Style::new(), &format!("{and}{}{place}{owner}", edit.text), 6);
+        }
+        let then = match mend.then {
+            Verdict::Works => String::new(),
+            other => format!("then: {}; ", other.word()),
+        };
+        let opens = if mend.opens.is_empty() {
+            "opens nothing else".to_owned()
+        } else {
+            format!("also opens {}", besides(&mend.opens))
+        };
+        let ends = if mend.ends.is_empty() { String::new() } else { format!("; ENDS {}", besides(&mend.ends)) };
+        page.hang(FAINT, "      ", &format!("{then}{opens}{ends}"), 6);
+    }
+    if !path.mends.is_empty() && !path.mends_judged_everywhere {
+        page.say(FAINT, "What they open and end was looked for between the networks of both ends, for this traffic.");
+    }
+    if !path.obstacles.is_empty() && path.mends.is_empty() {
+        let limit = if path.mends_given_up { ": the search ended at its limit" } else { "" };
+        page.blank();
+        page.say(
+            Style::new(),
+            &format!("No mend by rules, routes, flags, links, addresses or doors was found{limit}."),
+        );
+    }
+}
+
+/// What else a mend does, in a line.
+fn besides(all: &[PathTraffic]) -> String {
+    let one = |traffic: &PathTraffic| {
+        let mut services = traffic.services.iter().take(4).cloned().collect::<Vec<_>>().join(", ");
+        if traffic.services.len() > 4 {
+            services.push_str(&format!(" and {} more", traffic.services.len() - 4));
+        }
+        format!("{services} from {} to {}", traffic.sources.said, traffic.destinations.said)
+    };
+    let mut text = all.iter().take(3).map(one).collect::<Vec<_>>().join("; ");
+    if all.len() > 3 {
+        text.push_str(&format!("; and {} more", all.len() - 3));
+    }
+    if all.iter().any(|traffic| !traffic.exact) {
+        text.push_str(" (each with some of the others)");
+    }
+    text
 }
 
 fn ends(path: &PathAnswer) -> String {
@@ -86,7 +192,12 @@ fn sentence(path: &PathAnswer) -> String {
             let works = path.parts.iter().filter(|part| part.verdict == Verdict::Works);
             let mut services: Vec<String> =
                 works.flat_map(|part| &part.traffic).flat_map(|t| t.services.clone()).collect();
-            services.dedup();
+            let mut seen = Vec::new();
+            services.retain(|service| {
+                let new = !seen.contains(service);
+                seen.push(service.clone());
+                new
+            });
             let more = if services.len() > 6 { format!(" and {} more", services.len() - 6) } else { String::new() };
             services.truncate(6);
             match services.is_empty() {

@@ -7,6 +7,7 @@ mod estates;
 mod exposed;
 mod kinds;
 mod listing;
+mod mends;
 mod naive;
 mod records;
 mod routes;

@@ -6,6 +6,7 @@ mod documents;
 mod findings;
 mod hostile;
 mod input;
+mod mends;
 mod reader;
 mod story;
 mod ways;

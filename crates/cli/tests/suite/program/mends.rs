@@ -1,0 +1,253 @@
+//! What is in the way of a connection, all of it, and what mends it: one case for each kind of change, and what is new.
+
+use super::ways::changed;
+use crate::folder::Folder;
+use serde_json::Value;
+
+struct Case {
+    id: &'static str,
+    changes: &'static [(&'static str, &'static str)],
+    asked: [&'static str; 3],
+    /// What is in the way, in order: a piece of each obstacle's place.
+    obstacles: &'static [&'static str],
+    /// The parts of a mend that must be offered, in order; none: nothing is offered.
+    mend: &'static [&'static str],
+}
+
+const fn case(
+    id: &'static str,
+    changes: &'static [(&'static str, &'static str)],
+    asked: [&'static str; 3],
+    obstacles: &'static [&'static str],
+    mend: &'static [&'static str],
+) -> Case {
+    Case { id, changes, asked, obstacles, mend }
+}
+
+const IB: &str = "- { id: ib, subnet: bs, addresses: 10.3.1.4 }";
+const GROUPED: (&str, &str) = (IB, "- { id: ib, subnet: bs, addresses: 10.3.1.4, groups: [data] }");
+const ALONE: (&str, &str) = ("hubs:", "security_groups: [{ id: data, outbound: [{ id: all }] }]\nhubs:");
+const TO_IA: &str = "- { id: ia, subnet: as, addresses: [10.1.1.4, \"2001:db8:1:1::4\"] }";
+
+const CASES: &[Case] = &[
+    case(
+        "a rule in a group",
+        &[GROUPED, ALONE],
+        ["ia", "ib", "tcp 443"],
+        &["ib: group data, in"],
+        &["add to group data, in: allow tcp 443 from 10.1.1.4"],
+    ),
+    case(
+        "3: allowed finally, the group empty, ACL and own firewall deny",
+        &[
+            (TO_IA, "- { id: ia, subnet: as, addresses: 10.1.1.4, groups: [empty], own_firewall: host }"),
+            ("\"2001:db8:1:1::/64\"] }", "\"2001:db8:1:1::/64\"], acl: n }"),
+            (
+                "hubs:",
+                "security_groups: [{ id: empty }]\nscope_policies: [{ id: outer, scope: estate, inbound: [{ id: ssh, action: allow-finally, services: tcp 22 }] }]\nown_firewalls: [{ id: host, default_inbound: deny, default_outbound: allow }]\nnetwork_acls: [{ id: n, inbound: [{ id: no, action: deny, priority: 5, services: tcp 22 }, { id: rest, action: allow, priority: 9 }], outbound: [{ id: out, action: allow, priority: 1 }] }]\nhubs:",
+            ),
+        ],
+        ["internet", "ia", "tcp 22"],
+        &["ACL n, in", "ia: own firewall host, in"],
+        &[
+            "add to ACL n, in: allow tcp 22 from internet, priority 4",
+            "add to own firewall host, in: allow tcp 22 from internet",
+        ],
+    ),
+    case(
+        "a route",
+        &[("{ to: 10.3.0.0/16, next_hop: \"firewall:F\" }, ", "")],
+        ["ia", "ib", "tcp 443"],
+        &["the internet"],
+        &["add to table ta a route to 10.3.1.4 by firewall F"],
+    ),
+    case(
+        "a table that exists",
+        &[(
+            "- { id: tb, network: b, routes: [{ to: 10.1.0.0/16, next_hop: \"firewall:F\" }] }",
+            "- { id: tb, network: b }\n- { id: tb2, network: b, routes: [{ to: 10.1.0.0/16, next_hop: \"firewall:F\" }] }",
+        )],
+        ["ia", "ib", "tcp 443"],
+        &["table tb"],
+        &["attach table tb2 to subnet bs"],
+    ),
+    case(
+        "a flag of a peering",
+        &[("{ network: b, accept_forwarded: true }", "{ network: b }")],
+        ["ia", "ib", "tcp 443"],
+        &["peering qb, to b"],
+        &["let network b accept forwarded packets over peering qb"],
+    ),
+    case(
+        "a flag of an interface",
+        &[("addresses: 10.2.1.1, forwards: true", "addresses: 10.2.1.1")],
+        ["ia", "ib", "tcp 443"],
+        &["fw"],
+        &["let interface fw"],
+    ),
+    case(
+        "a public address",
+        &[],
+        ["internet", "ia2", "tcp 443"],
+        &["the internet"],
+        &["give interface ia2 a public address"],
+    ),
+    case(
+        "a public address for the way out",
+        &[],
+        ["ia2", "198.51.100.9", "tcp 443"],
+        &["internet gateway ga"],
+        &["give interface ia2 a public address"],
+    ),
+    case(
+        "a gateway attached",
+        &[("- { id: ga, kind: internet, network: a }", "- { id: ga, kind: internet, network: a, attached: false }")],
+        ["internet", "ia", "tcp 443"],
+        &["network a"],
+        &["attach internet gateway ga"],
+    ),
+    case(
+        "a peering up",
+        &[("- { id: qb, sides: [{ network: q }", "- { id: qb, sides: [{ network: q, up: false }")],
+        ["ia", "ib", "tcp 443"],
+        &["table tq"],
+        &["peering qb has to be up"],
+    ),
+    case(
+        "two members that are not symmetric",
+        &[(
+            "interfaces: { interface: fw }, policy: open }",
+            "interfaces: { interface: fw }, policy: open, members: [{ id: m1 }, { id: m2 }] }",
+        )],
+        ["ia", "ib", "tcp 443"],
+        &["firewall F"],
+        &["let replies come back to the same member of firewall F"],
+    ),
+    case(
+        "no member up",
+        &[(
+            "interfaces: { interface: fw }, policy: open }",
+            "interfaces: { interface: fw }, policy: open, members: [{ id: m1, up: false }] }",
+        )],
+        ["ia", "ib", "tcp 443"],
+        &["firewall F"],
+        &["firewall F: member m1 has to be up"],
+    ),
+    case(
+        "a front end",
+        &[(
+            "hubs:",
+            "balancers:\n- { id: B, network: a, subnet: as, kind: keeping, front_ends: { address: 10.1.1.50, services: tcp 443 }, back_ends: { interface: ia2 } }\nhubs:",
+        )],
+        ["ia", "10.1.1.50", "tcp 80"],
+        &["balancer B"],
+        &["add to balancer B a front end at 10.1.1.50 for tcp 80"],
+    ),
+    case(
+        "a zone",
+        &[(
+            "hubs:",
+            "dns_zones: [{ id: z, zone: inside.example, networks: [b], records: [{ name: db.inside.example, addresses: 10.3.1.4 }] }]\nhubs:",
+        )],
+        ["ia", "db.inside.example", "tcp 443"],
+        &[],
+        &["link zone z to network a"],
+    ),
+    case(
+        "a door that is shut, and its list",
+        &[(
+            "hubs:",
+            "services: [{ id: S, services: tcp 443, public_door: { addresses: 203.0.113.80, open: false, allowed: [192.0.2.1] } }]\nhubs:",
+        )],
+        ["ia", "service:S", "tcp 443"],
+        &["service S, public door", "service S, public door"],
+        &["open the public door of service S", "add 203.0.113.4 to the list at the public door of service S"],
+    ),
+    case(
+        "a firewall's policy, before the rule that denies",
+        &[(
+            "- { id: open, default: allow }",
+            "- { id: open, default: allow, sections: [{ id: s, priority: 7, rules: [{ id: no, action: deny, services: tcp 443, priority: 30 }] }] }",
+        )],
+        ["ia", "ib", "tcp 443"],
+        &["firewall F"],
+        &["add to firewall policy open, section s: allow tcp 443 from 10.1.1.4 to 10.3.1.4, priority 29"],
+    ),
+    case(
+        "4: a stateless rule, whose reply no rule lets in",
+        &[
+            (TO_IA, "- { id: ia, subnet: as, addresses: 10.1.1.4, groups: [g] }"),
+            (
+                "hubs:",
+                "security_groups: [{ id: g, outbound: [{ id: web, services: tcp 443, stateless: true }] }]\nhubs:",
+            ),
+        ],
+        ["ia", "ib", "tcp 443"],
+        &["ia: group g, in"],
+        &["let rule web of group g keep state"],
+    ),
+    case(
+        "an internet block",
+        &[("main_table: ta }", "main_table: ta, internet_traffic: none }")],
+        ["internet", "ia", "tcp 443"],
+        &["internet gateway ga"],
+        &["let network a talk to the internet"],
+    ),
+    case("nothing mends what nobody holds", &[], ["ia", "10.3.1.77", "tcp 443"], &["network b"], &[]),
+];
+
+fn texts(list: &Value, of: impl Fn(&Value) -> &Value) -> Vec<String> {
+    list.as_array().unwrap().iter().map(|one| of(one).as_str().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn all_that_is_in_the_way_is_told_and_what_mends_it() {
+    let mut wrong = Vec::new();
+    for case in CASES {
+        let folder = Folder::with(&changed(case.id, case.changes));
+        let [from, to, traffic] = case.asked;
+        let (code, answer) = folder.json(&["path", from, to, "--traffic", traffic]);
+        let answer = &answer["answer"];
+        let obstacles = texts(&answer["obstacles"], |one| &one["step"]["at"]);
+        let mends: Vec<Vec<String>> =
+            answer["mends"].as_array().unwrap().iter().map(|mend| texts(&mend["edits"], |one| &one["text"])).collect();
+        let fits = |found: &[String], wanted: &[&str]| {
+            found.len() == wanted.len() && found.iter().zip(wanted).all(|(found, wanted)| found.contains(wanted))
+        };
+        let mended = match case.mend {
+            [] => mends.is_empty(),
+            wanted => mends.iter().any(|mend| fits(mend, wanted)),
+        };
+        if code != 1 || !fits(&obstacles, case.obstacles) || !mended {
+            wrong.push(format!("{}: {code} {obstacles:?} {mends:#?}", case.id));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn what_is_new_in_the_way_since_an_earlier_snapshot_is_told() {
+    let now = changed("now", &[GROUPED, ALONE, ("{ network: b, accept_forwarded: true }", "{ network: b }")]);
+    let before = changed("before", &[("{ network: b, accept_forwarded: true }", "{ network: b }")]);
+    let folder = Folder::with(&now);
+    let old = folder.write("old/estate.yaml", before);
+    let old = old.to_str().unwrap();
+    let asked = ["path", "ia", "ib", "--tcp", "443", "-e", "estate.yaml", "--since"];
+    let (_, answer) = folder.json(&[&asked[..], &[old]].concat());
+    let told: Vec<(bool, String)> = answer["answer"]["obstacles"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| (one["new"].as_bool().unwrap(), one["step"]["at"].as_str().unwrap().to_owned()))
+        .collect();
+    assert_eq!(told, [(false, "peering qb, to b".to_owned()), (true, "ib: group data, in".to_owned())]);
+    assert_eq!(answer["answer"]["since"]["verdict"], "lost");
+    let whole = folder.write("whole/estate.yaml", changed("whole", &[]));
+    let text = folder.run(&[&asked[..], &[whole.to_str().unwrap()]].concat()).stdout;
+    assert!(text.contains("In the snapshot of 2026-11-02T06:00:00Z the same question was answered: works."), "{text}");
+    assert!(text.contains("NEW") && !text.contains("as before"), "{text}");
+    let other = folder
+        .write("other/estate.yaml", changed("other", &[(IB, "- { id: other, subnet: bs, addresses: 10.3.1.4 }")]));
+    let (_, answer) = folder.json(&[&asked[..], &[other.to_str().unwrap()]].concat());
+    assert_eq!(answer["answer"]["since"]["not_asked"], "nothing in the snapshot is called `ib`");
+}
