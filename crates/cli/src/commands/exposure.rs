@@ -4,9 +4,10 @@ use clap::Args;
 use heronshale_core::answer::exposure_answer;
 use heronshale_report as report;
 
-/// What the internet reaches directly, by which way in, and what closes the rest
+/// What the internet reaches, by which way in, and what closes the rest
 ///
-/// Public addresses and global IPv6: the gateway, the internet block, every filter in, the reply's route, every filter out.
+/// Public addresses and global IPv6, balancers, firewalls that translate, services' public doors: each walked there and back,
+/// with the gateway, the internet block, every filter, device and route on the way.
 #[derive(Args, Debug)]
 pub struct Exposure {
     /// Only these interfaces: a name, an address, network:tickets, tag:role=web …

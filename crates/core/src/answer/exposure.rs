@@ -1,9 +1,9 @@
-//! What the internet reaches directly, as data: open, unknown, and closed with what closes it.
+//! What the internet reaches, as data: open, unknown, and closed with what closes it.
 
-use super::{Decided, InterfaceFact, decided, hop_text, interface_fact};
+use super::{Decided, DeviceWayFact, InterfaceFact, decided, device_way_fact, hop_text, interface_fact};
 use crate::address::{Addresses, Family};
 use crate::describe::{PeerWords, Symbols, Witness, peer_words, ports_text, symbols_of, witness};
-use crate::exposure::{DirectWay, Part, Verdict, direct_ways};
+use crate::exposure::{DeviceWay, DirectWay, HeldBy, Part, Verdict, device_ways, direct_ways};
 use crate::finding::{Severity, exposure_severity};
 use crate::model::{Id, Interface};
 use crate::packet::{PacketSet, entries_within};
@@ -25,6 +25,8 @@ pub struct ExposureAnswer {
     pub workloads: usize,
     /// Every way in: the open ones first, the worst before the others, then the unknown, then the closed.
     pub ways: Vec<WayFact>,
+    /// The ways in that lead by devices, in the same order.
+    pub by_devices: Vec<DeviceWayFact>,
     /// Public addresses of the snapshot that nothing holds.
     pub held_by_nothing: Vec<String>,
 }
@@ -131,7 +133,7 @@ pub enum Closing {
     },
 }
 
-/// Everything that the internet reaches directly, of some interfaces or of all.
+/// Everything that the internet reaches, of some interfaces or of all.
 pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> ExposureAnswer {
     let wanted = |id: Id<Interface>| only.is_none_or(|only| only.contains(&id));
     let ways: Vec<DirectWay> = direct_ways(view).into_iter().filter(|way| wanted(way.interface)).collect();
@@ -142,8 +144,19 @@ pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Expos
         all.dedup();
         all
     };
-    let open = count(&|way| !way.open().is_empty());
+    let mut open = count(&|way| !way.open().is_empty());
     let unknown = count(&|way| !way.unknown().is_empty());
+    let held = |by: HeldBy| matches!(by, HeldBy::Interface(id) if wanted(id));
+    let devices: Vec<DeviceWay> = device_ways(view)
+        .into_iter()
+        .filter(|way| only.is_none() || held(way.by) || way.ends().into_iter().any(wanted))
+        .collect();
+    let reached = devices.iter().flat_map(DeviceWay::ends).filter(|id| wanted(*id));
+    open.extend(reached.map(workload));
+    open.sort_unstable();
+    open.dedup();
+    let mut by_devices: Vec<DeviceWayFact> = devices.iter().map(|way| device_way_fact(view, way)).collect();
+    by_devices.sort_by_key(|fact| (std::cmp::Reverse(fact.severity), fact.unknown.is_empty()));
     let mut all: Vec<_> = view.estate.interfaces.ids().filter(|id| wanted(*id)).map(workload).collect();
     all.sort_unstable();
     all.dedup();
@@ -156,6 +169,7 @@ pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Expos
         workloads_unknown: unknown.iter().filter(|one| !open.contains(one)).count(),
         workloads: all.len(),
         ways: facts,
+        by_devices,
         held_by_nothing: idle.map(|public| public.name.to_string()).collect(),
     }
 }
@@ -189,7 +203,7 @@ pub fn way_fact(view: &View<'_>, way: &DirectWay) -> WayFact {
         address: public.map_or_else(|| way.own.to_string(), |public| public.name.to_string()),
         own: way.own.to_string(),
         gateway: way.gateway.map(|gateway| estate.gateways[gateway].name.to_string()),
-        severity: exposure_severity(way),
+        severity: exposure_severity(&way.open(), &domain),
         open: facts(&|part| part.verdict.is_open()),
         unknown: facts(&|part| part.verdict == Verdict::Unknown),
         closed: closed_facts(view, way, &domain, &symbols),

@@ -4,6 +4,7 @@
 //! anything about its content.
 
 mod audit;
+mod device_way;
 mod effective;
 mod exposure;
 mod holding;
@@ -15,6 +16,7 @@ mod rule;
 mod step;
 
 pub use audit::{Audit, Count, KindCount, audit};
+pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};
 pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer};
 pub use exposure::{ClosedFact, Closing, ExposureAnswer, OpenFact, WayFact, WayKind, exposure_answer, way_fact};
 pub use holding::{Finds, Holding, find};
@@ -28,8 +30,9 @@ pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answ
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
 pub use step::{StepDoes, StepFact, hop_text, step_fact};
 
+use crate::address::Addresses;
 use crate::describe::{RuleFact, filter_text, owner_text, rule_fact};
-use crate::model::{Direction, Estate, FilterKind, Id, Interface, Network, RuleId};
+use crate::model::{Direction, Estate, FilterKind, GatewayKind, Id, Interface, Network, RouteDestination, RuleId};
 use crate::source::Place;
 use crate::stage::{By, Judgement, Outcome, StageKind};
 use crate::view::View;
@@ -198,6 +201,61 @@ pub fn with_heading<T>(view: &View<'_>, kind: &str, answer: T) -> Answer<T> {
 }
 
 /// The settings at their default on which decisions in this estate rest, for example `named_peer_reach=peered`.
+/// Whether some table has two routes in force to one prefix with one metric.
+fn equal_routes(estate: &Estate) -> bool {
+    estate.route_tables.items().iter().any(|table| {
+        let routes = table.routes.iter().filter(|route| route.enabled);
+        let of = |route: &crate::model::Route| {
+            let metric = route.metric;
+            let range = move |destination: &RouteDestination| match destination {
+                RouteDestination::Block(block) => {
+                    Some((block.range.family, block.range.first, block.range.last, metric))
+                }
+                RouteDestination::Set(_) => None,
+            };
+            route.destinations.iter().filter_map(range).collect::<Vec<_>>()
+        };
+        let mut all: Vec<_> = routes.flat_map(of).collect();
+        all.sort_unstable();
+        all.windows(2).any(|pair| pair[0] == pair[1])
+    })
+}
+
+/// Whether a route leads to something that is not there.
+fn names_next_hop(remark: &crate::model::Remark) -> bool {
+    matches!(&remark.what, crate::model::RemarkKind::Missing { holder, .. } if holder.starts_with("table"))
+}
+
+/// Whether something that a route can lead to is down.
+fn something_down(estate: &Estate) -> bool {
+    let gateway = |gateway: &crate::model::Gateway| {
+        matches!(gateway.kind, GatewayKind::Internet { attached: false, .. } | GatewayKind::Site { up: false, .. })
+    };
+    estate.gateways.items().iter().any(gateway)
+        || estate.peerings.items().iter().any(|peering| !peering.is_up())
+        || estate.hubs.items().iter().flat_map(|hub| &hub.links).any(|link| !link.up)
+}
+
+/// Whether a written route leads into a part of its own network.
+fn inner_routes(estate: &Estate) -> bool {
+    estate.route_tables.items().iter().any(|table| {
+        let blocks = &estate.networks[table.network].blocks;
+        table.routes.iter().flat_map(|route| &route.destinations).any(|destination| match destination {
+            RouteDestination::Block(block) => [block.range].into_iter().collect::<Addresses>().is_subset(blocks),
+            RouteDestination::Set(_) => false,
+        })
+    })
+}
+
+fn translates(estate: &Estate) -> bool {
+    estate.gateways.items().iter().any(|gateway| matches!(gateway.kind, GatewayKind::Nat { .. }))
+        || estate.firewalls.items().iter().any(|firewall| !firewall.source_translations.is_empty())
+}
+
+fn doors(estate: &Estate) -> bool {
+    estate.services.items().iter().any(|service| !service.private_doors.is_empty())
+}
+
 fn settings_at_default(view: &View<'_>) -> Vec<String> {
     let estate = view.estate;
     let rules = || estate.filters.items().iter().flat_map(|filter| filter.rules.iter().flatten());
@@ -220,6 +278,25 @@ fn settings_at_default(view: &View<'_>) -> Vec<String> {
         ("subnet_groups=both_must_allow", any_interface(&|id| grouped(id) && below(id))),
         ("no_group=allow", any_interface(&|id| !grouped(id) && !below(id))),
         ("automatic_routes=overridable", !estate.route_tables.is_empty()),
+        ("equal_routes=all", equal_routes(estate)),
+        ("missing_next_hop=lost", estate.remarks.iter().any(names_next_hop) || something_down(estate)),
+        ("same_subnet=direct", inner_routes(estate)),
+        ("nat_ports=1024-65535", translates(estate)),
+        (
+            "policy_sees=translated",
+            estate
+                .firewalls
+                .items()
+                .iter()
+                .any(|one| one.policy_sees.is_none() && !one.destination_translations.is_empty()),
+        ),
+        (
+            "no_healthy=lost",
+            estate.balancers.items().iter().any(|one| one.back_ends.iter().all(|back_end| !back_end.healthy)),
+        ),
+        ("filter_private_doors=yes", doors(estate)),
+        ("door_route=none", doors(estate)),
+        ("fall_through=no", estate.dns_zones.items().iter().any(|zone| zone.fall_through.is_none())),
     ];
     let at_default = |setting: &str| {
         let name = setting.split('=').next().unwrap_or(setting);

@@ -320,7 +320,7 @@ pub(super) fn summed(packets: &PacketSet, symbols: &Symbols) -> Vec<PathTraffic>
     Family::BOTH.into_iter().filter_map(of).collect()
 }
 
-fn condition_text(estate: &Estate, condition: &Condition) -> String {
+pub(super) fn condition_text(estate: &Estate, condition: &Condition) -> String {
     match condition {
         Condition::Named(sets) => {
             let names: Vec<String> = sets.iter().map(|set| estate.name_sets[*set].name.to_string()).collect();
@@ -331,7 +331,7 @@ fn condition_text(estate: &Estate, condition: &Condition) -> String {
 }
 
 /// Nature's choices that work, in words.
-fn choices_text(view: &View<'_>, judged: &Judged) -> Vec<String> {
+pub(super) fn choices_text(view: &View<'_>, judged: &Judged) -> Vec<String> {
     let Some((choices, _)) = &judged.some else { return Vec::new() };
     let estate = view.estate;
     let one = |choice: &Choice| match choice {

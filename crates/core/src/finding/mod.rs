@@ -14,7 +14,7 @@ pub use sensitive::{SENSITIVE, Sensitive};
 use crate::binding::Bindings;
 use crate::dead::{Dead, dead_rules};
 use crate::describe::{RuleFact, Witness, owner_text, rule_fact, rule_meaning, rule_text};
-use crate::exposure::{DirectWay, direct_ways};
+use crate::exposure::{DeviceWay, DirectWay, device_ways, direct_ways};
 use crate::model::{Filter, Id, Interface, RuleId};
 use crate::source::{Origin, Place};
 use crate::view::View;
@@ -212,6 +212,7 @@ pub(crate) struct Context<'v, 'e> {
     pub bindings: Bindings,
     dead: OnceCell<Vec<Dead>>,
     ways: OnceCell<Vec<DirectWay>>,
+    device_ways: OnceCell<Vec<DeviceWay>>,
 }
 
 impl Context<'_, '_> {
@@ -221,6 +222,10 @@ impl Context<'_, '_> {
 
     pub fn ways(&self) -> &[DirectWay] {
         self.ways.get_or_init(|| direct_ways(self.view))
+    }
+
+    pub fn device_ways(&self) -> &[DeviceWay] {
+        self.device_ways.get_or_init(|| device_ways(self.view))
     }
 
     pub fn place(&self, origin: &Origin) -> Place {
@@ -315,7 +320,13 @@ pub(crate) fn counted(names: &[String], what: &str) -> String {
 
 /// Every finding of an estate: worst first, then by kind, file and line.
 pub fn findings(view: &View<'_>) -> Vec<Finding> {
-    let context = Context { view, bindings: Bindings::new(view), dead: OnceCell::new(), ways: OnceCell::new() };
+    let context = Context {
+        view,
+        bindings: Bindings::new(view),
+        dead: OnceCell::new(),
+        ways: OnceCell::new(),
+        device_ways: OnceCell::new(),
+    };
     let mut all = Vec::new();
     for (order, kind) in CATALOGUE.iter().enumerate() {
         let mut seen: BTreeMap<String, usize> = BTreeMap::new();

@@ -5,7 +5,7 @@ use crate::faults::{Fault, has};
 use crate::model::{Firewall, Id, Interface, Name, NameSet};
 use crate::packet::Intervals;
 use crate::route::Winner;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -291,6 +291,33 @@ impl Labels {
         }
         self.leaves.insert(label, found.clone());
         found
+    }
+
+    /// The trails of all leaves that work, the lowest choice first.
+    pub fn trails_that_work(&self, label: Label) -> Vec<u32> {
+        let mut trails = Vec::new();
+        let mut seen = FxHashSet::default();
+        self.collect_trails(label, &mut seen, &mut trails);
+        trails
+    }
+
+    fn collect_trails(&self, label: Label, seen: &mut FxHashSet<Label>, trails: &mut Vec<u32>) {
+        if !seen.insert(label) {
+            return;
+        }
+        match self.tree(label) {
+            Tree::Leaf(leaf) if leaf.works() => trails.push(leaf.trail),
+            Tree::Leaf(_) => {}
+            Tree::Choice(all) => all.iter().for_each(|(_, below)| self.collect_trails(*below, seen, trails)),
+            Tree::Turns { holds, otherwise, .. } => {
+                self.collect_trails(*holds, seen, trails);
+                self.collect_trails(*otherwise, seen, trails);
+            }
+            Tree::Doubt { on, stopped, .. } => {
+                self.collect_trails(*on, seen, trails);
+                self.collect_trails(*stopped, seen, trails);
+            }
+        }
     }
 
     /// A label with one leaf replaced.

@@ -69,11 +69,7 @@ fn sentence(audit: &Audit) -> String {
             1 => "; of 1 more that is unknown".to_owned(),
             count => format!("; of {count} more that is unknown"),
         };
-        format!(
-            "The internet reaches {} of {} directly{unknown}.",
-            audit.workloads_open,
-            plural(audit.workloads, "workload")
-        )
+        format!("The internet reaches {} of {}{unknown}.", audit.workloads_open, plural(audit.workloads, "workload"))
     } else {
         "Without networks only rules are judged, not what reaches what.".to_owned()
     };

@@ -2,9 +2,13 @@
 
 use super::{at, decided_text};
 use crate::harmless;
-use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
+use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, ClosedFact, Closing, Decider, ExposureAnswer, OpenFact, WayFact, WayKind};
+use heronshale_core::answer::{
+    Answer, ClosedFact, Closing, Decider, DeviceWayFact, ExposureAnswer, OpenFact, PathTraffic, WalkedFact, WayFact,
+    WayKind,
+};
+use heronshale_core::walk::Verdict;
 
 /// Of so few ways the closed parts are told although others are open.
 const FEW_WAYS: usize = 3;
@@ -18,30 +22,34 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
         count => format!(" Of {count} more that is unknown."),
     };
     let sentence = format!(
-        "The internet reaches {} of {} directly.{unknown}",
+        "The internet reaches {} of {}.{unknown}",
         exposure.workloads_open,
         plural(exposure.workloads, "workload")
     );
     page.top(&sentence, heading);
-    if exposure.ways.is_empty() {
+    if exposure.ways.is_empty() && exposure.by_devices.is_empty() {
         page.blank();
-        page.say(Style::new(), "No interface has a public address or global IPv6.");
+        page.say(Style::new(), "Nothing here has a public address or global IPv6.");
     }
-    let few = exposure.ways.len() <= FEW_WAYS;
+    let few = exposure.ways.len() + exposure.by_devices.len() <= FEW_WAYS;
     for way in &exposure.ways {
         page.blank();
         one_way(&mut page, way, few);
+    }
+    if !exposure.by_devices.is_empty() {
+        page.heading("By way of balancers, firewalls, services and other devices");
+    }
+    for (at, way) in exposure.by_devices.iter().enumerate() {
+        if at > 0 {
+            page.blank();
+        }
+        by_device(&mut page, way, few);
     }
     if !exposure.held_by_nothing.is_empty() {
         page.blank();
         page.say(Style::new(), &format!("Public addresses held by nothing: {}", exposure.held_by_nothing.join(", ")));
     }
     page.gaps(heading);
-    page.blank();
-    page.say(
-        FAINT,
-        "Direct ways in: public addresses and global IPv6. Balancers, firewalls and services are not judged here.",
-    );
     page.finish()
 }
 
@@ -78,6 +86,61 @@ fn one_way(page: &mut Page, way: &WayFact, few: bool) {
     if shown > 0 && way.closed.len() > shown {
         page.field("", &format!("and {} more parts: name the interface", way.closed.len() - shown));
     }
+}
+
+fn by_device(page: &mut Page, way: &DeviceWayFact, few: bool) {
+    let (style, state) = match (way.open.is_empty(), way.unknown.is_empty()) {
+        (false, _) => (OPEN, "OPEN    "),
+        (true, false) => (STRONG, "UNKNOWN "),
+        (true, true) => (SHUT, "closed  "),
+    };
+    let network = way.network.as_ref().map_or_else(String::new, |network| format!(" · {network}"));
+    let owner = way.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
+    let severity = way.severity.map_or_else(String::new, |severity| format!("{}: ", severity.word()));
+    let (kind, addresses) = (way.kind.word(), way.addresses.join(", "));
+    let text = format!("{severity}{kind} {}  {addresses}{network}{owner}  {}", way.name, at(&way.place));
+    page.hang_behind(style, state, Style::new(), &text, 8);
+    for part in way.open.iter().chain(&way.unknown) {
+        let only =
+            if part.only_if.is_empty() { String::new() } else { format!(", only if {}", part.only_if.join(", or ")) };
+        let turns = if part.conditions.is_empty() {
+            String::new()
+        } else {
+            format!(", if {}", part.conditions.join(", and if "))
+        };
+        page.field("traffic", &format!("{}{only}{turns}", sent(part)));
+        let rules: Vec<String> =
+            part.rules.iter().map(|rule| format!("{} {} ({})", rule.filter, rule.rule, at(&rule.place))).collect();
+        page.field("by", &if rules.is_empty() { "no rule at all".to_owned() } else { rules.join(" · ") });
+        if part.verdict == Verdict::Unknown {
+            if let Some(last) = part.steps.last() {
+                page.field("unknown", &format!("{}, {}", last.at, last.why));
+            }
+        } else if !part.ends.is_empty() {
+            page.field("to", &part.ends.join(", "));
+        }
+    }
+    let shown = match (few, way.open.is_empty() && way.unknown.is_empty()) {
+        (true, _) => way.closed.len(),
+        (false, true) => 3,
+        (false, false) => 0,
+    };
+    for part in way.closed.iter().take(shown) {
+        let by = part.steps.last().map_or_else(String::new, |step| {
+            let place = step.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+            format!(": {}, {}{place}", step.at, step.why)
+        });
+        page.field("closed", &format!("{}: {}{by}", sent(part), part.verdict.word()));
+    }
+    if shown > 0 && way.closed.len() > shown {
+        page.field("", &format!("and {} more parts: `path internet {addresses}` tells them", way.closed.len() - shown));
+    }
+}
+
+fn sent(part: &WalkedFact) -> String {
+    let one = |traffic: &PathTraffic| format!("{} from {}", traffic.services.join(", "), traffic.sources.said);
+    let more = if part.traffic.len() > 3 { format!("; and {} more", part.traffic.len() - 3) } else { String::new() };
+    format!("{}{more}", part.traffic.iter().take(3).map(one).collect::<Vec<_>>().join("; "))
 }
 
 fn opening(page: &mut Page, open: &OpenFact) {

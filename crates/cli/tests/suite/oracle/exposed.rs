@@ -4,8 +4,11 @@ use super::agreement::{load, to_engine};
 use super::estates::{INTERFACES, estate, packet};
 use super::naive::{Evaluator, Fate, Packet, list, reply_to, text};
 use super::routes::{one_of, try_routes, winners, with_ways_in};
+use super::topology;
+use super::walker::{From, V, Walker};
 use fastrand::Rng;
-use heronshale_core::exposure::{Verdict, direct_ways};
+use heronshale_core::address::{Family, address_of};
+use heronshale_core::exposure::{HeldBy, Verdict, device_ways, direct_ways};
 use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::view::View;
 use serde_json::Value;
@@ -73,7 +76,7 @@ fn try_estate(seed: u64, seen: &mut BTreeMap<(&'static str, &'static str), usize
         let name = INTERFACES[at];
         let way = ways.iter().find(|way| &*built.interfaces[way.interface].name == name && way.family == engine.family);
         let Some(way) = way else {
-            // No public address of this family: nothing is asked.
+            // No public address of this family, or devices on the way: nothing is asked here.
             continue;
         };
         let holding: Vec<_> = way.parts.iter().filter(|part| part.packets.contains(&engine)).collect();
@@ -109,7 +112,7 @@ fn direct_exposure_equals_a_naive_walk_there_and_back() {
         let count: usize = seen.iter().filter(|((says, _), _)| *says == verdict).map(|(_, count)| count).sum();
         assert!(count * 100 >= total, "{verdict}: {count} of {total}: {seen:?}");
     }
-    for why in ["no gateway", "blocked", "denied", "reply lost", "reply denied", "route"] {
+    for why in ["no gateway", "blocked", "denied", "reply lost", "reply denied"] {
         assert!(seen.iter().any(|((_, because), count)| *because == why && *count > total / 200), "{why}: {seen:?}");
     }
 }
@@ -120,4 +123,42 @@ fn every_seeded_fault_of_routes_and_exposure_is_caught() {
     let caught = |fault| with_fault(fault, || (0..2_000).any(|seed| tries(seed).is_err()));
     let missed: Vec<Fault> = Fault::EXPOSURE.into_iter().filter(|fault| !caught(*fault)).collect();
     assert!(missed.is_empty(), "not caught: {missed:?}");
+}
+
+#[test]
+fn exposure_by_devices_equals_a_naive_walk_packet_by_packet() {
+    let mut seen: BTreeMap<(bool, V), usize> = BTreeMap::new();
+    for seed in 0..700 {
+        let mut random = Rng::with_seed(seed);
+        let json = topology::estate(&mut random);
+        let built = load(&json);
+        let view = View::new(&built, None);
+        let walker = Walker::new(&json);
+        let ways = device_ways(&view);
+        for way in &ways {
+            let addresses: Vec<_> = way.addresses.ranges().collect();
+            for _ in 0..8 {
+                let range = addresses[random.usize(0..addresses.len())];
+                let destination = address_of(range.family, range.first);
+                let source = match range.family {
+                    Family::V4 => ["8.8.8.8", "200.1.1.1"][random.usize(0..2)],
+                    Family::V6 => "2a00::8",
+                };
+                let (protocol, low) = [(6, 443), (6, 443), (6, 80), (17, 53), (6, 8443)][random.usize(0..5)];
+                let asked = Packet { source: source.parse().unwrap(), destination, protocol, low, source_port: 3000 };
+                let wanted = walker.verdict(&From::Internet, asked, None, "3000-3001");
+                let packet = to_engine(&asked);
+                let part = way.parts.iter().find(|part| part.packets.contains(&packet));
+                let Some(part) = part else { panic!("seed {seed}: {asked:?} is in no part of {:?}", way.by) };
+                let found = super::walks::engine_verdict(part.judged.verdict);
+                assert_eq!(found, wanted, "seed {seed}, {:?}, {asked:?}", way.by);
+                *seen.entry((matches!(way.by, HeldBy::Interface(_)), found)).or_default() += 1;
+            }
+        }
+    }
+    for (direct, verdict) in
+        [(true, V::Works), (true, V::Denied), (false, V::Works), (false, V::Some), (false, V::Lost)]
+    {
+        assert!(seen.get(&(direct, verdict)).is_some_and(|count| *count >= 40), "{direct} {verdict:?}: {seen:?}");
+    }
 }

@@ -12,7 +12,7 @@ use heronshale_core::view::View;
 use heronshale_core::walk::{Asked, Label, Labels, Start, Tell, Tree, Verdict, walk};
 use std::collections::BTreeMap;
 
-fn engine_verdict(verdict: Verdict) -> V {
+pub fn engine_verdict(verdict: Verdict) -> V {
     match verdict {
         Verdict::Works => V::Works,
         Verdict::WorksForSome => V::Some,

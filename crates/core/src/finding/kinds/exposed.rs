@@ -2,15 +2,16 @@
 
 use super::super::{Context, Draft, Evidence, Factor, Kind, Role, Severity, sensitive};
 use super::factor;
-use crate::answer::{Decider, OpenFact, WayFact, WayKind, way_fact};
+use crate::answer::{Decider, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact, way_fact};
 use crate::describe::rule_text;
-use crate::exposure::DirectWay;
+use crate::exposure::{DeviceWay, DirectWay};
 use crate::packet::{Intervals, PacketSet};
 
 pub(crate) const KIND: Kind = Kind {
     name: "exposed",
     base: Severity::Minor,
-    about: "The internet can open a connection to an interface, by a public address or by global IPv6.",
+    about: "The internet can open a connection: to an interface by a public address or by global IPv6, or by way of a \
+        balancer, a firewall that translates, or a service's public door.",
     why: "Whoever finds the address can talk to what listens there. Each such opening should be one that somebody wanted.",
     triggers: "The gateway, the internet block, every stage in, the reply's route and every stage out let a connection \
         through, for at least one address of the internet. Silent if any of them does not, for all traffic; connections that \
@@ -22,7 +23,11 @@ pub(crate) const KIND: Kind = Kind {
         "down: nothing but web ports, or nothing but ICMP",
     ],
     example: include_str!("../examples/exposed.yaml"),
-    check: |context| facts(context).iter().map(tell).collect(),
+    check: |context| {
+        let direct = facts(context).iter().map(tell).collect::<Vec<_>>();
+        let open = context.device_ways().iter().filter(|way| !way.open().is_empty());
+        direct.into_iter().chain(open.map(|way| by_device(context, way))).collect()
+    },
 };
 
 struct Fact {
@@ -32,17 +37,16 @@ struct Fact {
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let open = context.ways().iter().filter(|way| !way.open().is_empty());
-    open.map(|way| Fact { way: way_fact(context.view, way), factors: factors(way) }).collect()
+    let asked = |way: &DirectWay| PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
+    open.map(|way| Fact { way: way_fact(context.view, way), factors: factors(&way.open(), &asked(way)) }).collect()
 }
 
 /// What raises and lowers the severity of what is open by a way in.
-fn factors(way: &DirectWay) -> Vec<Factor> {
+fn factors(open: &PacketSet, asked: &PacketSet) -> Vec<Factor> {
     let services_of =
         |set: &PacketSet| set.boxes().iter().fold(Intervals::empty(), |sum, (entry, ())| sum.union(&entry.services));
-    let open = way.open();
-    let services = services_of(&open);
-    let asked = PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
-    let from_anywhere = services.difference(&services_of(&asked.difference(&open)));
+    let services = services_of(open);
+    let from_anywhere = services.difference(&services_of(&asked.difference(open)));
     let harmless =
         |services: &Intervals| services.is_empty() || sensitive::only_web(services) || sensitive::only_icmp(services);
     let mut factors = Vec::new();
@@ -60,8 +64,8 @@ fn factors(way: &DirectWay) -> Vec<Factor> {
 }
 
 /// How bad it is that something is open by a way in; none if nothing is.
-pub(crate) fn severity(way: &DirectWay) -> Option<Severity> {
-    (!way.open().is_empty()).then(|| KIND.base.with(&factors(way)))
+pub(crate) fn severity(open: &PacketSet, asked: &PacketSet) -> Option<Severity> {
+    (!open.is_empty()).then(|| KIND.base.with(&factors(open, asked)))
 }
 
 fn tell(fact: &Fact) -> Draft {
@@ -88,6 +92,47 @@ fn tell(fact: &Fact) -> Draft {
         evidence: evidence(open),
         witness,
         mend: mend(open),
+    }
+}
+
+/// A way in that leads by a device.
+fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
+    let fact = device_way_fact(context.view, way);
+    let address = fact.addresses.join(", ");
+    let said = |part: &WalkedFact| {
+        let traffic = part.traffic.iter().map(|one| format!("{} from {}", one.services.join(", "), one.sources.said));
+        let turns = if part.conditions.is_empty() {
+            String::new()
+        } else {
+            format!(" (if {})", part.conditions.join(", and if "))
+        };
+        format!("{}{turns}", traffic.collect::<Vec<_>>().join(", "))
+    };
+    let what: Vec<String> = fact.open.iter().map(said).collect();
+    let mut evidence: Vec<Evidence> = Vec::new();
+    let mut rules: Vec<String> = Vec::new();
+    for rule in fact.open.iter().flat_map(|part| &part.rules) {
+        let text = rule_text(rule);
+        let piece = Evidence { role: Role::LetInBy, text, place: Some(rule.place.clone()), rule: Some(rule.clone()) };
+        if !evidence.contains(&piece) {
+            evidence.push(piece);
+            rules.push(format!("rule {} of {}", rule.rule, rule.filter));
+        }
+    }
+    let reached = if fact.ends.is_empty() { String::new() } else { format!(", and leads to {}", fact.ends.join(", ")) };
+    Draft {
+        subject: format!("{}:{} {address}", fact.kind.word(), fact.name),
+        title: format!("{} {} at {address} is open to {}{reached}", fact.kind.word(), fact.name, shortened(&what)),
+        place: Some(fact.place),
+        networks: fact.network.into_iter().collect(),
+        owner: fact.owner,
+        factors: factors(&way.open(), &way.asked()),
+        evidence,
+        witness: fact.open.iter().find_map(|part| part.witness.clone()),
+        mend: match rules.as_slice() {
+            [] => "no rule stands in the way: close it at the device, or take away the public address".to_owned(),
+            rules => format!("if nobody means it: narrow or delete {}, or take away the address", rules.join(", ")),
+        },
     }
 }
 

@@ -2,7 +2,11 @@
 //!
 //! For each such way in the packets that the internet may send are partitioned by what becomes of the connection: the
 //! gateway, the internet block, the receiving stages, the reply's route and the reply's stages. The ways that lead
-//! over devices (balancers, firewalls, services) are not judged here.
+//! over devices (balancers, firewalls, services, gateways with a table of their own) are walked: [`device_ways`].
+
+mod device;
+
+pub use device::{DeviceWay, HeldBy, WalkedPart, device_ways};
 
 use crate::address::{Addresses, Family, Range, internet_at_large};
 use crate::effective::{Replies, Reply};
@@ -88,23 +92,37 @@ impl DirectWay {
 
 /// Every direct way in, in the order of the interfaces.
 pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
-    let estate = view.estate;
     let mut ways = Vec::new();
     // What comes to a firewall's, a proxy's or a private door's interface does not end there.
     let devices = crate::walk::roles(view);
-    for (id, interface) in estate.interfaces.iter().filter(|(id, _)| !devices.contains_key(id)) {
-        let mapped = estate.public_addresses.iter().filter(|(_, public)| public.interface == Some(id));
-        for (public, item) in mapped {
-            if let Some(private) = item.private {
-                ways.push(direct_way(view, id, Some(public), Range::single(private)));
-            }
-        }
-        let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
-        for range in interface.addresses.intersection(&global).ranges() {
-            ways.push(direct_way(view, id, None, range));
+    for (id, public, own) in asked_addresses(view) {
+        if !devices.contains_key(&id) && !device::is_led_by_devices(view, id) {
+            ways.push(direct_way(view, id, public, own));
         }
     }
     ways
+}
+
+/// What the internet may ask of interfaces: mapped public addresses with the own ones behind them, and global IPv6. By
+/// interface, in their order.
+fn asked_addresses(view: &View<'_>) -> Vec<(Id<Interface>, Option<Id<PublicAddress>>, Range)> {
+    let estate = view.estate;
+    let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
+    let mut asked = Vec::new();
+    for (public, item) in estate.public_addresses.iter() {
+        if let (Some(interface), Some(private)) = (item.interface, item.private) {
+            asked.push((interface, Some(public), Range::single(private)));
+        }
+    }
+    for (id, interface) in estate.interfaces.iter() {
+        if !interface.addresses.of(Family::V6).is_empty() {
+            let own = interface.addresses.intersection(&global);
+            asked.extend(own.ranges().map(|range| (id, None, range)));
+        }
+    }
+    // Stable: public addresses stay before global IPv6, in the order of the files.
+    asked.sort_by_key(|(id, _, _)| *id);
+    asked
 }
 
 /// One way in.
@@ -140,11 +158,6 @@ pub fn direct_way(
         way.parts.push(part(if lacking { Verdict::Unknown } else { Verdict::NoGateway }, asked));
         return way;
     };
-    if matches!(estate.gateways[attached].kind, GatewayKind::Internet { table: Some(_), .. }) {
-        // Its own table may lead elsewhere first: `path` knows.
-        way.parts.push(part(Verdict::Unknown, asked));
-        return way;
-    }
     let subnet = &estate.subnets[estate.interfaces[interface].subnet];
     let traffic = [subnet.internet_traffic, estate.networks[network].internet_traffic];
     if traffic.iter().any(|traffic| *traffic != InternetTraffic::BothWays) && !has(Fault::InternetBlockIgnored) {
@@ -222,7 +235,7 @@ fn by_route(routes: &[Routed], gateway: Id<Gateway>, packets: &PacketSet) -> Vec
             continue;
         }
         let good = |winner: &&Winner| winner.hop == Hop::Gateway(gateway);
-        let open = |winner: &&Winner| matches!(winner.hop, Hop::Unknown | Hop::Interface(_) | Hop::Balancer(_));
+        let open = |winner: &&Winner| winner.hop == Hop::Unknown;
         let goods = route.winners.iter().filter(good).count();
         let verdict = if has(Fault::ReplyRouteIgnored) || (goods > 0 && goods == route.winners.len()) {
             Verdict::Works

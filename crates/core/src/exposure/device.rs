@@ -1,0 +1,155 @@
+//! What the internet reaches by way of devices: balancers, firewalls that translate, services' public doors, and interfaces
+//! behind a gateway with a table of its own. Walked there and back, as `path` does (design 3.3).
+
+use crate::address::{Addresses, Range};
+use crate::ends::End;
+use crate::model::{Balancer, Firewall, GatewayKind, Id, Interface, PlatformService};
+use crate::packet::PacketSet;
+use crate::path::{Connection, Goal, question};
+use crate::route::{Hop, RoutePlace, candidates};
+use crate::view::View;
+use crate::walk::{Judged, Spot, Step, Tell, Verdict, What, walk};
+
+/// Who holds the address that is asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum HeldBy {
+    /// An interface of a device, or one whose packets or replies are led by one.
+    Interface(Id<Interface>),
+    /// A balancer's public front end.
+    Balancer(Id<Balancer>),
+    /// A firewall that holds addresses itself.
+    Firewall(Id<Firewall>),
+    /// A service's public door.
+    Service(Id<PlatformService>),
+}
+
+/// Packets from the internet that fare alike.
+#[derive(Clone, Debug)]
+pub struct WalkedPart {
+    /// The packets as they are sent.
+    pub packets: PacketSet,
+    /// How they fare.
+    pub judged: Judged,
+    /// Every step of an example: of the first of nature's choices that works, else of the one that decides.
+    pub steps: Vec<Step>,
+    /// The interfaces at which requests arrive that work, by any of nature's choices.
+    pub ends: Vec<Id<Interface>>,
+}
+
+impl WalkedPart {
+    /// Whether some connection works, perhaps under a condition that no snapshot holds.
+    pub fn is_open(&self) -> bool {
+        self.judged.verdict <= Verdict::Conditional
+    }
+}
+
+/// One way in that leads by a device.
+#[derive(Clone, Debug)]
+pub struct DeviceWay {
+    /// Who holds the addresses.
+    pub by: HeldBy,
+    /// The addresses that are asked.
+    pub addresses: Addresses,
+    /// The partition of all that the internet may send there.
+    pub parts: Vec<WalkedPart>,
+}
+
+impl DeviceWay {
+    /// All packets that get in.
+    pub fn open(&self) -> PacketSet {
+        PacketSet::union_all(self.parts.iter().filter(|part| part.is_open()).map(|part| part.packets.clone()))
+    }
+
+    /// All packets that were asked about.
+    pub fn asked(&self) -> PacketSet {
+        PacketSet::union_all(self.parts.iter().map(|part| part.packets.clone()))
+    }
+
+    /// The interfaces that are reached.
+    pub fn ends(&self) -> Vec<Id<Interface>> {
+        let mut ends: Vec<_> = self.parts.iter().flat_map(|part| part.ends.iter().copied()).collect();
+        ends.sort_unstable();
+        ends.dedup();
+        ends
+    }
+}
+
+/// Every way in that leads by a device, by kind of holder and in the order of the files.
+pub fn device_ways(view: &View<'_>) -> Vec<DeviceWay> {
+    let estate = view.estate;
+    let devices = crate::walk::roles(view);
+    let mut asked: Vec<(HeldBy, Range)> = Vec::new();
+    for (id, public, own) in super::asked_addresses(view) {
+        if devices.contains_key(&id) || is_led_by_devices(view, id) {
+            let range = public.map_or(own, |public| Range::single(estate.public_addresses[public].address));
+            asked.push((HeldBy::Interface(id), range));
+        }
+    }
+    for (id, balancer) in estate.balancers.iter() {
+        let public = balancer.front_ends.iter().filter(|front| front.public);
+        asked.extend(public.map(|front| (HeldBy::Balancer(id), Range::single(front.address))));
+    }
+    for (id, firewall) in estate.firewalls.iter().filter(|(_, firewall)| firewall.legs.is_empty()) {
+        let public = firewall.addresses.intersection(view.internet());
+        asked.extend(public.ranges().map(|range| (HeldBy::Firewall(id), range)));
+    }
+    for (id, service) in estate.services.iter() {
+        let doors = service.public_door.iter().flat_map(|door| door.addresses.ranges());
+        asked.extend(doors.map(|range| (HeldBy::Service(id), range)));
+    }
+    let mut ways: Vec<DeviceWay> = Vec::new();
+    for (by, range) in asked {
+        let addresses: Addresses = [range].into_iter().collect();
+        if !ways.iter().any(|way| way.by == by && way.addresses == addresses) {
+            ways.push(device_way(view, by, range));
+        }
+    }
+    ways
+}
+
+/// Whether what comes to an interface from the internet may be led elsewhere first, by a table of the gateway's own, or its
+/// replies by an interface that forwards or a balancer.
+pub(super) fn is_led_by_devices(view: &View<'_>, interface: Id<Interface>) -> bool {
+    let estate = view.estate;
+    let network = estate.network_of(interface);
+    let own = |kind: &GatewayKind| matches!(kind, GatewayKind::Internet { attached: true, table: Some(_) });
+    if estate.gateways.items().iter().any(|gateway| gateway.network == network && own(&gateway.kind)) {
+        return true;
+    }
+    let place = RoutePlace::in_subnet(view, estate.interfaces[interface].subnet, Some(interface));
+    let mut hops = candidates(view, place).all.into_iter().map(|candidate| candidate.winner.hop);
+    hops.any(|hop| matches!(hop, Hop::Interface(_) | Hop::Balancer(_)))
+}
+
+fn device_way(view: &View<'_>, by: HeldBy, range: Range) -> DeviceWay {
+    let block = crate::address::Block { range, length: range.prefix_length(), host: None };
+    let connection =
+        Connection { from: End::Internet, to: Goal::End(End::Block(block)), services: Vec::new(), source_port: None };
+    let addresses: Addresses = [range].into_iter().collect();
+    let Ok(asked) = question(view, &connection) else { return DeviceWay { by, addresses, parts: Vec::new() } };
+    let answered = walk(view, &asked.asked, Tell::Steps);
+    let labels = &answered.labels;
+    let mut parts: Vec<WalkedPart> = Vec::new();
+    for part in answered.parts {
+        let works = labels.trails_that_work(part.label);
+        let mut ends: Vec<Id<Interface>> = works.iter().filter_map(|trail| arrived(&labels.steps(*trail))).collect();
+        ends.sort_unstable();
+        ends.dedup();
+        let trail = if part.judged.verdict <= Verdict::Conditional {
+            works.first().copied().unwrap_or(part.judged.trail)
+        } else {
+            part.judged.trail
+        };
+        let steps = labels.steps(trail).into_iter().cloned().collect();
+        parts.push(WalkedPart { packets: part.packets, judged: part.judged, steps, ends });
+    }
+    DeviceWay { by, addresses, parts }
+}
+
+/// The interface at which a request arrived last.
+fn arrived(steps: &[&Step]) -> Option<Id<Interface>> {
+    steps.iter().rev().find_map(|step| match (step.at, &step.what) {
+        (Spot::Interface(id), What::Arrived) if !step.reply => Some(id),
+        _ => None,
+    })
+}
