@@ -338,7 +338,7 @@ fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
         return names;
     }
     let mut rest = set.clone();
-    let mut left = rest.texts();
+    let mut left = rest.ranges().count();
     let mut words = Vec::new();
     for (name, members) in symbols {
         let members = members.intersection(&Addresses::of_family(family));
@@ -347,13 +347,13 @@ fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
         }
         // A name stands for its members only where that makes the list no longer.
         let without = rest.difference(&members);
-        let texts = without.texts();
-        if texts.len() < left.len() {
-            (rest, left) = (without, texts);
+        let count = without.ranges().count();
+        if count < left {
+            (rest, left) = (without, count);
             words.push(name.clone());
         }
     }
-    words.extend(left);
+    words.extend(rest.texts());
     words
 }
 

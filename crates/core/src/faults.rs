@@ -123,6 +123,12 @@ pub enum Fault {
     NeverWidened,
     /// No fault: any number of interfaces is taken together. The answer must mean the same.
     AlwaysMany,
+    /// The same, and interfaces are alike whatever sets of addresses hold them.
+    AlikeWithoutMarks,
+    /// The same, and subnets are alike whatever stands in them.
+    AlikeAcrossSubnets,
+    /// The same, and stages tell nothing apart.
+    AlikeWithoutStages,
 }
 
 impl Fault {
@@ -190,6 +196,14 @@ impl Fault {
     ];
 
     /// Faults of the walk.
+    /// Faults of what is alike; with each of them any number of interfaces is taken together.
+    pub const ALIKE: [Self; 3] = [Self::AlikeWithoutMarks, Self::AlikeAcrossSubnets, Self::AlikeWithoutStages];
+
+    /// Whether few interfaces are taken together too.
+    pub fn takes_few_together() -> bool {
+        has(Self::AlwaysMany) || Self::ALIKE.into_iter().any(has)
+    }
+
     pub const WALK: [Self; 53] = [
         Self::WalkKnownEverywhere,
         Self::WalkKnownNowhere,

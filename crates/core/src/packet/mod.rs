@@ -13,6 +13,7 @@ mod node;
 mod reply;
 mod rewrite;
 pub mod service;
+mod spread;
 #[cfg(test)]
 mod tests;
 
@@ -21,6 +22,7 @@ pub use listing::{Entry, entries, entries_within};
 pub use map::{PacketMap, PacketSet};
 pub use node::Label;
 pub use rewrite::Rewrite;
+pub use spread::Members;
 
 use crate::address::{Family, address_of};
 use serde::{Deserialize, Serialize};

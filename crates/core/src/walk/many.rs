@@ -59,8 +59,15 @@ impl<'e> Walk<'_, 'e> {
         let all = Addresses::all();
         let every = Intervals::span(0, u128::from(u16::MAX));
         let numbers = |family| services.intersection(&service::all(family));
-        for members in classes {
+        for mut members in classes {
+            if !self.left_out.is_empty() {
+                members.retain(|id| !estate.interfaces[*id].addresses.is_subset(&self.left_out));
+            }
             let own: Addresses = members.iter().flat_map(|id| estate.interfaces[*id].addresses.ranges()).collect();
+            let own = own.difference(&self.left_out);
+            if own.is_empty() {
+                continue;
+            }
             let (from, to) = if direction == Direction::In { (&all, &own) } else { (&own, &all) };
             let domain = PacketSet::fields(from, to, numbers, &every, ());
             for (pass, set) in self.side_with(ctx, members[0], direction, &domain, None) {
@@ -241,7 +248,7 @@ impl<'e> Walk<'_, 'e> {
 
     /// Whether interfaces are taken together here.
     pub(super) fn is_many(&self, interfaces: usize) -> bool {
-        let enough = interfaces > MANY || (interfaces > 0 && has(Fault::AlwaysMany));
+        let enough = interfaces > MANY || (interfaces > 0 && Fault::takes_few_together());
         self.coarse && enough && !self.tagged_routes
     }
 

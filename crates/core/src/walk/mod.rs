@@ -12,6 +12,7 @@
 //! Invariants: a map that comes back is total on the set that was asked; a leg deeper than [`DEEPEST`] is a loop; nothing is
 //! lost or denied because of what the snapshot says it lacks.
 
+mod alike;
 mod device;
 mod edge;
 mod label;
@@ -100,7 +101,20 @@ pub enum Tell {
 
 /// Walks what was asked.
 pub fn walk(view: &View<'_>, asked: &Asked, tell: Tell) -> Answered {
+    // Of those that are alike one is asked, where no steps are told.
+    let smaller = if tell == Tell::Verdicts { alike::smaller(view, asked) } else { None };
+    let Some(smaller) = smaller else { return walk_all(view, asked, tell, Addresses::empty()) };
+    let mut answered = walk_all(view, &smaller.asked, tell, smaller.left_out.clone());
+    for part in &mut answered.parts {
+        part.packets = smaller.spread(&part.packets);
+    }
+    answered
+}
+
+/// Walks it without looking for those that are alike. `left_out`: addresses of which no packet can come up.
+fn walk_all(view: &View<'_>, asked: &Asked, tell: Tell, left_out: Addresses) -> Answered {
     let mut walk = Walk::new(view, tell);
+    walk.left_out = left_out;
     let map = walk.connection(asked);
     let folded = map.fold_source_ports(&mut |labels| {
         walk.labels.choose(labels.iter().map(|(ports, label)| (Choice::ClientPorts(ports.clone()), *label)).collect())
@@ -272,6 +286,8 @@ struct Walk<'v, 'e> {
     platform: PacketSet,
     internet_end: Addresses,
     public: Rc<edge::PublicIndex>,
+    /// Addresses of which no packet can come up: of interfaces for which others stand.
+    left_out: Addresses,
 }
 
 impl<'v, 'e> Walk<'v, 'e> {
@@ -296,6 +312,7 @@ impl<'v, 'e> Walk<'v, 'e> {
             platform: crate::stage::platform_traffic(view),
             internet_end: view.internet_end(),
             public: Rc::new(edge::PublicIndex::new(view)),
+            left_out: Addresses::empty(),
         }
     }
 

@@ -230,16 +230,19 @@ fn every_witness_of_an_exposure_gets_in_and_its_reply_passes_and_what_is_told_op
             .filter(|finding| text(finding, "kind") == Some("exposed"))
             .map(|finding| finding["place"]["pointer"].as_str().unwrap())
             .collect();
-        let open: std::collections::BTreeSet<&str> = list(&answer, "ways")
-            .iter()
-            .filter(|way| !list(way, "open").is_empty())
-            .map(|way| way["interface"]["place"]["pointer"].as_str().unwrap())
-            .collect();
+        let is_open = |way: &&Value| !list(way, "open").is_empty();
+        let direct = list(&answer, "ways").iter().filter(is_open).map(|way| &way["interface"]["place"]);
+        let by_devices = list(&answer, "by_devices").iter().filter(is_open).map(|way| &way["place"]);
+        let open: std::collections::BTreeSet<&str> =
+            direct.chain(by_devices).map(|place| place["pointer"].as_str().unwrap()).collect();
         assert_eq!(with_findings, open, "seed {seed}");
         // The worst ways come first, and exposure and audit agree on how bad each is.
         let rank =
             |one: &Value| ["urgent", "serious", "minor", "note"].iter().position(|word| one["severity"] == *word);
-        let ways: Vec<usize> = list(&answer, "ways").iter().filter_map(rank).collect();
+        let ranks = |of: &str| list(&answer, of).iter().filter_map(rank).collect::<Vec<usize>>();
+        assert!(ranks("ways").is_sorted() && ranks("by_devices").is_sorted(), "seed {seed}");
+        let mut ways = [ranks("ways"), ranks("by_devices")].concat();
+        ways.sort_unstable();
         let mut found: Vec<usize> = list(&exposed, "findings")
             .iter()
             .filter(|one| text(one, "kind") == Some("exposed"))

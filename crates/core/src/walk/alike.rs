@@ -1,0 +1,343 @@
+//! Interfaces that no part of the estate tells apart: of each kind one is asked, and what becomes of it becomes of all.
+//!
+//! *Problem.* Between two networks of 10,000 interfaces the partition has as many slices as senders, each with a set of
+//! receivers of its own, although few of them differ in anything.
+//!
+//! *Form.* Two plain interfaces are alike if they have the same network, stages, and subnet conduct (ACL, table, groups,
+//! internet traffic), and if every set of addresses that the estate can ask about (peers of rules, routes, announcements, translations,
+//! doors …) holds both or neither. Exchanging two that are alike changes nothing in the estate, so a packet of one fares as the same
+//! packet of the other; as long as no packet has two of one kind at its ends. Hence only senders that are not receivers, in
+//! subnets that hold none, are taken together, and the other way round.
+
+use super::{Asked, Start, boxed, roles};
+use crate::address::{Addresses, Family, Range, address_of, internet_at_large, number_of};
+use crate::faults::{Fault, has};
+use crate::model::{
+    Filter, GatewayKind, Id, Interface, InternetTraffic, Network, NextHop, Peer, Reference, RouteDestination,
+    RouteTable, Subnet,
+};
+use crate::packet::{Members, PacketSet};
+use crate::route::table_of;
+use crate::view::View;
+use rustc_hash::{FxHashMap, FxHashSet};
+use std::net::IpAddr;
+
+/// Below this many interfaces on a side each is asked.
+const WORTH_IT: usize = 200;
+
+/// A smaller question that stands for a large one.
+pub(super) struct Smaller {
+    pub asked: Asked,
+    /// The addresses for which others stand.
+    pub left_out: Addresses,
+    senders: Members,
+    receivers: Members,
+}
+
+impl Smaller {
+    /// What is said of some packets, said of all that are alike.
+    pub fn spread(&self, packets: &PacketSet) -> PacketSet {
+        packets.spread(&self.senders, &self.receivers)
+    }
+}
+
+/// What a subnet's interfaces have of it.
+#[derive(Clone, PartialEq, Eq, Hash)]
+enum InSubnet<'e> {
+    /// Something stands in it that could tell it from others.
+    Own(Id<Subnet>),
+    Plain {
+        acl: Option<&'e Reference<Filter>>,
+        groups: &'e [Reference<Filter>],
+        table: Option<&'e Reference<RouteTable>>,
+        internet_traffic: InternetTraffic,
+        default_outbound: bool,
+    },
+}
+
+#[derive(Clone, PartialEq, Eq, Hash)]
+struct Kind<'e> {
+    sender: bool,
+    network: Id<Network>,
+    subnet: InSubnet<'e>,
+    stages: u32,
+    /// For each family the sets that hold the address; none without one.
+    held: [Option<Vec<u32>>; 2],
+}
+
+/// The smaller question, if there is one that stands for all that was asked.
+pub(super) fn smaller(view: &View<'_>, asked: &Asked) -> Option<Smaller> {
+    let estate = view.estate;
+    let Start::Interfaces(starts) = &asked.start else { return None };
+    let least = if Fault::takes_few_together() { 2 } else { WORTH_IT };
+    let tagged = estate.route_tables.items().iter().flat_map(|table| &table.routes).any(|r| !r.only_tagged.is_empty());
+    let told_apart = |object: &str| ["interface:", "workload:", "subnet:"].iter().any(|kind| object.starts_with(kind));
+    if tagged || !asked.any_of.is_empty() || estate.gaps.iter().any(|gap| told_apart(&gap.object)) {
+        return None;
+    }
+    let wanted = asked.packets.destinations();
+    let senders: FxHashSet<Id<Interface>> = starts.iter().copied().collect();
+    let held = estate.interfaces.iter().filter(|(_, item)| item.addresses.overlaps(&wanted));
+    let receivers: FxHashSet<Id<Interface>> = held.map(|(id, _)| id).collect();
+    if senders.len().max(receivers.len()) < least {
+        return None;
+    }
+    let own = own_subnets(view, &senders, &receivers);
+    let own = if has(Fault::AlikeAcrossSubnets) { FxHashSet::default() } else { own };
+    let candidates = plain(view, &senders, &receivers);
+    let marked = marked(view, &candidates);
+    let stages = crate::effective::stage_classes(view);
+    let mut index: FxHashMap<Kind<'_>, usize> = FxHashMap::default();
+    let mut kinds: Vec<Vec<Id<Interface>>> = Vec::new();
+    for id in &candidates {
+        let item = &estate.interfaces[*id];
+        let subnet = &estate.subnets[item.subnet];
+        let in_subnet = if own.contains(&item.subnet) {
+            InSubnet::Own(item.subnet)
+        } else {
+            InSubnet::Plain {
+                acl: subnet.acl.as_ref(),
+                groups: &subnet.groups,
+                table: table_of(view, item.subnet),
+                internet_traffic: subnet.internet_traffic,
+                default_outbound: subnet.default_outbound,
+            }
+        };
+        let kind = Kind {
+            sender: senders.contains(id),
+            network: subnet.network,
+            subnet: in_subnet,
+            stages: if has(Fault::AlikeWithoutStages) { 0 } else { stages[id.index()] },
+            held: Family::BOTH.map(|family| item.primary(family).map(|own| marked[&own].clone())),
+        };
+        let at = *index.entry(kind).or_insert_with(|| {
+            kinds.push(Vec::new());
+            kinds.len() - 1
+        });
+        kinds[at].push(*id);
+    }
+    let mut smaller = Smaller {
+        asked: asked.clone(),
+        left_out: Addresses::empty(),
+        senders: Members::default(),
+        receivers: Members::default(),
+    };
+    let mut left_out = [Vec::new(), Vec::new()];
+    for members in kinds.iter().filter(|members| members.len() > 1) {
+        let sender = senders.contains(&members[0]);
+        for family in Family::BOTH {
+            let mut numbers: Vec<u128> =
+                members.iter().filter_map(|id| estate.interfaces[*id].primary(family)).map(number_of).collect();
+            numbers.sort_unstable();
+            let Some((first, others)) = numbers.split_first() else { continue };
+            let of = if sender { &mut smaller.senders } else { &mut smaller.receivers };
+            left_out[usize::from(!sender)]
+                .extend(others.iter().map(|number| Range::single(address_of(family, *number))));
+            of.insert((family, *first), numbers);
+        }
+    }
+    let [from, to] = left_out.map(|ranges| ranges.into_iter().collect::<Addresses>());
+    if from.is_empty() && to.is_empty() {
+        return None;
+    }
+    let all = Addresses::all();
+    let packets = asked.packets.difference(&boxed(&from, &all)).difference(&boxed(&all, &to));
+    // All of a kind must have been asked about alike.
+    if smaller.spread(&packets) != asked.packets {
+        return None;
+    }
+    let sources = packets.sources();
+    let stay = starts.iter().copied().filter(|id| estate.interfaces[*id].addresses.overlaps(&sources));
+    smaller.asked.start = Start::Interfaces(stay.collect());
+    smaller.asked.packets = packets;
+    smaller.left_out = from.union(&to);
+    Some(smaller)
+}
+
+/// Subnets with something in them that packets on the way could tell from others.
+fn own_subnets(
+    view: &View<'_>,
+    senders: &FxHashSet<Id<Interface>>,
+    receivers: &FxHashSet<Id<Interface>>,
+) -> FxHashSet<Id<Subnet>> {
+    let estate = view.estate;
+    let of = |all: &FxHashSet<Id<Interface>>| -> FxHashSet<Id<Subnet>> {
+        all.iter().map(|id| estate.interfaces[*id].subnet).collect()
+    };
+    let (sending, receiving) = (of(senders), of(receivers));
+    let mut own: FxHashSet<Id<Subnet>> = sending.intersection(&receiving).copied().collect();
+    let devices = roles(view);
+    for (id, interface) in estate.interfaces.iter() {
+        if interface.forwards || devices.contains_key(&id) {
+            own.insert(interface.subnet);
+        }
+    }
+    for gateway in estate.gateways.items() {
+        if let GatewayKind::Nat { subnet, serves, .. } = &gateway.kind {
+            own.insert(*subnet);
+            own.extend(serves);
+        }
+    }
+    own.extend(estate.hubs.items().iter().flat_map(|hub| &hub.links).filter_map(|link| link.subnet));
+    own.extend(estate.balancers.items().iter().filter_map(|balancer| balancer.subnet));
+    own
+}
+
+/// Interfaces that are nothing but ends of packets, on one side only, with one address of a family.
+fn plain(
+    view: &View<'_>,
+    senders: &FxHashSet<Id<Interface>>,
+    receivers: &FxHashSet<Id<Interface>>,
+) -> Vec<Id<Interface>> {
+    let estate = view.estate;
+    let devices = roles(view);
+    let hops = estate.route_tables.items().iter().flat_map(|table| &table.routes);
+    let mut special: FxHashSet<Id<Interface>> = hops
+        .filter_map(|route| match &route.next_hop {
+            NextHop::Interface(interface) => interface.found(),
+            _ => None,
+        })
+        .collect();
+    special
+        .extend(estate.balancers.items().iter().flat_map(|balancer| &balancer.back_ends).filter_map(|b| b.interface));
+    special.extend(estate.public_addresses.items().iter().filter_map(|public| public.interface));
+    special.extend(estate.services.items().iter().flat_map(|service| service.interfaces.iter().copied()));
+    let is_plain = |(id, item): &(Id<Interface>, &Interface)| {
+        let single = |family: Family| item.addresses.of(family).spans().iter().all(|(first, last)| first == last);
+        let one = |family: Family| item.addresses.of(family).spans().len() <= 1 && single(family);
+        (senders.contains(id) != receivers.contains(id))
+            && !item.forwards
+            && !devices.contains_key(id)
+            && !special.contains(id)
+            && Family::BOTH.into_iter().all(one)
+    };
+    estate.interfaces.iter().filter(is_plain).map(|(id, _)| id).collect()
+}
+
+/// For each address of these interfaces the sets of the estate that hold it.
+fn marked(view: &View<'_>, of: &[Id<Interface>]) -> FxHashMap<IpAddr, Vec<u32>> {
+    let estate = view.estate;
+    let mut numbers: [Vec<u128>; 2] = [Vec::new(), Vec::new()];
+    for id in of {
+        for (at, family) in Family::BOTH.into_iter().enumerate() {
+            numbers[at].extend(estate.interfaces[*id].primary(family).map(number_of));
+        }
+    }
+    let mut found: FxHashMap<IpAddr, Vec<u32>> = FxHashMap::default();
+    for (family, numbers) in Family::BOTH.into_iter().zip(&mut numbers) {
+        numbers.sort_unstable();
+        found.extend(numbers.iter().map(|number| (address_of(family, *number), Vec::new())));
+    }
+    let marks = if has(Fault::AlikeWithoutMarks) { Vec::new() } else { marks(view) };
+    for (mark, set) in (0_u32..).zip(marks) {
+        for (family, numbers) in Family::BOTH.into_iter().zip(&numbers) {
+            for (first, last) in set.of(family).spans() {
+                let from = numbers.partition_point(|number| number < first);
+                let until = numbers.partition_point(|number| number <= last);
+                for number in &numbers[from..until] {
+                    let marks = found.get_mut(&address_of(family, *number)).expect("every address was put in");
+                    if marks.last() != Some(&mark) {
+                        marks.push(mark);
+                    }
+                }
+            }
+        }
+    }
+    found
+}
+
+/// Every set of addresses that something in the estate asks about. Named peers reach whole networks or nothing of them, so they
+/// are read as if they reached all.
+fn marks(view: &View<'_>) -> Vec<Addresses> {
+    let estate = view.estate;
+    let mut sets: FxHashSet<Addresses> = FxHashSet::default();
+    let mut peers: FxHashSet<&Peer> = FxHashSet::default();
+    for filter in estate.filters.items() {
+        for rule in filter.rules.iter().flatten() {
+            peers.extend(rule.peers.iter().flatten().chain(&rule.except).chain(rule.local.iter().flatten()));
+            peers.extend(rule.firewall.iter().flat_map(|more| &more.except_destinations));
+        }
+    }
+    let mut singles: Vec<IpAddr> = Vec::new();
+    let mut destinations: Vec<&RouteDestination> = Vec::new();
+    for firewall in estate.firewalls.items() {
+        for translation in firewall.destination_translations.iter().chain(&firewall.source_translations) {
+            peers.extend(translation.sources.iter().flatten().chain(translation.destinations.iter().flatten()));
+            singles.extend(translation.to);
+        }
+        destinations.extend(firewall.routes.iter().flatten().flat_map(|route| &route.destinations));
+        sets.insert(firewall.addresses.clone());
+    }
+    for service in estate.services.items() {
+        if let Some(door) = &service.public_door {
+            peers.extend(door.allowed.iter().flatten());
+            sets.insert(door.addresses.clone());
+        }
+        singles.extend(service.provider_source);
+    }
+    for peer in peers {
+        let matched = view.peer(peer, None);
+        sets.insert(matched.sure);
+        sets.insert(matched.maybe);
+    }
+    for route in estate.route_tables.items().iter().flat_map(|table| &table.routes) {
+        destinations.extend(route.destinations.iter().chain(route.only_from.iter().flatten()));
+        if let NextHop::Address(address) = route.next_hop {
+            singles.push(address);
+        }
+    }
+    for hub in estate.hubs.items() {
+        destinations.extend(hub.domains.iter().flat_map(|domain| &domain.routes).flat_map(|route| &route.destinations));
+        for range in hub.links.iter().filter_map(|link| link.announces.as_ref()).flatten() {
+            sets.insert([*range].into_iter().collect());
+        }
+    }
+    for destination in destinations {
+        match destination {
+            RouteDestination::Block(block) => drop(sets.insert([block.range].into_iter().collect())),
+            RouteDestination::Set(Reference::Found(set)) => {
+                let matched = &view.set(*set).matched;
+                sets.insert(matched.sure.clone());
+                sets.insert(matched.maybe.clone());
+            }
+            RouteDestination::Set(Reference::Missing(_)) => {}
+        }
+    }
+    for network in estate.networks.items() {
+        sets.extend(network.written_blocks.iter().map(|range| [*range].into_iter().collect::<Addresses>()));
+        sets.insert(network.blocks.clone());
+    }
+    for site in estate.sites.items() {
+        sets.extend(site.written_announces.iter().map(|range| [*range].into_iter().collect::<Addresses>()));
+        sets.extend([site.holds.clone(), site.announces.clone()]);
+        sets.extend(site.knows.clone());
+    }
+    sets.extend(estate.gaps.iter().filter_map(|gap| gap.blocks.clone()));
+    sets.extend(estate.platform_traffic.iter().map(|traffic| traffic.addresses.clone()));
+    sets.extend(estate.probes.clone());
+    sets.extend([view.internet().clone(), internet_at_large()]);
+    for balancer in estate.balancers.items() {
+        singles.extend(balancer.front_ends.iter().map(|front| front.address));
+        singles.extend(balancer.back_ends.iter().filter_map(|back_end| back_end.address));
+    }
+    for gateway in estate.gateways.items() {
+        if let GatewayKind::Nat { address, public, .. } = &gateway.kind {
+            singles.extend(address.iter().chain(public));
+        }
+    }
+    singles.extend(
+        estate.public_addresses.items().iter().flat_map(|public| [Some(public.address), public.private]).flatten(),
+    );
+    // What two things hold is like nothing else.
+    let mut held: Vec<Range> = estate.interfaces.items().iter().flat_map(|item| item.addresses.ranges()).collect();
+    held.sort_unstable_by_key(|range| (range.family, range.first));
+    let meet = |pair: &&[Range]| pair[0].family == pair[1].family && pair[1].first <= pair[0].last;
+    for pair in held.windows(2).filter(meet) {
+        sets.insert([pair[0]].into_iter().collect());
+        sets.insert([pair[1]].into_iter().collect());
+    }
+    sets.extend(singles.into_iter().map(Addresses::single));
+    let mut sets: Vec<Addresses> = sets.into_iter().collect();
+    sets.retain(|set| !set.is_empty());
+    sets
+}
