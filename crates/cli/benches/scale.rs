@@ -5,9 +5,11 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops where it cannot go on")]
 
-use heronshale_core::answer::audit;
+use heronshale_core::answer::{audit, path_answer};
 use heronshale_core::effective::{classes, effective};
+use heronshale_core::ends::End;
 use heronshale_core::model::Direction;
+use heronshale_core::path::{Connection, Goal, question};
 use heronshale_core::view::View;
 use heronshale_intake::load_texts;
 use serde_json::{Value, json};
@@ -79,7 +81,87 @@ fn median(mut all: Vec<f64>) -> f64 {
     all[all.len() / 2]
 }
 
+/// Two networks of so many interfaces each: 250 to a subnet, four groups to a subnet of 250 in each network; half of the rules are
+/// about groups.
+fn pair(interfaces: usize) -> String {
+    let mut random = fastrand::Rng::with_seed(5);
+    let groups = 250;
+    let subnets = interfaces.div_ceil(250);
+    let mut sections: [Vec<Value>; 3] = Default::default();
+    for (network, base) in [("east", 0), ("west", 128)] {
+        for at in 0..groups {
+            let mut rule = |id: usize| {
+                let peer = match random.u8(0..10) {
+                    0..5 => format!("group:{}-g{}", ["east", "west"][random.usize(0..2)], random.usize(0..groups)),
+                    5..7 => "10.0.0.0/8".to_owned(),
+                    7..9 => format!("10.{}.{}.0/24", random.u8(..), random.usize(0..subnets)),
+                    _ => "internet".to_owned(),
+                };
+                let port = [22, 80, 443, 5432, 8080, 9100][random.usize(0..6)];
+                json!({ "id": format!("r{id}"), "services": format!("tcp {port}"), "peers": peer })
+            };
+            let inbound: Vec<Value> = (0..3).map(&mut rule).collect();
+            sections[0]
+                .push(json!({ "id": format!("{network}-g{at}"), "inbound": inbound, "outbound": [{ "id": "all" }] }));
+        }
+        for subnet in 0..subnets {
+            let block = format!("10.{}.{}", base + subnet / 256, subnet % 256);
+            sections[1].push(
+                json!({ "id": format!("{network}-{subnet}"), "network": network, "blocks": format!("{block}.0/24") }),
+            );
+            let tier: Vec<usize> = (0..4).map(|_| random.usize(0..groups)).collect();
+            for at in 0..250.min(interfaces - subnet * 250) {
+                let group = tier[random.usize(0..4)];
+                sections[2]
+                    .push(json!({ "id": format!("{network}-{subnet}-{at}"), "subnet": format!("{network}-{subnet}"),
+                    "addresses": format!("{block}.{}", at + 2), "groups": format!("{network}-g{group}") }));
+            }
+        }
+    }
+    let [groups, subnets, interfaces] = sections;
+    json!({
+        "format": "heronshale-snapshot", "version": 1, "estate": { "name": "pair", "taken": "2026-11-02T06:00:00Z" },
+        "networks": [{ "id": "east", "blocks": "10.0.0.0/9" }, { "id": "west", "blocks": "10.128.0.0/9" }],
+        "peerings": [{ "id": "p", "sides": [{ "network": "east" }, { "network": "west" }] }],
+        "security_groups": groups, "subnets": subnets, "interfaces": interfaces,
+    })
+    .to_string()
+}
+
+/// From one network to the other, on one port and on all.
+fn paths() {
+    println!(
+        "{:>22} {:>8} {:>16} {:>16} {:>12}",
+        "interfaces each side", "MB", "one port / read", "all / read", "one port, s"
+    );
+    for interfaces in [1_000, 10_000] {
+        let text = pair(interfaces);
+        let mut rounds: [Vec<f64>; 3] = Default::default();
+        for _ in 0..ROUNDS {
+            rounds[0].push(seconds(|| load_texts(&[("e.json", &text)]).unwrap()));
+            let snapshot = load_texts(&[("e.json", &text)]).unwrap();
+            let view = View::new(&snapshot.estate, None);
+            let end = |text: &str| End::parse(&view, text).unwrap();
+            for (at, services) in [vec!["tcp 443".parse().unwrap()], Vec::new()].into_iter().enumerate() {
+                let connection = Connection {
+                    from: end("network:east"),
+                    to: Goal::End(end("network:west")),
+                    services,
+                    source_port: None,
+                };
+                rounds[at + 1].push(seconds(|| {
+                    path_answer(&view, &question(&view, &connection).unwrap(), ["east", "west"]).parts.len()
+                }));
+            }
+        }
+        let [read, one, all] = rounds.map(median);
+        let size = text.len() as f64 / 1e6;
+        println!("{interfaces:>22} {size:>8.1} {:>16.2} {:>16.2} {one:>12.2}", one / read, all / read);
+    }
+}
+
 fn main() {
+    paths();
     println!(
         "{:>10} {:>8} {:>12} {:>14} {:>14} {:>12}",
         "interfaces", "MB", "read / JSON", "classes", "effective/read", "audit/read"

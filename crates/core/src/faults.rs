@@ -195,7 +195,6 @@ impl Fault {
         Self::ReplyStagesIgnored,
     ];
 
-    /// Faults of the walk.
     /// Faults of what is alike; with each of them any number of interfaces is taken together.
     pub const ALIKE: [Self; 3] = [Self::AlikeWithoutMarks, Self::AlikeAcrossSubnets, Self::AlikeWithoutStages];
 
@@ -204,6 +203,7 @@ impl Fault {
         has(Self::AlwaysMany) || Self::ALIKE.into_iter().any(has)
     }
 
+    /// Faults of the walk.
     pub const WALK: [Self; 53] = [
         Self::WalkKnownEverywhere,
         Self::WalkKnownNowhere,

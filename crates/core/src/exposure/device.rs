@@ -117,8 +117,10 @@ pub(super) fn is_led_by_devices(view: &View<'_>, interface: Id<Interface>) -> bo
         return true;
     }
     let place = RoutePlace::in_subnet(view, estate.interfaces[interface].subnet, Some(interface));
-    let mut hops = candidates(view, place).all.into_iter().map(|candidate| candidate.winner.hop);
-    hops.any(|hop| matches!(hop, Hop::Interface(_) | Hop::Balancer(_)))
+    let internet = view.internet_end();
+    let outward = |range: &Range| internet.overlaps(&[*range].into_iter().collect());
+    let mut replies = candidates(view, place).all.into_iter().filter(|candidate| outward(&candidate.range));
+    replies.any(|candidate| matches!(candidate.winner.hop, Hop::Interface(_) | Hop::Balancer(_)))
 }
 
 fn device_way(view: &View<'_>, by: HeldBy, range: Range) -> DeviceWay {
@@ -140,10 +142,31 @@ fn device_way(view: &View<'_>, by: HeldBy, range: Range) -> DeviceWay {
         } else {
             part.judged.trail
         };
-        let steps = labels.steps(trail).into_iter().cloned().collect();
-        parts.push(WalkedPart { packets: part.packets, judged: part.judged, steps, ends });
+        let steps: Vec<Step> = labels.steps(trail).into_iter().cloned().collect();
+        // What works without a reply comes in by the same steps as what is answered.
+        let alike = |other: &&mut WalkedPart| {
+            let works = |judged: &Judged| judged.verdict == Verdict::Works;
+            works(&part.judged)
+                && works(&other.judged)
+                && other.ends == ends
+                && request(&other.steps).eq(request(&steps))
+        };
+        match parts.iter_mut().find(alike) {
+            Some(other) => {
+                other.packets = other.packets.union(&part.packets);
+                if steps.len() > other.steps.len() {
+                    other.steps = steps;
+                }
+            }
+            None => parts.push(WalkedPart { packets: part.packets, judged: part.judged, steps, ends }),
+        }
     }
     DeviceWay { by, addresses, parts }
+}
+
+/// The steps of the request.
+fn request(steps: &[Step]) -> impl Iterator<Item = &Step> {
+    steps.iter().filter(|step| !step.reply)
 }
 
 /// The interface at which a request arrived last.

@@ -5,7 +5,7 @@ use super::stages::Pass;
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Map, Met, Start, Walk, boxed};
 use crate::address::Addresses;
-use crate::faults::{Fault, has};
+use crate::faults::Fault;
 use crate::model::{Direction, Filter, Id, Interface, Network, Reference, Subnet};
 use crate::packet::{Intervals, PacketMap, PacketSet, service};
 use crate::route::RoutePlace;

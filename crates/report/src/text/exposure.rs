@@ -37,7 +37,7 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
         one_way(&mut page, way, few);
     }
     if !exposure.by_devices.is_empty() {
-        page.heading("By way of balancers, firewalls, services and other devices");
+        page.heading("Led by balancers, firewalls, services and other devices, the request or its reply");
     }
     for (at, way) in exposure.by_devices.iter().enumerate() {
         if at > 0 {

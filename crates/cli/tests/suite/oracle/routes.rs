@@ -4,7 +4,8 @@ use super::agreement::load;
 use super::estates::{INTERFACES, estate};
 use super::naive::{Evaluator, in_block, list, text};
 use fastrand::Rng;
-use heronshale_core::address::Addresses;
+use heronshale_core::address::{Addresses, Block};
+use heronshale_core::answer::{RouteFact, RoutesAnswer, hop_text, routes_answer};
 use heronshale_core::model::Estate;
 use heronshale_core::route::{Hop, Winner, routed};
 use heronshale_core::view::View;
@@ -235,6 +236,38 @@ fn in_words(estate: &Estate, winner: &Winner) -> String {
     }
 }
 
+fn holds(texts: &[String], address: IpAddr) -> bool {
+    let block = |text: &String| text.parse::<Block>().unwrap().range;
+    texts.iter().map(block).collect::<Addresses>().contains(address)
+}
+
+/// Whether the list of routes says of an address what wins: each winner's next hop, nowhere if there is none, and a loss at
+/// every other route whose prefix has it.
+fn told_alike(told: &RoutesAnswer, to: IpAddr, winners: &[String]) -> Result<(), String> {
+    if told.table.as_ref().is_some_and(|table| table.missing) {
+        return Ok(());
+    }
+    let own = told.straight_in_subnet;
+    let mut found: Vec<&String> =
+        told.routes.iter().filter(|route| holds(&route.wins, to)).map(|route| &route.hop).collect();
+    let mut wanted: Vec<&String> = winners.iter().collect();
+    for all in [&mut found, &mut wanted] {
+        all.sort();
+        all.dedup();
+    }
+    if !own && found != wanted && told.last.is_none() {
+        return Err(format!("told {found:?}, not {wanted:?}"));
+    }
+    if found.is_empty() != holds(&told.nowhere, to) && told.last.is_none() && !own {
+        return Err(format!("told {found:?}, and nowhere {:?}", told.nowhere));
+    }
+    let beaten = |route: &&RouteFact| holds(std::slice::from_ref(&route.to), to) && !holds(&route.wins, to);
+    match told.routes.iter().filter(beaten).find(|route| route.loses.is_empty()) {
+        Some(route) => Err(format!("{} loses it to nobody", route.to)),
+        None => Ok(()),
+    }
+}
+
 /// Asks about addresses of all sorts in one random estate; the first disagreement.
 pub fn try_routes(seed: u64, seen: &mut BTreeMap<String, usize>) -> Result<(), String> {
     let mut random = Rng::with_seed(seed);
@@ -263,6 +296,7 @@ pub fn try_routes(seed: u64, seen: &mut BTreeMap<String, usize>) -> Result<(), S
     for (at, name) in INTERFACES.iter().enumerate() {
         let subnet = built.interfaces[built.interfaces.find(name).unwrap()].subnet;
         let found = routed(&view, subnet, None, None, &Addresses::all());
+        let told = routes_answer(&view, built.interfaces.find(name).unwrap());
         for text in addresses {
             let to: IpAddr = text.parse().unwrap();
             let holding: Vec<_> = found.iter().filter(|routed| routed.addresses.contains(to)).collect();
@@ -278,6 +312,8 @@ pub fn try_routes(seed: u64, seen: &mut BTreeMap<String, usize>) -> Result<(), S
             if engine != wanted {
                 return Err(format!("seed {seed}, {name} to {to}: {engine:?}, not {wanted:?}"));
             }
+            told_alike(&told, to, &one.winners.iter().map(|winner| hop_text(&view, winner.hop)).collect::<Vec<_>>())
+                .map_err(|what| format!("seed {seed}, {name} to {to}: {what}"))?;
         }
     }
     Ok(())

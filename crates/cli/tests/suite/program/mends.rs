@@ -251,3 +251,79 @@ fn what_is_new_in_the_way_since_an_earlier_snapshot_is_told() {
     let (_, answer) = folder.json(&[&asked[..], &[other.to_str().unwrap()]].concat());
     assert_eq!(answer["answer"]["since"]["not_asked"], "nothing in the snapshot is called `ib`");
 }
+
+#[test]
+fn what_a_mend_opens_and_ends_is_told_in_words() {
+    // Two carriers of the group: what lets one in lets in the other; a route that is led elsewhere ends what went by it.
+    let carriers = (
+        IB,
+        "- { id: ib, subnet: bs, addresses: 10.3.1.4, groups: [data] }\n- { id: ib2, subnet: bs, addresses: 10.3.1.5, groups: [data] }",
+    );
+    let folder = Folder::with(&changed("carriers", &[carriers, ALONE]));
+    let told = folder.run(&["path", "ia", "ib", "--tcp", "443"]).stdout;
+    for line in ["add to group data, in: allow tcp 443 from 10.1.1.4", "also opens tcp 443 from ia to ib2"] {
+        assert!(told.contains(line), "{told}");
+    }
+    assert!(!told.contains("ENDS"), "{told}");
+    let hole = (
+        "routes: [{ to: 10.3.0.0/16, next_hop: \"firewall:F\" }, ",
+        "routes: [{ to: 10.3.0.0/16, next_hop: \"firewall:F\" }, { to: 10.3.1.4/32, next_hop: blackhole }, ",
+    );
+    let folder = Folder::with(&changed("hole", &[hole]));
+    let (_, answer) = folder.json(&["path", "ia", "ib", "--tcp", "443"]);
+    let mends = answer["answer"]["mends"].as_array().unwrap();
+    let off = mends.iter().find(|mend| mend["edits"][0]["kind"] == "flag").unwrap();
+    assert_eq!(off["edits"][0]["text"], "switch off route #2 of table ta");
+    assert_eq!(off["then"], "works");
+    assert_eq!(off["ends"], Value::Array(Vec::new()));
+    // All other traffic of the subnets with that table.
+    let opens = off["opens"].as_array().unwrap();
+    assert!(opens.iter().any(|one| one["destinations"]["said"] == "ib"), "{opens:#?}");
+}
+
+#[test]
+fn of_many_ends_one_that_fails_is_mended_and_without_traffic_nothing() {
+    let folder = Folder::with(&changed("many", &[GROUPED, ALONE]));
+    let (code, answer) = folder.json(&["path", "network:a", "network:b", "--tcp", "443"]);
+    let answer = &answer["answer"];
+    assert_eq!((code, answer["verdict"].as_str()), (1, Some("denied")));
+    let mend = texts(&answer["mends"][0]["edits"], |one| &one["text"]);
+    assert_eq!(mend, ["add to group data, in: allow tcp 443 from 10.1.1.4"]);
+    let (code, answer) = folder.json(&["path", "ia", "ib"]);
+    assert_eq!((code, &answer["answer"]["mends"]), (1, &Value::Array(Vec::new())));
+    assert_eq!(answer["answer"]["obstacles"], Value::Array(Vec::new()));
+}
+
+#[test]
+fn translations_that_lead_back_to_themselves_end_as_a_loop_at_once() {
+    // Equal routes: out, or into the firewall again, which translates to its own address each time.
+    let around = [
+        (
+            "- { id: F, interfaces: { interface: fw }, policy: open }",
+            "- { id: F, interfaces: { interface: fw }, policy: open, source_translations: [{ to: 10.2.1.1 }] }",
+        ),
+        (
+            "- { id: tq, network: q }",
+            "- { id: tq, network: q, routes: [{ to: 0.0.0.0/0, next_hop: \"balancer:L\" }, { to: 0.0.0.0/0, next_hop: \"gateway:gq\" }] }",
+        ),
+        (
+            "- { id: ge, kind: internet, network: e }",
+            "- { id: ge, kind: internet, network: e }\n- { id: gq, kind: internet, network: q }",
+        ),
+        (
+            "hubs:",
+            "balancers:\n- { id: L, network: q, kind: keeping, back_ends: [{ interface: fw }, { interface: fw }, { interface: fw }] }\nhubs:",
+        ),
+        ("{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:ga\" }", "{ to: 0.0.0.0/0, next_hop: \"firewall:F\" }"),
+        ("addresses: 10.2.1.1, forwards: true", "addresses: [10.2.1.1, 10.2.1.2], forwards: true"),
+        (
+            "{ address: 203.0.113.4, interface: ia }",
+            "{ address: 203.0.113.4, interface: ia }, { address: 203.0.113.9, interface: fw }",
+        ),
+    ];
+    let folder = Folder::with(&changed("around", &around));
+    let (code, answer) = folder.json(&["path", "ia", "198.51.100.9", "--tcp", "443"]);
+    assert_eq!((code, answer["answer"]["verdict"].as_str()), (1, Some("works-for-some")));
+    let last = answer["answer"]["fails"].as_array().unwrap().last().unwrap();
+    assert_eq!(last["why"], "a loop: here for the second time", "{last:#}");
+}

@@ -7,6 +7,7 @@ mod findings;
 mod hostile;
 mod input;
 mod mends;
+mod openings;
 mod reader;
 mod story;
 mod ways;
