@@ -166,9 +166,12 @@ fn own_subnets(
     };
     let (sending, receiving) = (of(senders), of(receivers));
     let mut own: FxHashSet<Id<Subnet>> = sending.intersection(&receiving).copied().collect();
-    let devices = roles(view);
+    // What is led to an interface may come from its own subnet, past the ACL, and so may what that sends back.
+    let (devices, special) = (roles(view), special(view));
+    let single: Addresses = singles(view).into_iter().map(Range::single).collect();
     for (id, interface) in estate.interfaces.iter() {
-        if interface.forwards || devices.contains_key(&id) {
+        let led_to = special.contains(&id) || interface.addresses.overlaps(&single);
+        if interface.forwards || led_to || devices.contains_key(&id) {
             own.insert(interface.subnet);
         }
     }
@@ -183,14 +186,9 @@ fn own_subnets(
     own
 }
 
-/// Interfaces that are nothing but ends of packets, on one side only, with one address of a family.
-fn plain(
-    view: &View<'_>,
-    senders: &FxHashSet<Id<Interface>>,
-    receivers: &FxHashSet<Id<Interface>>,
-) -> Vec<Id<Interface>> {
+/// Interfaces that something in the estate leads to by name.
+fn special(view: &View<'_>) -> FxHashSet<Id<Interface>> {
     let estate = view.estate;
-    let devices = roles(view);
     let hops = estate.route_tables.items().iter().flat_map(|table| &table.routes);
     let mut special: FxHashSet<Id<Interface>> = hops
         .filter_map(|route| match &route.next_hop {
@@ -202,6 +200,46 @@ fn plain(
         .extend(estate.balancers.items().iter().flat_map(|balancer| &balancer.back_ends).filter_map(|b| b.interface));
     special.extend(estate.public_addresses.items().iter().filter_map(|public| public.interface));
     special.extend(estate.services.items().iter().flat_map(|service| service.interfaces.iter().copied()));
+    special
+}
+
+/// Addresses that something in the estate leads to, one by one.
+fn singles(view: &View<'_>) -> Vec<IpAddr> {
+    let estate = view.estate;
+    let mut singles: Vec<IpAddr> = Vec::new();
+    for firewall in estate.firewalls.items() {
+        let translations = firewall.destination_translations.iter().chain(&firewall.source_translations);
+        singles.extend(translations.filter_map(|translation| translation.to));
+    }
+    singles.extend(estate.services.items().iter().filter_map(|service| service.provider_source));
+    let hops = estate.route_tables.items().iter().flat_map(|table| &table.routes);
+    singles.extend(hops.filter_map(|route| match route.next_hop {
+        NextHop::Address(address) => Some(address),
+        _ => None,
+    }));
+    for balancer in estate.balancers.items() {
+        singles.extend(balancer.front_ends.iter().map(|front| front.address));
+        singles.extend(balancer.back_ends.iter().filter_map(|back_end| back_end.address));
+    }
+    for gateway in estate.gateways.items() {
+        if let GatewayKind::Nat { address, public, .. } = &gateway.kind {
+            singles.extend(address.iter().chain(public));
+        }
+    }
+    let public = estate.public_addresses.items().iter();
+    singles.extend(public.flat_map(|public| [Some(public.address), public.private]).flatten());
+    singles
+}
+
+/// Interfaces that are nothing but ends of packets, on one side only, with one address of a family.
+fn plain(
+    view: &View<'_>,
+    senders: &FxHashSet<Id<Interface>>,
+    receivers: &FxHashSet<Id<Interface>>,
+) -> Vec<Id<Interface>> {
+    let estate = view.estate;
+    let devices = roles(view);
+    let special = special(view);
     let is_plain = |(id, item): &(Id<Interface>, &Interface)| {
         let single = |family: Family| item.addresses.of(family).spans().iter().all(|(first, last)| first == last);
         let one = |family: Family| item.addresses.of(family).spans().len() <= 1 && single(family);
@@ -258,12 +296,10 @@ fn marks(view: &View<'_>) -> Vec<Addresses> {
             peers.extend(rule.firewall.iter().flat_map(|more| &more.except_destinations));
         }
     }
-    let mut singles: Vec<IpAddr> = Vec::new();
     let mut destinations: Vec<&RouteDestination> = Vec::new();
     for firewall in estate.firewalls.items() {
         for translation in firewall.destination_translations.iter().chain(&firewall.source_translations) {
             peers.extend(translation.sources.iter().flatten().chain(translation.destinations.iter().flatten()));
-            singles.extend(translation.to);
         }
         destinations.extend(firewall.routes.iter().flatten().flat_map(|route| &route.destinations));
         sets.insert(firewall.addresses.clone());
@@ -273,7 +309,6 @@ fn marks(view: &View<'_>) -> Vec<Addresses> {
             peers.extend(door.allowed.iter().flatten());
             sets.insert(door.addresses.clone());
         }
-        singles.extend(service.provider_source);
     }
     for peer in peers {
         let matched = view.peer(peer, None);
@@ -282,9 +317,6 @@ fn marks(view: &View<'_>) -> Vec<Addresses> {
     }
     for route in estate.route_tables.items().iter().flat_map(|table| &table.routes) {
         destinations.extend(route.destinations.iter().chain(route.only_from.iter().flatten()));
-        if let NextHop::Address(address) = route.next_hop {
-            singles.push(address);
-        }
     }
     for hub in estate.hubs.items() {
         destinations.extend(hub.domains.iter().flat_map(|domain| &domain.routes).flat_map(|route| &route.destinations));
@@ -316,18 +348,6 @@ fn marks(view: &View<'_>) -> Vec<Addresses> {
     sets.extend(estate.platform_traffic.iter().map(|traffic| traffic.addresses.clone()));
     sets.extend(estate.probes.clone());
     sets.extend([view.internet().clone(), internet_at_large()]);
-    for balancer in estate.balancers.items() {
-        singles.extend(balancer.front_ends.iter().map(|front| front.address));
-        singles.extend(balancer.back_ends.iter().filter_map(|back_end| back_end.address));
-    }
-    for gateway in estate.gateways.items() {
-        if let GatewayKind::Nat { address, public, .. } = &gateway.kind {
-            singles.extend(address.iter().chain(public));
-        }
-    }
-    singles.extend(
-        estate.public_addresses.items().iter().flat_map(|public| [Some(public.address), public.private]).flatten(),
-    );
     // What two things hold is like nothing else.
     let mut held: Vec<Range> = estate.interfaces.items().iter().flat_map(|item| item.addresses.ranges()).collect();
     held.sort_unstable_by_key(|range| (range.family, range.first));
@@ -336,7 +356,7 @@ fn marks(view: &View<'_>) -> Vec<Addresses> {
         sets.insert([pair[0]].into_iter().collect());
         sets.insert([pair[1]].into_iter().collect());
     }
-    sets.extend(singles.into_iter().map(Addresses::single));
+    sets.extend(singles(view).into_iter().map(Addresses::single));
     let mut sets: Vec<Addresses> = sets.into_iter().collect();
     sets.retain(|set| !set.is_empty());
     sets
