@@ -664,20 +664,20 @@ impl Walk<'_, '_> {
         );
         let change =
             Rewrite { source: Some(source), source_ports: Some(ports), destination: Some(address), port: end.port };
+        if ctx.leg.repeats(Origin::Balancer(id), &change) {
+            return self.lost(ctx, spot, Why::Loop, set);
+        }
         let told = self.told(ctx, Step::new(false, spot, What::Changed(change.clone(), Some(end.origin))));
-        let again = ctx.leg.again(Origin::Balancer(id), &change, &packets);
         let leg = Leg {
             origin: Origin::Start,
             start: Start::Interfaces(vec![out]),
             depth: ctx.leg.depth + 1,
             source_changed: false,
             name: None,
-            begun: Some((Origin::Balancer(id), change, packets.clone())),
+            begun: Some((Origin::Balancer(id), change)),
             before: Some(Rc::clone(&ctx.leg)),
         };
-        let looped = self.lost(&Ctx { reply: false, ..told.clone() }, spot, Why::Loop, &again);
-        let fresh = packets.difference(&again);
-        let map = looped.overlay(&self.connection_on(leg, told.trail, &fresh));
+        let map = self.connection_on(leg, told.trail, &packets);
         let map = map.fold_source_ports(&mut |labels| {
             let all = labels.iter().map(|(ports, label)| (Choice::TranslatedPorts(ports.clone()), *label));
             self.labels.choose(all.collect())

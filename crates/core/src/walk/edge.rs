@@ -118,7 +118,7 @@ impl<'e> Walk<'_, 'e> {
         if set.is_empty() {
             return Map::empty();
         }
-        if ctx.leg.depth >= super::DEEPEST {
+        if ctx.leg.depth >= super::DEEPEST || (!change.is_nothing() && ctx.leg.repeats(origin, change)) {
             return self.lost(ctx, at, Why::Loop, set);
         }
         let told = if change.is_nothing() {
@@ -127,14 +127,13 @@ impl<'e> Walk<'_, 'e> {
             self.told(ctx, Step::new(false, at, What::Changed(change.clone(), by)))
         };
         let changed = if change.is_nothing() { set.clone() } else { set.rewritten(change) };
-        let again = if change.is_nothing() { PacketSet::empty() } else { ctx.leg.again(origin, change, &changed) };
         let leg = Leg {
             origin,
             start: ctx.leg.start.clone(),
             depth: ctx.leg.depth + 1,
             source_changed: change.source.is_some(),
             name: ctx.leg.name.clone(),
-            begun: (!change.is_nothing()).then(|| (origin, change.clone(), changed.clone())),
+            begun: (!change.is_nothing()).then(|| (origin, change.clone())),
             before: Some(Rc::clone(&ctx.leg)),
         };
         let inner = Ctx {
@@ -146,11 +145,7 @@ impl<'e> Walk<'_, 'e> {
             bypassed: None,
             free_of: None,
         };
-        let mut map = self.lost(&inner, at, Why::Loop, &again);
-        let fresh = changed.difference(&again);
-        if !fresh.is_empty() {
-            map = map.overlay(&onward(self, &inner, fresh));
-        }
+        let mut map = onward(self, &inner, changed);
         if change.source_ports.is_some() {
             map = map.fold_source_ports(&mut |labels| {
                 let all = labels.iter().map(|(ports, label)| (Choice::TranslatedPorts(ports.clone()), *label));

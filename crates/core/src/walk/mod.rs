@@ -164,18 +164,29 @@ struct Leg {
     /// Whether the device that began the leg changed the source.
     source_changed: bool,
     name: Option<Name>,
-    /// The change that began it, and the packets that it made; none for a start.
-    begun: Option<(Origin, Rewrite, PacketSet)>,
+    /// Who began it by which change; none for a start, or if nothing was changed.
+    begun: Option<(Origin, Rewrite)>,
     /// The leg before.
     before: Option<Rc<Leg>>,
 }
 
 impl Leg {
-    /// Packets that the same device has made the same way before on this connection: they would go around for ever.
-    fn again(self: &Rc<Self>, origin: Origin, change: &Rewrite, packets: &PacketSet) -> PacketSet {
-        let legs = std::iter::successors(Some(self), |leg| leg.before.as_ref());
-        let alike = legs.filter_map(|leg| leg.begun.as_ref()).filter(|(of, by, _)| *of == origin && by == change);
-        PacketSet::union_all(alike.map(|(_, _, made)| made.intersection(packets)))
+    /// Whether the device has made the same header of each of these packets before: then they go around for ever. What it does not
+    /// set itself must be as it was.
+    fn repeats(self: &Rc<Self>, origin: Origin, change: &Rewrite) -> bool {
+        let mut later = [false; 4];
+        let sets = |by: &Rewrite| {
+            [by.source.is_some(), by.source_ports.is_some(), by.destination.is_some(), by.port.is_some()]
+        };
+        let own = sets(change);
+        for leg in std::iter::successors(Some(self), |leg| leg.before.as_ref()) {
+            let Some((of, by)) = &leg.begun else { continue };
+            if *of == origin && by == change && later.iter().zip(own).all(|(later, own)| own || !later) {
+                return true;
+            }
+            later = std::array::from_fn(|at| later[at] || sets(by)[at]);
+        }
+        false
     }
 }
 
