@@ -215,7 +215,8 @@ impl<'e> Walk<'_, 'e> {
     fn depart_all(&mut self, ctx: &Ctx, groups: Vec<Group>) -> Map {
         let mut maps = Vec::new();
         let mut together: Vec<(RoutePlace<'e>, PacketSet)> = Vec::new();
-        let alone = self.detail || groups.len() == 1;
+        // Routes that are limited to tags ask who sends.
+        let alone = self.detail || groups.len() == 1 || self.tagged_routes;
         for group in groups {
             let subnet = self.view.estate.interfaces[group.interface].subnet;
             for (pass, set) in self.side(ctx, group.interface, Direction::Out, &group.set) {
@@ -753,7 +754,9 @@ impl<'e> Walk<'_, 'e> {
                     let mine = group.set.intersection(&set);
                     for (pass, set) in walk.side(ctx, group.interface, Direction::In, &mine) {
                         match pass {
-                            Pass::On(not_kept, _) if not_kept.is_empty() => kept = kept.union(&set),
+                            Pass::On(not_kept, _) if not_kept.is_empty() && !walk.tagged_routes => {
+                                kept = kept.union(&set);
+                            }
                             other => maps.push(walk.each(ctx, vec![(other, set)], |walk, ctx, set, not_kept| {
                                 let mut maps = Vec::new();
                                 for member in &group.all {

@@ -183,7 +183,7 @@ fn try_many(seed: u64, fault: Fault) -> Result<usize, String> {
     let every = Intervals::span(3000, 3001);
     let ported = |_| service::all_with_ports();
     let packets = PacketSet::fields(&own(&from), &own(&to), ported, &every, ());
-    let question = Asked { start: Start::Interfaces(from), packets, name: None, any_of: Vec::new() };
+    let question = Asked { start: Start::Interfaces(from.clone()), packets, name: None, any_of: Vec::new() };
     let by_verdict = |answered: &heronshale_core::walk::Answered| {
         let mut all: BTreeMap<V, PacketSet> = BTreeMap::new();
         for part in &answered.parts {
@@ -203,6 +203,17 @@ fn try_many(seed: u64, fault: Fault) -> Result<usize, String> {
                 part.map_or_else(String::new, |part| drawn(&answered.labels, part.label))
             });
             return Err(format!("seed {seed}: {verdict:?} differs at {odd:?}: {labels:?}"));
+        }
+    }
+    for id in from {
+        let mine = PacketSet::fields(&own(&[id]), &own(&to), ported, &every, ()).intersection(&question.packets);
+        let alone = Asked { start: Start::Interfaces(vec![id]), packets: mine.clone(), ..question.clone() };
+        let alone = by_verdict(&walk(&view, &alone, Tell::Deciders));
+        for (verdict, packets) in &alone {
+            let together = each_says.get(verdict).map(|all| all.intersection(&mine)).unwrap_or_default();
+            if together != *packets {
+                return Err(format!("seed {seed}: {verdict:?} of {} alone differs", built.interfaces[id].name));
+            }
         }
     }
     if each_says.len() == many_say.len() { Ok(each_says.len()) } else { Err(format!("seed {seed}")) }
