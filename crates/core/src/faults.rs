@@ -119,6 +119,9 @@ pub enum Fault {
     RouteSourceLimitIgnored,
     RouteTagLimitIgnored,
     RouteNothingLent,
+    SweepForgetsWhoIsReached,
+    SweepOneOfEachKind,
+    SweepWithoutDominators,
     /// No fault: lists as if they were too long to widen their entries. The answer must mean the same.
     NeverWidened,
     /// No fault: any number of interfaces is taken together. The answer must mean the same.

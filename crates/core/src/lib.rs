@@ -21,5 +21,6 @@ pub mod path;
 pub mod route;
 pub mod source;
 pub mod stage;
+pub mod sweep;
 pub mod view;
 pub mod walk;

@@ -2,15 +2,29 @@
 
 use crate::harmless::harmless_json;
 use heronshale_core::answer::{
-    Answer, Audit, Effective, ExposureAnswer, Finds, Inventory, PathAnswer, RoutesAnswer, RuleAnswer,
+    Answer, Audit, CellAnswer, Effective, ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer, ReachAnswer,
+    RoutesAnswer, RuleAnswer,
 };
 use heronshale_core::finding::Finding;
 use schemars::{Schema, schema_for};
 use serde::Serialize;
 
 /// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 10] =
-    ["audit", "effective", "effective-all", "exposure", "finding", "find", "inventory", "path", "routes", "rule"];
+pub const ANSWERS: [&str; 13] = [
+    "audit",
+    "effective",
+    "effective-all",
+    "exposure",
+    "finding",
+    "find",
+    "inventory",
+    "matrix",
+    "matrix-cell",
+    "path",
+    "reach",
+    "routes",
+    "rule",
+];
 
 /// The JSON Schema (draft 2020-12) of an answer; none for an unknown kind.
 pub fn schema_of(kind: &str) -> Option<Schema> {
@@ -22,6 +36,9 @@ pub fn schema_of(kind: &str) -> Option<Schema> {
         "finding" => schema_for!(Answer<Finding>),
         "find" => schema_for!(Answer<Finds>),
         "inventory" => schema_for!(Answer<Inventory>),
+        "matrix" => schema_for!(Answer<MatrixAnswer>),
+        "matrix-cell" => schema_for!(Answer<CellAnswer>),
+        "reach" => schema_for!(Answer<ReachAnswer>),
         "path" => schema_for!(Answer<PathAnswer>),
         "routes" => schema_for!(Answer<RoutesAnswer>),
         "rule" => schema_for!(Answer<RuleAnswer>),

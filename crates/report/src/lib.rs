@@ -16,5 +16,6 @@ pub use markdown::{catalogue_reference, snapshot_reference};
 pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
-    Length, audit, effective, explain, exposure, finds, inventory, one_finding, path, routes, rule, too_many_classes,
+    Length, audit, effective, explain, exposure, finds, inventory, matrix, matrix_cell, one_finding, path, reach,
+    routes, rule, too_many_classes,
 };

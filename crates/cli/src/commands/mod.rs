@@ -8,7 +8,9 @@ mod explain;
 mod exposure;
 mod init;
 mod inventory;
+mod matrix;
 mod path;
+mod reach;
 mod routes;
 mod rule;
 mod schema;
@@ -45,7 +47,9 @@ enum Command {
     Routes(routes::Routes),
     Path(path::Path),
     Rule(rule::Rule),
+    Reach(reach::Reach),
     Exposure(exposure::Exposure),
+    Matrix(matrix::Matrix),
     Audit(audit::Audit),
     Explain(explain::Explain),
     Schema(schema::Schema),
@@ -80,7 +84,9 @@ impl Command {
             Self::Routes(command) => command.run(),
             Self::Path(command) => command.run(),
             Self::Rule(command) => command.run(),
+            Self::Reach(command) => command.run(),
             Self::Exposure(command) => command.run(),
+            Self::Matrix(command) => command.run(),
             Self::Audit(command) => command.run(),
             Self::Explain(command) => command.run(),
             Self::Schema(command) => command.run(),

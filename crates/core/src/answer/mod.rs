@@ -9,8 +9,10 @@ mod effective;
 mod exposure;
 mod holding;
 mod inventory;
+mod matrix;
 mod mends;
 mod path;
+mod reach;
 mod routes;
 mod rule;
 mod step;
@@ -24,8 +26,10 @@ pub use inventory::{
     DeviceRow, FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow, PublicRow, SetRow,
     SiteRow, SubnetRow, TableRow, inventory,
 };
+pub use matrix::{CellAnswer, CellFact, CellPart, CellVerdict, Matrix, MatrixAnswer, SegmentBy, SegmentFact};
 pub use mends::{EditFact, MendFact, ObstacleFact, SinceFact, since};
 pub use path::{LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, Symptom, path_answer};
+pub use reach::{HopFact, LinkFact, PlaceFact, PlaceKind, ReachAnswer, ReachAsked, ReachedFact, reach_answer};
 pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answer};
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
 pub use step::{StepDoes, StepFact, hop_text, step_fact};

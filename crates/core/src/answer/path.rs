@@ -226,7 +226,7 @@ pub(crate) fn in_detail(view: &View<'_>, asked: &Asked, packet: &Packet) -> (Ans
     (answered, judged)
 }
 
-fn services_text(services: &[Service]) -> String {
+pub(super) fn services_text(services: &[Service]) -> String {
     let numbers = |family| {
         let none = crate::packet::Intervals::empty();
         services.iter().fold(none, |sum, one: &Service| sum.union(&one.numbers(family)))

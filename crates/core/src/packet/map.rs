@@ -328,6 +328,29 @@ pub(super) fn grouped<L: Label>(slices: &[Slice<L>]) -> Vec<(&Node<L>, Intervals
     groups.into_iter().map(|(child, spans)| (child, Intervals::from_spans(spans))).collect()
 }
 
+/// The children of a branch by where they are held, each with all the numbers that lead to it, in order of first occurrence.
+fn by_pointer<L: Label>(slices: &[Slice<L>]) -> Vec<(&Node<L>, Intervals)> {
+    let mut index: FxHashMap<usize, usize> = FxHashMap::default();
+    let mut groups: Vec<(&Node<L>, Vec<(u128, u128)>)> = Vec::new();
+    for slice in slices {
+        let at = *index.entry(slice.child.slices().as_ptr() as usize).or_insert_with(|| {
+            groups.push((&slice.child, Vec::new()));
+            groups.len() - 1
+        });
+        groups[at].1.push((slice.first, slice.last));
+    }
+    groups.into_iter().map(|(child, spans)| (child, Intervals::from_spans(spans))).collect()
+}
+
+/// Some sources, and what they send to whom: see [`PacketSet::rows`](PacketMap::rows).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Row {
+    /// The sources, of one family.
+    pub sources: Addresses,
+    /// The destinations of each set of services.
+    pub destinations: Vec<(Addresses, Intervals)>,
+}
+
 type Split<L> = Arc<Vec<(L, Node<()>)>>;
 
 fn split<L: Label>(node: &Node<L>, memo: &mut FxHashMap<usize, Split<L>>) -> Split<L> {
@@ -357,6 +380,27 @@ fn split<L: Label>(node: &Node<L>, memo: &mut FxHashMap<usize, Split<L>>) -> Spl
 }
 
 impl PacketSet {
+    /// Who sends what to whom: sources that fare alike, each with its destinations by the services that are the same for them.
+    /// Source ports are left out.
+    pub fn rows(&self) -> Vec<Row> {
+        let one = self.shared();
+        let mut rows = Vec::new();
+        for family in Family::BOTH {
+            let Some(node) = one.side(family) else { continue };
+            for (below, sources) in by_pointer(node.slices()) {
+                let destinations = by_pointer(below.slices()).into_iter().map(|(below, destinations)| {
+                    let services = below.slices().iter().map(|slice| (slice.first, slice.last));
+                    (Addresses::from_intervals(family, destinations), Intervals::from_spans(services))
+                });
+                rows.push(Row {
+                    sources: Addresses::from_intervals(family, sources),
+                    destinations: destinations.collect(),
+                });
+            }
+        }
+        rows
+    }
+
     /// Every packet that exists.
     pub fn full() -> Self {
         Self::constant(())

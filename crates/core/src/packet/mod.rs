@@ -19,7 +19,7 @@ mod tests;
 
 pub use intervals::Intervals;
 pub use listing::{Entry, entries, entries_within};
-pub use map::{PacketMap, PacketSet};
+pub use map::{PacketMap, PacketSet, Row};
 pub use node::Label;
 pub use rewrite::Rewrite;
 pub use spread::Members;

@@ -14,7 +14,7 @@ use crate::address::{Addresses, Family, Range, address_of, internet_at_large, nu
 use crate::faults::{Fault, has};
 use crate::model::{
     Filter, GatewayKind, Id, Interface, InternetTraffic, Network, NextHop, Peer, Reference, RouteDestination,
-    RouteTable, Subnet,
+    RouteTable, Subnet, Tags,
 };
 use crate::packet::{Members, PacketSet};
 use crate::route::table_of;
@@ -57,10 +57,15 @@ enum InSubnet<'e> {
 
 #[derive(Clone, PartialEq, Eq, Hash)]
 struct Kind<'e> {
-    sender: bool,
+    /// Whether it sends, and whether it receives.
+    sides: [bool; 2],
+    /// What the asker wants apart.
+    apart: u32,
     network: Id<Network>,
     subnet: InSubnet<'e>,
     stages: u32,
+    /// The tags by which routes are limited that it has.
+    routed_by: Vec<bool>,
     /// For each family the sets that hold the address; none without one.
     held: [Option<Vec<u32>>; 2],
 }
@@ -70,9 +75,7 @@ pub(super) fn smaller(view: &View<'_>, asked: &Asked) -> Option<Smaller> {
     let estate = view.estate;
     let Start::Interfaces(starts) = &asked.start else { return None };
     let least = if Fault::takes_few_together() { 2 } else { WORTH_IT };
-    let tagged = estate.route_tables.items().iter().flat_map(|table| &table.routes).any(|r| !r.only_tagged.is_empty());
-    let told_apart = |object: &str| ["interface:", "workload:", "subnet:"].iter().any(|kind| object.starts_with(kind));
-    if tagged || !asked.any_of.is_empty() || estate.gaps.iter().any(|gap| told_apart(&gap.object)) {
+    if !asked.any_of.is_empty() || tells_apart(view) {
         return None;
     }
     let wanted = asked.packets.destinations();
@@ -82,40 +85,8 @@ pub(super) fn smaller(view: &View<'_>, asked: &Asked) -> Option<Smaller> {
     if senders.len().max(receivers.len()) < least {
         return None;
     }
-    let own = own_subnets(view, &senders, &receivers);
-    let own = if has(Fault::AlikeAcrossSubnets) { FxHashSet::default() } else { own };
-    let candidates = plain(view, &senders, &receivers);
-    let marked = marked(view, &candidates);
-    let stages = crate::effective::stage_classes(view);
-    let mut index: FxHashMap<Kind<'_>, usize> = FxHashMap::default();
-    let mut kinds: Vec<Vec<Id<Interface>>> = Vec::new();
-    for id in &candidates {
-        let item = &estate.interfaces[*id];
-        let subnet = &estate.subnets[item.subnet];
-        let in_subnet = if own.contains(&item.subnet) {
-            InSubnet::Own(item.subnet)
-        } else {
-            InSubnet::Plain {
-                acl: subnet.acl.as_ref(),
-                groups: &subnet.groups,
-                table: table_of(view, item.subnet),
-                internet_traffic: subnet.internet_traffic,
-                default_outbound: subnet.default_outbound,
-            }
-        };
-        let kind = Kind {
-            sender: senders.contains(id),
-            network: subnet.network,
-            subnet: in_subnet,
-            stages: if has(Fault::AlikeWithoutStages) { 0 } else { stages[id.index()] },
-            held: Family::BOTH.map(|family| item.primary(family).map(|own| marked[&own].clone())),
-        };
-        let at = *index.entry(kind).or_insert_with(|| {
-            kinds.push(Vec::new());
-            kinds.len() - 1
-        });
-        kinds[at].push(*id);
-    }
+    let candidates = plain(view, |id| senders.contains(&id) != receivers.contains(&id));
+    let kinds = grouped(view, &candidates, &senders, &receivers, &|_| 0);
     let mut smaller = Smaller {
         asked: asked.clone(),
         left_out: Addresses::empty(),
@@ -152,6 +123,81 @@ pub(super) fn smaller(view: &View<'_>, asked: &Asked) -> Option<Smaller> {
     smaller.asked.packets = packets;
     smaller.left_out = from.union(&to);
     Some(smaller)
+}
+
+/// Whether gaps tell single interfaces apart.
+fn tells_apart(view: &View<'_>) -> bool {
+    let single = |object: &str| ["interface:", "workload:", "subnet:"].iter().any(|kind| object.starts_with(kind));
+    view.estate.gaps.iter().any(|gap| single(&gap.object))
+}
+
+/// All senders and receivers by what tells them apart, `apart` included; each list in the order of the snapshot.
+///
+/// Exchanging two members of a list changes nothing in the estate. So if `a` and `b` are two of one list and `c` is of another, what
+/// `a` may send to `c` is what `b` may, and what `a` may send to `b` is what any member may send to any other.
+pub(crate) fn kinds(
+    view: &View<'_>,
+    senders: &FxHashSet<Id<Interface>>,
+    receivers: &FxHashSet<Id<Interface>>,
+    apart: &dyn Fn(Id<Interface>) -> u32,
+) -> Vec<Vec<Id<Interface>>> {
+    let asked = |id: Id<Interface>| senders.contains(&id) || receivers.contains(&id);
+    let candidates = if tells_apart(view) { Vec::new() } else { plain(view, asked) };
+    let mut all = grouped(view, &candidates, senders, receivers, apart);
+    let alike: FxHashSet<Id<Interface>> = candidates.into_iter().collect();
+    all.extend(view.estate.interfaces.ids().filter(|id| asked(*id) && !alike.contains(id)).map(|id| vec![id]));
+    all.sort_unstable_by_key(|members| members[0]);
+    all
+}
+
+fn grouped(
+    view: &View<'_>,
+    candidates: &[Id<Interface>],
+    senders: &FxHashSet<Id<Interface>>,
+    receivers: &FxHashSet<Id<Interface>>,
+    apart: &dyn Fn(Id<Interface>) -> u32,
+) -> Vec<Vec<Id<Interface>>> {
+    let estate = view.estate;
+    let own = own_subnets(view, senders, receivers);
+    let own = if has(Fault::AlikeAcrossSubnets) { FxHashSet::default() } else { own };
+    let marked = marked(view, candidates);
+    let stages = crate::effective::stage_classes(view);
+    let limits: FxHashSet<&Tags> =
+        estate.route_tables.items().iter().flat_map(|table| &table.routes).map(|route| &route.only_tagged).collect();
+    let mut limits: Vec<&Tags> = limits.into_iter().filter(|tags| !tags.is_empty()).collect();
+    limits.sort_unstable();
+    let mut index: FxHashMap<Kind<'_>, usize> = FxHashMap::default();
+    let mut kinds: Vec<Vec<Id<Interface>>> = Vec::new();
+    for id in candidates {
+        let item = &estate.interfaces[*id];
+        let subnet = &estate.subnets[item.subnet];
+        let in_subnet = if own.contains(&item.subnet) {
+            InSubnet::Own(item.subnet)
+        } else {
+            InSubnet::Plain {
+                acl: subnet.acl.as_ref(),
+                groups: &subnet.groups,
+                table: table_of(view, item.subnet),
+                internet_traffic: subnet.internet_traffic,
+                default_outbound: subnet.default_outbound,
+            }
+        };
+        let kind = Kind {
+            sides: [senders.contains(id), receivers.contains(id)],
+            apart: apart(*id),
+            network: subnet.network,
+            subnet: in_subnet,
+            stages: if has(Fault::AlikeWithoutStages) { 0 } else { stages[id.index()] },
+            routed_by: limits.iter().map(|tags| estate.has_tags(*id, tags)).collect(),
+            held: Family::BOTH.map(|family| item.primary(family).map(|own| marked[&own].clone())),
+        };
+        let at = *index.entry(kind).or_insert_with(|| {
+            kinds.push(Vec::new());
+            kinds.len() - 1
+        });
+        kinds[at].push(*id);
+    }
+    kinds
 }
 
 /// Subnets with something in them that packets on the way could tell from others.
@@ -231,19 +277,15 @@ fn singles(view: &View<'_>) -> Vec<IpAddr> {
     singles
 }
 
-/// Interfaces that are nothing but ends of packets, on one side only, with one address of a family.
-fn plain(
-    view: &View<'_>,
-    senders: &FxHashSet<Id<Interface>>,
-    receivers: &FxHashSet<Id<Interface>>,
-) -> Vec<Id<Interface>> {
+/// Interfaces that are nothing but ends of packets, with one address of a family, among those that are asked about.
+fn plain(view: &View<'_>, asked: impl Fn(Id<Interface>) -> bool) -> Vec<Id<Interface>> {
     let estate = view.estate;
     let devices = roles(view);
     let special = special(view);
     let is_plain = |(id, item): &(Id<Interface>, &Interface)| {
         let single = |family: Family| item.addresses.of(family).spans().iter().all(|(first, last)| first == last);
         let one = |family: Family| item.addresses.of(family).spans().len() <= 1 && single(family);
-        (senders.contains(id) != receivers.contains(id))
+        asked(*id)
             && !item.forwards
             && !devices.contains_key(id)
             && !special.contains(id)

@@ -615,7 +615,7 @@ impl Walk<'_, '_> {
         // Where it works, the first connection's reply follows.
         let outer = ctx.clone();
         maps.push(self.resume(map, Leaf::works, |walk, leaf, region| {
-            let trail = if walk.detail { leaf.trail } else { 0 };
+            let trail = walk.kept(leaf.trail);
             let ctx = Ctx { trail, ..outer.turned() };
             walk.depart(&ctx, interface, region)
         }));
@@ -673,6 +673,7 @@ impl Walk<'_, '_> {
             start: Start::Interfaces(vec![out]),
             depth: ctx.leg.depth + 1,
             source_changed: false,
+            destination_changed: true,
             name: None,
             begun: Some((Origin::Balancer(id), change)),
             before: Some(Rc::clone(&ctx.leg)),
@@ -817,7 +818,7 @@ impl Walk<'_, '_> {
                 continue;
             }
             let told = self.told(ctx, Step::new(false, spot, What::DoorList(true)));
-            let told = self.told(&told, Step::new(false, spot, What::Arrived));
+            let told = self.arrived(&told, spot);
             let (silent, answered) = part.one_way();
             let label = self.labels.leaf(Verdict::Works, told.trail);
             let map = silent.relabel(|()| Some(label)).overlay(&self.back(&told.turned(), None, &answered));

@@ -132,6 +132,7 @@ impl<'e> Walk<'_, 'e> {
             start: ctx.leg.start.clone(),
             depth: ctx.leg.depth + 1,
             source_changed: change.source.is_some(),
+            destination_changed: ctx.leg.destination_changed || change.destination.is_some(),
             name: ctx.leg.name.clone(),
             begun: (!change.is_nothing()).then(|| (origin, change.clone())),
             before: Some(Rc::clone(&ctx.leg)),
@@ -155,7 +156,7 @@ impl<'e> Walk<'_, 'e> {
         let map = map.before(change).restrict(set);
         let outer = ctx.clone();
         self.resume(map, Leaf::is_back, |walk, leaf, region| {
-            let trail = if walk.detail { leaf.trail } else { 0 };
+            let trail = walk.kept(leaf.trail);
             let mut back =
                 Ctx { reply: true, trail, bypassed: leaf.back.and_then(|back| back.bypassed), ..outer.clone() };
             if !change.is_nothing() {
@@ -360,7 +361,7 @@ impl<'e> Walk<'_, 'e> {
         let ended = Self::going_to(ctx, &set, &self.internet_end);
         let mut rest = set.difference(&ended);
         if !ended.is_empty() {
-            let ctx = self.told(ctx, Step::new(false, Spot::Internet, What::Arrived));
+            let ctx = self.arrived(ctx, Spot::Internet);
             maps.push(self.reply_from_outside(&ctx, &ended));
         }
         let wanted = rest.destinations();
@@ -546,7 +547,7 @@ impl<'e> Walk<'_, 'e> {
         let good = set.intersection(&translatable());
         let mut maps = vec![self.lost(ctx, spot, Why::NotTaken, &set.difference(&good))];
         let ended = Self::going_to(ctx, &good, &self.internet_end);
-        let told = self.told(ctx, Step::new(false, Spot::Internet, What::Arrived));
+        let told = self.arrived(ctx, Spot::Internet);
         // The reply comes back to the subnet by the platform itself.
         let (silent, answered) = ended.one_way();
         let label = self.labels.leaf(Verdict::Works, told.trail);
@@ -582,7 +583,7 @@ impl<'e> Walk<'_, 'e> {
                     Origin::Start | Origin::Platform => self.lost(ctx, Spot::Site(site), Why::NotAsked, &here),
                 });
             } else {
-                let ctx = self.told(ctx, Step::new(false, Spot::Site(site), What::Arrived));
+                let ctx = self.arrived(ctx, Spot::Site(site));
                 let (silent, answered) = here.one_way();
                 let label = self.labels.leaf(Verdict::Works, ctx.trail);
                 maps.push(silent.relabel(|()| Some(label)));

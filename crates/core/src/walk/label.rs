@@ -1,10 +1,11 @@
 //! What becomes of packets: leaves under the choices of nature, conditions and doubts.
 
-use super::{Entry, Part, Step, Tell};
+use super::{Entry, Part, Spot, Step, Tell, What};
 use crate::faults::{Fault, has};
 use crate::model::{Firewall, Id, Interface, Name, NameSet};
 use crate::packet::Intervals;
 use crate::route::Winner;
+use crate::stage::By;
 use rustc_hash::{FxHashMap, FxHashSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -198,7 +199,12 @@ impl Labels {
     }
 
     pub(super) fn leaf(&mut self, verdict: Verdict, trail: u32) -> Label {
-        let trail = if self.tell == Tell::Steps || verdict != Verdict::Works { trail } else { 0 };
+        let trail = match self.tell {
+            Tell::Deciders if verdict == Verdict::Works => 0,
+            // Where it fails, only who ended it.
+            Tell::Ends if verdict != Verdict::Works => self.last_end(trail),
+            _ => trail,
+        };
         self.add_leaf(Leaf { verdict, trail, back: None })
     }
 
@@ -211,10 +217,19 @@ impl Labels {
 
     /// Adds a step behind others; where not every step is told, in their place.
     pub(super) fn push(&mut self, before: u32, step: Step) -> u32 {
-        if self.tell == Tell::Verdicts {
-            return 0;
-        }
-        let before = if self.tell == Tell::Steps { before } else { 0 };
+        let before = match self.tell {
+            Tell::Verdicts => return 0,
+            Tell::Deciders => 0,
+            Tell::Steps | Tell::Ends => before,
+        };
+        let step = match self.tell {
+            Tell::Ends => match about_ends(step) {
+                None => return before,
+                Some(step) if self.steps(before).contains(&&step) => return before,
+                Some(step) => step,
+            },
+            _ => step,
+        };
         if let Some(known) = self.known_steps.get(&(before, step.clone())) {
             return *known;
         }
@@ -222,6 +237,15 @@ impl Labels {
         let trail = u32::try_from(self.steps.len()).expect("fewer than 2^32 steps");
         self.known_steps.insert((before, step), trail);
         trail
+    }
+
+    /// The last step of a trail, if it ended the walk.
+    fn last_end(&mut self, trail: u32) -> u32 {
+        let last = self.steps(trail).last().map(|step| (*step).clone());
+        match last {
+            Some(step) if !matches!(step.what, What::Passed | What::Arrived) => self.push(0, step),
+            _ => 0,
+        }
     }
 
     /// The steps of a trail in order.
@@ -447,6 +471,21 @@ impl Labels {
                 found.map_or_else(none, |part| part.judged.clone())
             }
         }
+    }
+}
+
+/// What of a step is told where only ends are: the firewalls that let a request on, and those that end it.
+fn about_ends(step: Step) -> Option<Step> {
+    let Step { reply, at, what } = step;
+    let firewall = matches!(at, Spot::Firewall(_));
+    match what {
+        What::Policy { allows: true, .. } if !reply && firewall => Some(Step { reply, at, what: What::Passed }),
+        What::Policy { allows: false, rejects, .. } if firewall => {
+            Some(Step { reply, at, what: What::Policy { allows: false, rejects, by: By::NoPolicy } })
+        }
+        What::Ended(_) if firewall => Some(Step { reply, at, what }),
+        What::Arrived => Some(Step { reply, at, what }),
+        _ => None,
     }
 }
 

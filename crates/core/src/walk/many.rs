@@ -2,7 +2,7 @@
 
 use super::label::Verdict;
 use super::stages::Pass;
-use super::step::{Spot, Step, What, Why};
+use super::step::{Spot, Why};
 use super::{Ctx, Map, Met, Start, Walk, boxed};
 use crate::address::Addresses;
 use crate::faults::Fault;
@@ -37,6 +37,7 @@ impl<'e> Walk<'_, 'e> {
         // Only what is asked about: of these services.
         let services = of.services();
         let key = (network, direction, services.clone());
+        let ctx = &Ctx { trail: 0, ..ctx.clone() };
         if let Some(known) = self.crowds.get(&key) {
             return Rc::clone(known);
         }
@@ -54,7 +55,7 @@ impl<'e> Walk<'_, 'e> {
             });
             classes[at].push(id);
         }
-        let mut passes: Vec<(Vec<Id<Interface>>, Pass)> = vec![(Vec::new(), Pass::On(Vec::new(), ctx.trail))];
+        let mut passes: Vec<(Vec<Id<Interface>>, Pass)> = vec![(Vec::new(), Pass::On(Vec::new(), 0))];
         let mut maps = Vec::with_capacity(classes.len());
         let all = Addresses::all();
         let every = Intervals::span(0, u128::from(u16::MAX));
@@ -225,11 +226,10 @@ impl<'e> Walk<'_, 'e> {
     fn many_answer(&mut self, ctx: &Ctx, network: Id<Network>, set: &PacketSet) -> Map {
         let mut maps = Vec::new();
         let (silent, answered) = set.one_way();
-        let told = self.told(ctx, Step::new(false, Spot::Network(network), What::Arrived));
-        let label = self.labels.leaf(Verdict::Works, told.trail);
+        let label = self.labels.leaf(Verdict::Works, ctx.trail);
         maps.push(silent.relabel(|()| Some(label)));
         if !answered.is_empty() {
-            let ctx = Ctx { by_site_gateway: None, ..told.turned() };
+            let ctx = Ctx { by_site_gateway: None, ..ctx.turned() };
             let holders = self.holders(network);
             let mut places: Vec<(RoutePlace<'e>, PacketSet)> = Vec::new();
             for (subnet, held) in holders.by_subnet() {

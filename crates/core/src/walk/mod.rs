@@ -12,7 +12,7 @@
 //! Invariants: a map that comes back is total on the set that was asked; a leg deeper than [`DEEPEST`] is a loop; nothing is
 //! lost or denied because of what the snapshot says it lacks.
 
-mod alike;
+pub(crate) mod alike;
 mod device;
 mod edge;
 mod label;
@@ -93,6 +93,9 @@ pub struct Answered {
 pub enum Tell {
     /// Only the verdicts: for any number of packets.
     Verdicts,
+    /// The verdicts; by which firewalls, which firewall ends it, and who is reached by an address that is not its own: for any
+    /// number of packets.
+    Ends,
     /// What decided each: for some interfaces on either side.
     Deciders,
     /// Every step: for few packets.
@@ -109,6 +112,11 @@ pub fn walk(view: &View<'_>, asked: &Asked, tell: Tell) -> Answered {
         part.packets = smaller.spread(&part.packets);
     }
     answered
+}
+
+/// Walks it and tells ends, where of some interfaces others stand for all that could come up.
+pub(crate) fn walk_ends(view: &View<'_>, asked: &Asked, left_out: Addresses) -> Answered {
+    walk_all(view, asked, Tell::Ends, left_out)
 }
 
 /// Walks it without looking for those that are alike. `left_out`: addresses of which no packet can come up.
@@ -134,7 +142,8 @@ fn walk_all(view: &View<'_>, asked: &Asked, tell: Tell, left_out: Addresses) -> 
     let mut parts: Vec<Part> = Vec::new();
     for (label, packets) in map.regions() {
         let judged = walk.labels.judge(label);
-        match parts.iter_mut().find(|part| part.judged == judged) {
+        let alike = |part: &&mut Part| tell != Tell::Ends && part.judged == judged;
+        match parts.iter_mut().find(alike) {
             Some(part) => part.packets = part.packets.union(&packets),
             None => parts.push(Part { packets, label, judged }),
         }
@@ -163,6 +172,8 @@ struct Leg {
     depth: u32,
     /// Whether the device that began the leg changed the source.
     source_changed: bool,
+    /// Whether this device or one before has changed the destination.
+    destination_changed: bool,
     name: Option<Name>,
     /// Who began it by which change; none for a start, or if nothing was changed.
     begun: Option<(Origin, Rewrite)>,
@@ -280,8 +291,10 @@ struct Walk<'v, 'e> {
     view: &'v View<'e>,
     labels: Labels,
     detail: bool,
-    /// Whether only verdicts are told.
+    /// Whether no deciders are told, so that many interfaces are taken together.
     coarse: bool,
+    /// Whether ends are told, and the addresses that several interfaces hold: those say nothing about who is reached.
+    ends: Option<Addresses>,
     /// Whether some route is limited to tags, so that each interface is routed on its own.
     tagged_routes: bool,
     chains: FxHashMap<(usize, bool, bool), Rc<Chain>>,
@@ -308,7 +321,8 @@ impl<'v, 'e> Walk<'v, 'e> {
             view,
             labels: Labels::new(tell),
             detail: tell == Tell::Steps,
-            coarse: tell == Tell::Verdicts,
+            coarse: matches!(tell, Tell::Verdicts | Tell::Ends),
+            ends: (tell == Tell::Ends).then(|| held_by_several(view)),
             tagged_routes: tables.iter().any(|table| table.routes.iter().any(|route| !route.only_tagged.is_empty())),
             chains: FxHashMap::default(),
             acls: FxHashMap::default(),
@@ -334,6 +348,7 @@ impl<'v, 'e> Walk<'v, 'e> {
             start: asked.start.clone(),
             depth: 0,
             source_changed: false,
+            destination_changed: false,
             name: asked.name.clone(),
             begun: None,
             before: None,
@@ -358,18 +373,9 @@ impl<'v, 'e> Walk<'v, 'e> {
             Start::Site(site) => self.leave_site(&ctx, *site, packets.clone()),
         };
         // A reply that is back has been everywhere.
-        let end = |walk: &mut Self, leaf: &Leaf, region: &PacketSet| {
-            let label = match leaf.back.and_then(|back| back.bypassed) {
-                None => walk.labels.leaf(Verdict::Works, leaf.trail),
-                Some(firewall) => {
-                    let step = Step::lost(true, Spot::Firewall(firewall), Why::Bypassed);
-                    let trail = walk.labels.push(leaf.trail, step);
-                    walk.labels.leaf(Verdict::ReplyLost, trail)
-                }
-            };
-            region.relabel(|()| Some(label))
-        };
-        self.resume(map, Leaf::is_back, end)
+        let labels = &mut self.labels;
+        let mut known: FxHashMap<Label, Label> = FxHashMap::default();
+        map.relabel(|label| Some(*known.entry(label).or_insert_with(|| ended(labels, label))))
     }
 
     /// Goes on for the packets whose label has a leaf of this kind, and puts what becomes of them in its place.
@@ -440,7 +446,30 @@ impl<'v, 'e> Walk<'v, 'e> {
     }
 
     fn told(&mut self, ctx: &Ctx, step: Step) -> Ctx {
-        if self.detail { Ctx { trail: self.labels.push(ctx.trail, step), ..ctx.clone() } } else { ctx.clone() }
+        let telling = self.detail || (self.ends.is_some() && !matches!(step.what, What::Arrived));
+        if telling { Ctx { trail: self.labels.push(ctx.trail, step), ..ctx.clone() } } else { ctx.clone() }
+    }
+
+    /// A request is at its end. Ends that the asked address says already are told only where every step is.
+    fn arrived(&mut self, ctx: &Ctx, at: Spot) -> Ctx {
+        let step = Step::new(false, at, What::Arrived);
+        let told = self.detail || self.ends.as_ref().is_some_and(|several| {
+            ctx.leg.destination_changed
+                || !matches!(at, Spot::Interface(id) if !self.view.estate.interfaces[id].addresses.overlaps(several))
+        });
+        if told { Ctx { trail: self.labels.push(ctx.trail, step), ..ctx.clone() } } else { ctx.clone() }
+    }
+
+    /// Whether it has to be told at which of its interfaces a packet arrives.
+    fn names_its_end(&self, ctx: &Ctx, interface: Id<Interface>) -> bool {
+        self.ends.as_ref().is_some_and(|several| {
+            ctx.leg.destination_changed || self.view.estate.interfaces[interface].addresses.overlaps(several)
+        })
+    }
+
+    /// The steps that a reply goes on with.
+    fn kept(&self, trail: u32) -> u32 {
+        if self.detail || self.ends.is_some() { trail } else { 0 }
     }
 
     fn candidates_at(&mut self, place: RoutePlace<'e>) -> Rc<Candidates> {
@@ -467,6 +496,41 @@ impl<'v, 'e> Walk<'v, 'e> {
         let (sources, destinations) = if ctx.reply { (&all, addresses) } else { (addresses, &all) };
         boxed(sources, destinations).intersection(set)
     }
+}
+
+/// A label in which every reply that is back has been everywhere.
+fn ended(labels: &mut Labels, label: Label) -> Label {
+    let mut result = label;
+    for end in labels.leaves(label) {
+        let Some(leaf) = labels.leaf_of(end).filter(|leaf| leaf.is_back()).cloned() else { continue };
+        let new = match leaf.back.and_then(|back| back.bypassed) {
+            None => labels.leaf(Verdict::Works, leaf.trail),
+            Some(firewall) => {
+                let step = Step::lost(true, Spot::Firewall(firewall), Why::Bypassed);
+                let trail = labels.push(leaf.trail, step);
+                labels.leaf(Verdict::ReplyLost, trail)
+            }
+        };
+        result = labels.replaced(result, end, new);
+    }
+    result
+}
+
+/// The addresses that more than one interface holds.
+pub(crate) fn held_by_several(view: &View<'_>) -> Addresses {
+    let mut held: Vec<_> = view.estate.interfaces.items().iter().flat_map(|item| item.addresses.ranges()).collect();
+    held.sort_unstable_by_key(|range| (range.family, range.first));
+    let mut several = Vec::new();
+    let mut last: Option<crate::address::Range> = None;
+    for range in held {
+        if let Some(before) = last.filter(|before| before.family == range.family && range.first <= before.last) {
+            several.push(crate::address::Range { last: range.last.min(before.last), ..range });
+        }
+        if last.is_none_or(|before| before.family != range.family || before.last < range.last) {
+            last = Some(range);
+        }
+    }
+    several.into_iter().collect()
 }
 
 fn boxed(sources: &Addresses, destinations: &Addresses) -> PacketSet {

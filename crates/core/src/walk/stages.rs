@@ -2,7 +2,7 @@
 
 use super::label::Verdict;
 use super::step::{Spot, Step, What};
-use super::{AclMap, Ctx, Label, Map, Met, NotKept, Start, Walk};
+use super::{AclMap, Ctx, Label, Map, Met, NotKept, Start, Visit, Walk};
 use crate::faults::{Fault, has};
 use crate::model::{Direction, Id, Interface, Subnet};
 use crate::packet::{PacketMap, PacketSet};
@@ -55,7 +55,9 @@ impl Walk<'_, '_> {
 
     /// The stages for which the request left no certain state; none: it did not come by here.
     pub(super) fn state_of(ctx: &Ctx, interface: Id<Interface>) -> Option<NotKept> {
-        let starts_here = || matches!(&ctx.leg.start, Start::Interfaces(all) if all.contains(&interface));
+        // A reply that is handed to one of several starts to be passed on is of a connection that another of them began.
+        let handed = || ctx.path().any(|node| node.reply && node.met == Met::Routed(Visit::Handed(interface)));
+        let starts_here = || matches!(&ctx.leg.start, Start::Interfaces(all) if all.contains(&interface)) && !handed();
         let mut found: Option<NotKept> = None;
         for node in ctx.path().filter(|node| !node.reply) {
             let here = match &node.met {
@@ -232,6 +234,13 @@ impl Walk<'_, '_> {
     ) -> Map {
         let mut maps = Vec::with_capacity(passes.len());
         for (pass, set) in passes {
+            // Where only ends are told, stages add no step, and what is known of them may come from elsewhere.
+            let here = |trail| if self.ends.is_some() { ctx.trail } else { trail };
+            let pass = match pass {
+                Pass::On(not_kept, trail) => Pass::On(not_kept, here(trail)),
+                Pass::Doubtful { not_kept, trail, stopped } => Pass::Doubtful { not_kept, trail: here(trail), stopped },
+                stopped @ Pass::Stopped(_) => stopped,
+            };
             maps.push(match pass {
                 Pass::On(not_kept, trail) => go(self, &Ctx { trail, ..ctx.clone() }, set, &not_kept),
                 Pass::Stopped(label) => set.relabel(|()| Some(label)),

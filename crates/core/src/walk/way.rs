@@ -156,16 +156,29 @@ impl<'e> Walk<'_, 'e> {
         // To itself, and to the platform: no stage and no route.
         for part in &mut parts {
             let mut itself = PacketSet::empty();
+            let mut told = PacketSet::empty();
             for member in &part.all {
                 let own = &self.view.estate.interfaces[*member].addresses;
-                itself = itself.union(&boxed(own, own).intersection(&part.set));
+                let mine = boxed(own, own).intersection(&part.set);
+                if self.ends.is_some() && !mine.is_empty() {
+                    let ctx = self.arrived(ctx, Spot::Interface(*member));
+                    let label = self.labels.leaf(Verdict::Works, ctx.trail);
+                    maps.push(mine.relabel(|()| Some(label)));
+                    told = told.union(&mine);
+                } else {
+                    itself = itself.union(&mine);
+                }
             }
-            part.set = part.set.difference(&itself);
+            part.set = part.set.difference(&itself).difference(&told);
             let platform = part.set.intersection(&self.platform);
             part.set = part.set.difference(&platform);
             let spot = Spot::Interface(part.interface);
             for (set, what) in [(itself, What::Arrived), (platform, What::Platform)] {
-                if !set.is_empty() {
+                if set.is_empty() {
+                } else if self.ends.is_some() {
+                    let label = self.labels.leaf(Verdict::Works, ctx.trail);
+                    maps.push(set.relabel(|()| Some(label)));
+                } else {
                     let step = Step::new(false, spot, what);
                     maps.push(self.ended(ctx, Verdict::Works, step, &set));
                 }
@@ -612,6 +625,14 @@ impl<'e> Walk<'_, 'e> {
                 }
             }
         }
+        // Where it has to be told who is reached, each is looked at alone.
+        let (alone, mut interfaces): (Vec<_>, Vec<_>) =
+            interfaces.into_iter().partition(|id| !ctx.reply && self.names_its_end(ctx, *id));
+        for interface in alone {
+            let here = Self::going_to(ctx, set, &self.view.estate.interfaces[interface].addresses);
+            let map = self.arrive(ctx, interface, from, &here);
+            results.push((here, map));
+        }
         if self.is_many(interfaces.len()) && !holders.shared {
             let (crowd, others) = self.plain_ones(&interfaces);
             let own = crowd.iter().flat_map(|id| self.view.estate.interfaces[*id].addresses.ranges());
@@ -833,7 +854,7 @@ impl<'e> Walk<'_, 'e> {
         let started = matches!(&ctx.leg.start, Start::Interfaces(all) if all.contains(&interface));
         let spot = Spot::Interface(interface);
         match ctx.leg.origin {
-            Origin::Start if started => self.back(ctx, Some(interface), set),
+            Origin::Start if started => self.back(ctx, None, set),
             Origin::Gateway(gateway) => self.lost(ctx, Spot::Gateway(gateway), Why::Bypassed, set),
             Origin::Firewall(firewall) => self.lost(ctx, Spot::Firewall(firewall), Why::Bypassed, set),
             Origin::Balancer(balancer) => self.lost(ctx, Spot::Balancer(balancer), Why::Bypassed, set),
@@ -849,7 +870,7 @@ impl<'e> Walk<'_, 'e> {
         known: Option<NotKept>,
         set: &PacketSet,
     ) -> Map {
-        let ctx = self.told(ctx, Step::new(false, Spot::Interface(interface), What::Arrived));
+        let ctx = self.arrived(ctx, Spot::Interface(interface));
         let (silent, answered) = set.one_way();
         let mut maps = Vec::new();
         if !silent.is_empty() {

@@ -5,7 +5,9 @@ mod effective;
 mod explain;
 mod exposure;
 mod inventory;
+mod matrix;
 mod path;
+mod reach;
 mod routes;
 mod rule;
 
@@ -14,7 +16,9 @@ pub use effective::{effective, too_many_classes};
 pub use explain::explain;
 pub use exposure::exposure;
 pub use inventory::{finds, inventory};
+pub use matrix::{matrix, matrix_cell};
 pub use path::path;
+pub use reach::reach;
 pub use routes::routes;
 pub use rule::rule;
 

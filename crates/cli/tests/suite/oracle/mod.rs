@@ -11,6 +11,7 @@ mod mends;
 mod naive;
 mod records;
 mod routes;
+mod sweeps;
 mod topology;
 mod walker;
 mod walks;

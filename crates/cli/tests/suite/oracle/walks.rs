@@ -74,7 +74,7 @@ pub fn try_walks(seed: u64, packets: usize, seen: &mut BTreeMap<V, usize>) -> Re
 }
 
 /// A label as text.
-fn drawn(labels: &Labels, label: Label) -> String {
+pub fn drawn(labels: &Labels, label: Label) -> String {
     match labels.tree(label) {
         Tree::Leaf(leaf) => format!("{:?}", leaf.verdict),
         Tree::Choice(all) => {
@@ -116,7 +116,7 @@ fn every_seeded_fault_of_the_walk_is_caught() {
 }
 
 /// More interfaces beside those that are there, most of them like another.
-fn with_likenesses(random: &mut Rng, json: &mut serde_json::Value) {
+pub fn with_likenesses(random: &mut Rng, json: &mut serde_json::Value) {
     let subnets = [
         ("a1", "10.1.1"),
         ("a2", "10.1.2"),

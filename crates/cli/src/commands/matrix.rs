@@ -1,0 +1,58 @@
+use crate::failure::Failure;
+use crate::opened::{EstateArgs, TrafficArgs};
+use clap::Args;
+use heronshale_core::answer;
+use heronshale_core::answer::SegmentBy;
+use heronshale_intake::did_you_mean;
+use heronshale_report as report;
+
+/// Which segment talks to which, and by which firewall
+///
+/// Segments are networks, or what --by says; the internet and the sites beside them. Every pair of ends is judged there and back. With two
+/// segments it drills down into that one cell.
+#[derive(Args, Debug)]
+pub struct Matrix {
+    /// One cell: the segment that opens connections
+    #[arg(value_name = "FROM", requires = "to")]
+    from: Option<String>,
+    /// One cell: the segment to which
+    #[arg(value_name = "TO")]
+    to: Option<String>,
+    /// What segments are: network, subnet, domain (of a hub), division, owner, tag:KEY
+    #[arg(long, value_name = "WHAT", default_value = "network")]
+    by: String,
+    #[command(flatten)]
+    estate: EstateArgs,
+    #[command(flatten)]
+    traffic: TrafficArgs,
+}
+
+impl Matrix {
+    pub fn run(&self) -> Result<u8, Failure> {
+        let by = SegmentBy::parse(&self.by).ok_or_else(|| {
+            Failure::wrong(
+                format!("`{}` is nothing that makes segments", self.by),
+                "write network, subnet, domain, division, owner, or tag:KEY",
+            )
+        })?;
+        let opened = self.estate.open()?;
+        let view = opened.view();
+        let services = self.traffic.services()?;
+        let matrix = answer::Matrix::new(&view, by, &services);
+        let (Some(from), Some(to)) = (&self.from, &self.to) else {
+            opened.answer(&view, "matrix", matrix.answer(), report::matrix)?;
+            return Ok(0);
+        };
+        let names = matrix.names();
+        for name in [from, to] {
+            if !names.contains(&name.as_str()) {
+                let hint = did_you_mean(name, names.iter().copied())
+                    .unwrap_or_else(|| format!("there are {}", names.join(", ")));
+                return Err(Failure::wrong(format!("no segment is called `{name}`"), hint));
+            }
+        }
+        let cell = matrix.cell(from, to).expect("both segments are there");
+        opened.answer(&view, "matrix-cell", cell, report::matrix_cell)?;
+        Ok(0)
+    }
+}

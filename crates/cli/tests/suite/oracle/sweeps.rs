@@ -1,0 +1,416 @@
+//! Reach, chains and the matrix of random estates, against one walk for each pair of a start and an asked address.
+
+use super::agreement::load;
+use super::topology::estate;
+use super::walks::with_likenesses;
+use fastrand::Rng;
+use heronshale_core::address::{Addresses, Range};
+use heronshale_core::answer::{
+    CellVerdict, Matrix, PlaceFact, PlaceKind, ReachAnswer, ReachAsked, SegmentBy, reach_answer,
+};
+use heronshale_core::ends::End;
+use heronshale_core::faults::{Fault, with_fault};
+use heronshale_core::model::{Estate, Service};
+use heronshale_core::packet::{Intervals, PacketSet, service};
+use heronshale_core::view::View;
+use heronshale_core::walk::{Asked, Spot, Start, Tell, Verdict, What, walk};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// One asked address, as the snapshot has it: who holds it, and whether it is an end's own.
+struct Address {
+    set: Addresses,
+    /// Places that could be behind it.
+    behind: Vec<String>,
+    own: bool,
+}
+
+/// What a walk said: how it fares, who is reached by which firewalls.
+#[derive(Clone, Debug)]
+struct Said {
+    verdict: Verdict,
+    ends: Vec<String>,
+    own: bool,
+    firewalls: Vec<BTreeSet<String>>,
+}
+
+/// Starts, and for each end and address what walks said.
+struct Table {
+    starts: Vec<String>,
+    said: BTreeMap<String, Vec<Said>>,
+}
+
+fn addresses(view: &View<'_>) -> Vec<Address> {
+    let estate = view.estate;
+    let one = |range: Range| -> Addresses { [range].into_iter().collect() };
+    let mut all: Vec<Address> = Vec::new();
+    let interface = |id| estate.interfaces[id].name.to_string();
+    for (id, item) in estate.interfaces.iter() {
+        all.extend(item.addresses.ranges().map(|range| Address {
+            set: one(range),
+            behind: vec![interface(id)],
+            own: true,
+        }));
+    }
+    for public in estate.public_addresses.items() {
+        let behind = public.interface.map(interface).into_iter().collect();
+        all.push(Address { set: Addresses::single(public.address), behind, own: false });
+    }
+    for balancer in estate.balancers.items() {
+        let behind: Vec<String> = balancer.back_ends.iter().filter_map(|end| end.interface).map(interface).collect();
+        let fronts = balancer.front_ends.iter().map(|front| front.address);
+        all.extend(fronts.map(|front| Address { set: Addresses::single(front), behind: behind.clone(), own: false }));
+    }
+    let held = estate.firewalls.items().iter().flat_map(|firewall| firewall.addresses.ranges());
+    all.extend(held.map(|range| Address { set: one(range), behind: Vec::new(), own: false }));
+    for service in estate.services.items() {
+        let doors = service.public_door.iter().flat_map(|door| door.addresses.ranges());
+        all.extend(doors.map(|range| Address {
+            set: one(range),
+            behind: vec![format!("service {}", service.name)],
+            own: true,
+        }));
+    }
+    let known = all.iter().fold(Addresses::empty(), |sum, address| sum.union(&address.set));
+    let mut wide = vec![("internet".to_owned(), view.internet_end())];
+    for site in estate.sites.items() {
+        wide.push((format!("site {}", site.name), site.holds.union(&site.announces)));
+    }
+    wide.extend(lacking(view.estate));
+    let every = wide.iter().fold(Addresses::empty(), |sum, (_, set)| sum.union(set)).difference(&known);
+    all.push(Address { set: every, behind: Vec::new(), own: true });
+    all
+}
+
+/// Walks from every start to every address.
+fn table(view: &View<'_>, asked: &Service) -> Table {
+    let estate = view.estate;
+    let mut starts: Vec<(String, Start, Addresses)> = estate
+        .interfaces
+        .iter()
+        .map(|(id, item)| (item.name.to_string(), Start::Interfaces(vec![id]), item.addresses.clone()))
+        .collect();
+    starts.push(("internet".to_owned(), Start::Internet, view.internet_end()));
+    for (id, site) in estate.sites.iter() {
+        starts.push((format!("site {}", site.name), Start::Site(id), site.holds.clone()));
+    }
+    let wide: Vec<(String, Addresses)> = [("internet".to_owned(), view.internet_end())]
+        .into_iter()
+        .chain(lacking(estate))
+        .chain(
+            estate.sites.items().iter().map(|site| (format!("site {}", site.name), site.holds.union(&site.announces))),
+        )
+        .collect();
+    let all = addresses(view);
+    let clients = Intervals::span(3000, 3001);
+    let every = Intervals::span(0, 65_535);
+    let mut said = BTreeMap::new();
+    for (name, start, sources) in &starts {
+        let mut found = Vec::new();
+        for address in &all {
+            let with = |family| asked.numbers(family).intersection(&service::all_with_ports());
+            let without = |family| asked.numbers(family).difference(&service::all_with_ports());
+            let packets = PacketSet::fields(sources, &address.set, with, &clients, ());
+            let packets = packets.union(&PacketSet::fields(sources, &address.set, without, &every, ()));
+            let question = Asked { start: start.clone(), packets, name: None, any_of: Vec::new() };
+            let answered = walk(view, &question, Tell::Steps);
+            for part in &answered.parts {
+                let verdict = part.judged.verdict;
+                let mut one = Said { verdict, ends: Vec::new(), own: address.own, firewalls: Vec::new() };
+                if verdict <= Verdict::Conditional {
+                    for trail in answered.labels.trails_that_work(part.label) {
+                        let mut firewalls = BTreeSet::new();
+                        let mut end = None;
+                        for step in answered.labels.steps(trail).into_iter().filter(|step| !step.reply) {
+                            match (step.at, &step.what) {
+                                (Spot::Firewall(id), What::Policy { allows: true, .. }) => {
+                                    firewalls.insert(estate.firewalls[id].name.to_string());
+                                }
+                                (at, What::Arrived) => end = Some(at),
+                                _ => {}
+                            }
+                        }
+                        one.firewalls.push(firewalls);
+                        let end = match end {
+                            Some(Spot::Interface(id)) => Some(estate.interfaces[id].name.to_string()),
+                            Some(Spot::Service(id)) => Some(format!("service {}", estate.services[id].name)),
+                            Some(Spot::Site(id)) => Some(format!("site {}", estate.sites[id].name)),
+                            Some(Spot::Internet) => Some("internet".to_owned()),
+                            // Traffic of the platform itself: whoever has the address.
+                            _ => None,
+                        };
+                        let of = |end: Option<String>| {
+                            end.map_or_else(|| behind(&wide, address, &part.packets), |end| vec![end])
+                        };
+                        one.ends.extend(of(end));
+                    }
+                } else {
+                    one.ends = behind(&wide, address, &part.packets);
+                }
+                one.ends.retain(|end| end != name);
+                one.ends.sort_unstable();
+                one.ends.dedup();
+                found.push(one);
+            }
+        }
+        said.insert(name.clone(), found);
+    }
+    Table { starts: starts.into_iter().map(|(name, _, _)| name).collect(), said }
+}
+
+/// What the snapshot lacks, where it says at which addresses.
+fn lacking(estate: &Estate) -> Vec<(String, Addresses)> {
+    estate.gaps.iter().filter_map(|gap| Some((gap.object.to_string(), gap.blocks.clone()?))).collect()
+}
+
+fn behind(wide: &[(String, Addresses)], address: &Address, packets: &PacketSet) -> Vec<String> {
+    if !address.behind.is_empty() || !address.own {
+        return address.behind.clone();
+    }
+    let there = packets.destinations();
+    wide.iter().filter(|(_, set)| set.overlaps(&there)).map(|(name, _)| name.clone()).collect()
+}
+
+/// Machines: a workload, or an interface without one.
+fn machine(estate: &Estate, name: &str) -> String {
+    let workload = estate.interfaces.find(name).and_then(|id| estate.interfaces[id].workload);
+    workload.map_or_else(|| name.to_owned(), |id| format!("w {}", estate.workloads[id].name))
+}
+
+/// Who reaches whom directly, machine by machine: `true` for what is certain.
+fn links(estate: &Estate, table: &Table) -> BTreeMap<(String, String), bool> {
+    let mut links = BTreeMap::new();
+    for (from, said) in &table.said {
+        for one in said.iter().filter(|one| one.verdict <= Verdict::Unknown) {
+            for end in &one.ends {
+                let certain = one.verdict <= Verdict::Conditional;
+                let pair = (machine(estate, from), machine(estate, end));
+                if pair.0 != pair.1 {
+                    *links.entry(pair).or_insert(false) |= certain;
+                }
+            }
+        }
+    }
+    links
+}
+
+fn goes_on(place: &str) -> bool {
+    place != "internet" && !place.contains(':') && !place.starts_with("site ") && !place.starts_with("service ")
+}
+
+/// How many jumps away everything is, `without` left out on the way.
+fn distances(
+    links: &BTreeMap<(String, String), bool>,
+    from: &str,
+    certain: bool,
+    backwards: bool,
+    without: Option<&str>,
+) -> BTreeMap<String, u32> {
+    let mut found: BTreeMap<String, u32> = BTreeMap::new();
+    let mut open = vec![from.to_owned()];
+    for jump in 1.. {
+        let mut next = Vec::new();
+        for place in &open {
+            for ((a, b), sure) in links {
+                let (here, there) = if backwards { (b, a) } else { (a, b) };
+                let passable = Some(there.as_str()) != without && there != from && (*sure || !certain);
+                if here == place && passable && !found.contains_key(there) {
+                    found.insert(there.clone(), jump);
+                    if goes_on(there) {
+                        next.push(there.clone());
+                    }
+                }
+            }
+        }
+        if next.is_empty() {
+            return found;
+        }
+        open = next;
+    }
+    found
+}
+
+/// What an answer says: jumps, certain or not, and by whom every chain goes.
+fn told(answer: &ReachAnswer) -> BTreeMap<(String, bool), (u32, BTreeSet<String>)> {
+    let of = |place: &PlaceFact| match place.kind {
+        PlaceKind::Internet => "internet".to_owned(),
+        PlaceKind::Site => format!("site {}", place.name),
+        PlaceKind::Service => format!("service {}", place.name),
+        PlaceKind::Workload | PlaceKind::Gap => place.name.clone(),
+    };
+    answer
+        .reached
+        .iter()
+        .map(|one| ((of(&one.place), one.certain), (one.jumps, one.always_by.iter().map(of).collect())))
+        .collect()
+}
+
+fn plain(name: &str) -> String {
+    name.strip_prefix("w ").unwrap_or(name).to_owned()
+}
+
+/// What is expected of `reach`, from the table of walks.
+fn expected(
+    links: &BTreeMap<(String, String), bool>,
+    from: &str,
+    jumps: u32,
+    backwards: bool,
+) -> BTreeMap<(String, bool), (u32, BTreeSet<String>)> {
+    let certain = distances(links, from, true, backwards, None);
+    let possible = distances(links, from, false, backwards, None);
+    let mut all = BTreeMap::new();
+    for (place, jump) in &possible {
+        let (jump, is_certain) = match certain.get(place) {
+            // What is certain within the asked jumps goes before what is perhaps nearer.
+            Some(sure) if *sure <= jumps => (*sure, true),
+            _ => (*jump, false),
+        };
+        if jump > jumps {
+            continue;
+        }
+        let guards = possible.keys().filter(|guard| *guard != place && goes_on(guard));
+        let needed = guards.filter(|guard| !distances(links, from, false, backwards, Some(guard)).contains_key(place));
+        let guards = if jumps > 1 { needed.map(|guard| plain(guard)).collect() } else { BTreeSet::new() };
+        all.insert((plain(place), is_certain), (jump, guards));
+    }
+    all
+}
+
+fn try_reach(seed: u64, fault: Option<Fault>) -> Result<usize, String> {
+    let mut random = Rng::with_seed(seed);
+    let mut json = estate(&mut random);
+    if random.bool() {
+        with_likenesses(&mut random, &mut json);
+    }
+    let built = load(&json);
+    let view = View::new(&built, None);
+    let asked: Service = ["tcp 443", "udp 53", "icmp", "tcp 80"][random.usize(0..4)].parse().unwrap();
+    let table = table(&view, &asked);
+    let links = links(&built, &table);
+    let mut count = 0;
+    for _ in 0..8 {
+        let name = &table.starts[random.usize(0..table.starts.len())];
+        let from = machine(&built, name);
+        // A workload is asked as a whole.
+        let end = match from.strip_prefix("w ") {
+            Some(workload) => End::Workload(built.workloads.find(workload).unwrap()),
+            None => End::parse(&view, &name.replacen("site ", "site:", 1)).unwrap(),
+        };
+        let (jumps, backwards) = (random.u32(1..5), random.bool());
+        let (given, services) = ((&end, name.as_str()), [asked.clone()]);
+        let question = ReachAsked {
+            from: (!backwards).then_some(given),
+            to: backwards.then_some(given),
+            jumps,
+            services: &services,
+        };
+        let ask = || reach_answer(&view, &question).unwrap();
+        let answer = match fault {
+            Some(fault) => with_fault(fault, ask),
+            None => ask(),
+        };
+        let (found, wanted) = (told(&answer), expected(&links, &from, jumps, backwards));
+        if found != wanted {
+            let odd: Vec<_> = wanted.iter().filter(|(place, what)| found.get(place) != Some(what)).collect();
+            let more: Vec<_> = found.iter().filter(|(place, what)| wanted.get(place) != Some(what)).collect();
+            return Err(format!(
+                "seed {seed}, {name} {asked:?} {jumps} jumps, backwards {backwards}: wanted {odd:?}, found {more:?}"
+            ));
+        }
+        count += found.len();
+    }
+    Ok(count)
+}
+
+#[test]
+fn reach_equals_chains_of_single_walks_and_dominators_are_those_without_which_nothing_is_reached() {
+    let found: usize = (0..40).map(|seed| try_reach(seed, None).unwrap_or_else(|what| panic!("{what}"))).sum();
+    assert!(found > 1_000, "{found}");
+    for seed in 90..120 {
+        try_reach(seed, Some(Fault::AlwaysMany)).unwrap_or_else(|what| panic!("{what}"));
+    }
+    for fault in [Fault::SweepWithoutDominators, Fault::SweepForgetsWhoIsReached, Fault::SweepOneOfEachKind] {
+        assert!((0..400).any(|seed| try_reach(seed, Some(fault)).is_err()), "not caught: {fault:?}");
+    }
+}
+
+/// A cell as the table of walks has it.
+fn cell(table: &Table, from: &[&String], to: &[&String]) -> (CellVerdict, BTreeSet<String>, bool) {
+    let (mut base, mut all) = (Vec::new(), Vec::new());
+    let (mut firewalls, mut without) = (BTreeSet::new(), false);
+    for start in from {
+        for one in &table.said[*start] {
+            if !one.ends.iter().any(|end| end != *start && to.contains(&end)) {
+                continue;
+            }
+            let counts = one.own || (*start == "internet" && one.verdict <= Verdict::Conditional);
+            if counts {
+                base.push(one.verdict);
+            }
+            if counts || one.verdict <= Verdict::Conditional {
+                all.push(one.verdict);
+            }
+            if one.verdict <= Verdict::Conditional {
+                without |= one.firewalls.iter().any(BTreeSet::is_empty);
+                firewalls.extend(one.firewalls.iter().flatten().cloned());
+            }
+        }
+    }
+    let has = |verdict: Verdict| all.contains(&verdict);
+    let verdict = if has(Verdict::Works) || has(Verdict::WorksForSome) {
+        let whole = !base.is_empty() && base.iter().chain(&all).all(|one| *one == Verdict::Works);
+        if whole && all.len() == base.len() { CellVerdict::Works } else { CellVerdict::Partly }
+    } else if has(Verdict::Unknown) {
+        CellVerdict::Unknown
+    } else if has(Verdict::Conditional) {
+        CellVerdict::Conditional
+    } else {
+        CellVerdict::No
+    };
+    (verdict, firewalls, without)
+}
+
+#[test]
+fn cells_of_the_matrix_equal_single_walks_between_their_segments() {
+    let mut seen: BTreeMap<String, usize> = BTreeMap::new();
+    for seed in 1_000..1_040 {
+        let mut random = Rng::with_seed(seed);
+        let mut json = estate(&mut random);
+        if random.bool() {
+            with_likenesses(&mut random, &mut json);
+        }
+        let built = load(&json);
+        let view = View::new(&built, None);
+        let asked: Service = ["tcp 443", "udp 53"][random.usize(0..2)].parse().unwrap();
+        let table = table(&view, &asked);
+        let answer = Matrix::new(&view, SegmentBy::Network, &[asked]).answer();
+        let members = |segment: &str| -> Vec<&String> {
+            let inside = |name: &&String| {
+                let id = built.interfaces.find(name);
+                id.is_some_and(|id| *built.networks[built.network_of(id)].name == *segment)
+                    || **name == segment.replacen("site:", "site ", 1)
+            };
+            table.starts.iter().filter(inside).collect()
+        };
+        for one in &answer.cells {
+            let (from, to) = (members(&one.from), members(&one.to));
+            if one.verdict == CellVerdict::Nobody {
+                assert!(one.from == one.to && from.len() < 2, "{one:?}");
+                continue;
+            }
+            let (verdict, firewalls, without) = cell(&table, &from, &to);
+            let through: BTreeSet<String> = one.firewalls.iter().cloned().collect();
+            // What works by another address than an end's own makes a cell no more whole.
+            let alike = verdict == one.verdict
+                || (one.from == "internet"
+                    && [verdict, one.verdict].iter().all(|v| *v <= CellVerdict::Partly || *v >= CellVerdict::Unknown));
+            assert!(alike, "seed {seed}: {verdict:?}, not {one:?}");
+            if one.verdict <= CellVerdict::Partly {
+                assert_eq!((&through, one.without_firewall), (&firewalls, without), "seed {seed}: {one:?}");
+            }
+            *seen.entry(format!("{:?}", one.verdict)).or_default() += 1;
+        }
+    }
+    for verdict in ["Works", "Partly", "Unknown", "Conditional", "No"] {
+        assert!(seen.get(verdict).is_some_and(|count| *count > 5), "{seen:?}");
+    }
+}
