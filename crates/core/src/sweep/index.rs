@@ -23,6 +23,8 @@ pub(super) struct Destinations {
     reach: Vec<u128>,
     /// Large sets, asked last.
     wide: Vec<(Addresses, u32)>,
+    /// What nobody holds and a firewall translates.
+    elsewhere: Addresses,
 }
 
 /// The place of a node that is no interface.
@@ -79,9 +81,12 @@ impl Destinations {
         }
         // What a firewall translates need not be anybody's.
         let mut translated = Addresses::empty();
-        for firewall in estate.firewalls.items() {
-            for peers in firewall.destination_translations.iter().filter_map(|one| one.destinations.as_ref()) {
-                translated = translated.union(&view.peers(peers, None).either());
+        for one in estate.firewalls.items().iter().flat_map(|firewall| &firewall.destination_translations) {
+            let destinations = one.destinations.as_ref();
+            translated = destinations
+                .map_or_else(Addresses::all, |peers| translated.union(&view.peers(peers, None).either()));
+            if one.destinations.is_none() {
+                break;
             }
         }
         let mut wide = vec![(view.internet_end(), number(place(nodes, &Node::Internet)))];
@@ -95,14 +100,7 @@ impl Destinations {
             // A site that announces everything does not hold it.
             sum.union(all)
         });
-        // Everywhere would be all that nobody holds.
-        let everywhere = Family::BOTH.map(|family| Addresses::of_family(family).is_subset(&translated));
-        for (family, everywhere) in Family::BOTH.into_iter().zip(everywhere) {
-            if everywhere {
-                translated = translated.difference(&Addresses::of_family(family));
-            }
-        }
-        held.extend(translated.difference(&known).ranges().map(|range| (range, By::Translated, None)));
+        let elsewhere = translated.difference(&known);
         held.sort_unstable_by_key(|(range, by, of)| (range.family, range.first, range.last, *by, *of));
         held.dedup();
         let mut reach = Vec::with_capacity(held.len());
@@ -113,7 +111,7 @@ impl Destinations {
             last = Some((range.family, largest));
             reach.push(largest);
         }
-        Self { all: known.union(&translated), held, reach, wide }
+        Self { all: known.union(&elsewhere), held, reach, wide, elsewhere }
     }
 
     /// Some addresses by what they are asked as, and who holds them.
@@ -140,6 +138,9 @@ impl Destinations {
             if all.overlaps(&left) {
                 found.push((By::Own, Held { node: *node, second: false }));
             }
+        }
+        if self.elsewhere.overlaps(&left) {
+            without.push(By::Translated);
         }
         found.sort_unstable();
         found.dedup();

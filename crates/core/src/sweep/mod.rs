@@ -167,7 +167,12 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
         From::Interfaces(from) => from.to_vec(),
         From::Internet | From::Site(_) => Vec::new(),
     };
-    let receivers: Vec<Id<Interface>> = asked.to.map_or_else(all, <[Id<Interface>]>::to_vec);
+    // What a firewall translates may be anybody's address.
+    let translates = estate.firewalls.items().iter().any(|firewall| !firewall.destination_translations.is_empty());
+    // Private doors, proxies' and firewalls' interfaces lead to others.
+    let devices = crate::walk::roles(view);
+    let with_devices = |to: &[Id<Interface>]| to.iter().chain(devices.keys()).copied().collect();
+    let receivers: Vec<Id<Interface>> = asked.to.filter(|_| !translates).map_or_else(all, with_devices);
     let sending: FxHashSet<Id<Interface>> = senders.iter().copied().collect();
     let receiving: FxHashSet<Id<Interface>> = receivers.iter().copied().collect();
     let kinds = alike::kinds(view, &sending, &receiving, asked.apart);
