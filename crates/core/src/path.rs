@@ -54,7 +54,7 @@ const SCHEMES: [(&str, u16); 10] = [
     ("sips", 5061),
 ];
 
-fn tcp(port: u16) -> Service {
+pub(crate) fn tcp(port: u16) -> Service {
     let port = u128::from(port);
     Service { protocol: Some(service::TCP), low: Some(Intervals::span(port, port)) }
 }

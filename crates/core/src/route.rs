@@ -311,7 +311,7 @@ pub fn candidates(view: &View<'_>, place: RoutePlace<'_>) -> Candidates {
 }
 
 /// What takes IPv4 of a subnet that no route takes: a NAT gateway that serves it, else the platform's shared address.
-fn last_resort(view: &View<'_>, subnet: Id<Subnet>) -> Option<Hop> {
+pub(crate) fn last_resort(view: &View<'_>, subnet: Id<Subnet>) -> Option<Hop> {
     let serves =
         |gateway: &Gateway| matches!(&gateway.kind, GatewayKind::Nat { serves, .. } if serves.contains(&subnet));
     if has(Fault::RouteNoLastResort) {

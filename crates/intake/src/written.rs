@@ -79,6 +79,8 @@ record! {
         equal_routes: Option<EqualRoutes>,
         /// A route whose next hop does not exist or is down: `lost` or `skipped`. Default: `lost`.
         missing_next_hop: Option<MissingNextHop>,
+        /// How many IPv4 addresses of each subnet the platform keeps for itself. Default: 2, the subnet's own and its broadcast address.
+        reserved_addresses: Option<u32>,
     }
 }
 
@@ -159,6 +161,8 @@ record! {
         default_outbound: Option<bool>,
         /// Whether stages apply at private doors in this subnet. Absent: the network's setting.
         filter_private_doors: Option<bool>,
+        /// How many IPv4 addresses it must be able to hold. Absent: as many as it holds now.
+        needs: Option<u32>,
         /// Who changes it. Absent: the network's owner.
         owner: Option<Spanned<Name>>,
         /// Keys and values.

@@ -6,7 +6,7 @@ use crate::model::{Id, Interface, LinkEnd, Name, Service};
 use crate::packet::{Intervals, service};
 use crate::sweep::{By, Fate, From, Node, Sweep, Sweeping, Way, sweep};
 use crate::view::View;
-use crate::walk::Verdict;
+use crate::walk::{Spot, Verdict};
 use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -281,7 +281,10 @@ impl Cell {
             Verdict::Unknown => self.unknown = true,
             _ => {
                 self.fails = true;
-                let denies = fate.ended_at.filter(|ended| ended.denies).map(|ended| ended.firewall);
+                let denies = fate.ended_at.filter(|ended| ended.denies).and_then(|ended| match ended.at {
+                    Spot::Firewall(id) => Some(id),
+                    _ => None,
+                });
                 self.refused_by.extend(denies.filter(|id| !self.refused_by.contains(id)));
             }
         }
@@ -482,15 +485,14 @@ impl<'v, 'e> Matrix<'v, 'e> {
         let part = |((fate, sources, targets), ways): ((u32, Vec<u32>, Vec<(u32, bool)>), Vec<Way>)| {
             let of = &self.found.fates[fate as usize];
             let ended_at = of.ended_at.map(|ended| {
-                let mut text = format!("firewall {}", self.view.estate.firewalls[ended.firewall].name);
-                let what = match (ended.denies, ended.reply) {
-                    (true, false) => " denies the request",
-                    (true, true) => " denies the reply",
-                    (false, false) => " loses the request",
-                    (false, true) => " sees one direction only",
+                let what = match (ended.denies, ended.other_way, ended.reply) {
+                    (true, _, false) => "denies the request",
+                    (true, _, true) => "denies the reply",
+                    (false, true, _) => "sees one direction only",
+                    (false, false, false) => "loses the request",
+                    (false, false, true) => "loses the reply",
                 };
-                text.push_str(what);
-                text
+                format!("{} {what}", super::spot_text(self.view, ended.at).0)
             });
             CellPart {
                 verdict: of.judged.verdict,

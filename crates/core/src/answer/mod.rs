@@ -32,6 +32,7 @@ pub use path::{LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, Symptom, 
 pub use reach::{HopFact, LinkFact, PlaceFact, PlaceKind, ReachAnswer, ReachAsked, ReachedFact, reach_answer};
 pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answer};
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
+pub(crate) use step::spot_text;
 pub use step::{StepDoes, StepFact, hop_text, step_fact};
 
 use crate::address::Addresses;

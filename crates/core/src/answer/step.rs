@@ -94,7 +94,7 @@ fn subnet_table(view: &View<'_>, subnet: Id<Subnet>) -> String {
 }
 
 /// A place in words, and who changes it.
-fn spot_text(view: &View<'_>, spot: Spot) -> (String, Option<Place>, Option<Id<Owner>>) {
+pub(crate) fn spot_text(view: &View<'_>, spot: Spot) -> (String, Option<Place>, Option<Id<Owner>>) {
     let estate = view.estate;
     let place = |origin| Some(estate.sources.place(origin));
     let network = |id: Id<Network>| estate.networks[id].owner;

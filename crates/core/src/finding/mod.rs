@@ -5,6 +5,7 @@
 //! collects facts and then tells them in words, in one place of its file. Severity is settled here, before any renderer.
 
 mod kinds;
+mod routing;
 mod sensitive;
 
 pub(crate) use kinds::exposed::severity as exposure_severity;
@@ -90,6 +91,22 @@ pub const CATALOGUE: &[&Kind] = &[
     &kinds::all_services::KIND,
     &kinds::shadowed::KIND,
     &kinds::redundant::KIND,
+    &kinds::around_the_firewall::KIND,
+    &kinds::reply_elsewhere::KIND,
+    &kinds::blackhole::KIND,
+    &kinds::next_hop_dead::KIND,
+    &kinds::may_not_forward::KIND,
+    &kinds::no_way_out::KIND,
+    &kinds::idle_route::KIND,
+    &kinds::idle_table::KIND,
+    &kinds::overlap::KIND,
+    &kinds::address_outside_block::KIND,
+    &kinds::subnet_full::KIND,
+    &kinds::door_left_open::KIND,
+    &kinds::resolves_public::KIND,
+    &kinds::single_member::KIND,
+    &kinds::probe_denied::KIND,
+    &kinds::too_big_dropped::KIND,
     &kinds::bound_to_nothing::KIND,
     &kinds::peer_missing::KIND,
     &kinds::peer_empty::KIND,
@@ -131,6 +148,10 @@ pub enum Role {
     Names,
     /// Where it acts.
     ActsOn,
+    /// By what traffic goes.
+    GoesBy,
+    /// By what it was meant to go.
+    MeantBy,
 }
 
 impl Role {
@@ -144,6 +165,8 @@ impl Role {
             Self::Default => "default",
             Self::Names => "names",
             Self::ActsOn => "acts on",
+            Self::GoesBy => "goes by",
+            Self::MeantBy => "meant by",
         }
     }
 }
@@ -213,6 +236,7 @@ pub(crate) struct Context<'v, 'e> {
     dead: OnceCell<Vec<Dead>>,
     ways: OnceCell<Vec<DirectWay>>,
     device_ways: OnceCell<Vec<DeviceWay>>,
+    routing: OnceCell<routing::Routing<'e>>,
 }
 
 impl Context<'_, '_> {
@@ -326,6 +350,7 @@ pub fn findings(view: &View<'_>) -> Vec<Finding> {
         dead: OnceCell::new(),
         ways: OnceCell::new(),
         device_ways: OnceCell::new(),
+        routing: OnceCell::new(),
     };
     let mut all = Vec::new();
     for (order, kind) in CATALOGUE.iter().enumerate() {

@@ -181,6 +181,8 @@ pub struct Subnet {
     pub default_outbound: bool,
     /// Whether stages apply at private doors here; none for the network's setting.
     pub filter_private_doors: Option<bool>,
+    /// How many IPv4 addresses it must be able to hold; none for what it holds now.
+    pub needs: Option<u32>,
     /// Who changes it.
     pub owner: Option<Id<Owner>>,
     /// Its tags.

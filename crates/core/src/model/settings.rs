@@ -167,6 +167,8 @@ pub struct Settings {
     pub equal_routes: EqualRoutes,
     /// Dead next hops.
     pub missing_next_hop: MissingNextHop,
+    /// IPv4 addresses of each subnet that the platform keeps for itself.
+    pub reserved_addresses: u32,
     /// Names of the settings that somebody wrote down, here or in a conduct or for the estate.
     pub written: Vec<&'static str>,
 }
@@ -190,6 +192,7 @@ impl Default for Settings {
             same_subnet: SameSubnet::default(),
             equal_routes: EqualRoutes::default(),
             missing_next_hop: MissingNextHop::default(),
+            reserved_addresses: 2,
             written: Vec::new(),
         }
     }

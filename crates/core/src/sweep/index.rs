@@ -59,9 +59,16 @@ impl Destinations {
     ) -> Self {
         let estate = view.estate;
         let mut held: Vec<(Range, By, Option<Held>)> = Vec::new();
-        for (id, node, second) in to {
-            let of = Some(Held { node: *node, second: *second });
-            held.extend(estate.interfaces[*id].addresses.ranges().map(|range| (range, By::Own, of)));
+        let mut asked: FxHashMap<Id<Interface>, bool> = FxHashMap::default();
+        for (id, _, second) in to {
+            asked.insert(*id, *second);
+        }
+        let mut others = Vec::new();
+        for (id, interface) in estate.interfaces.iter() {
+            let second = asked.get(&id).copied();
+            let of = Some(Held { node: node_of[&id], second: second.unwrap_or(false) });
+            let ranges = interface.addresses.ranges().map(|range| (range, By::Own, of));
+            if second.is_some() { held.extend(ranges) } else { others.extend(ranges) }
         }
         for (id, public) in estate.public_addresses.iter() {
             let of = public.interface.map(|id| Held { node: node_of[&id], second: false });
@@ -83,8 +90,8 @@ impl Destinations {
         let mut translated = Addresses::empty();
         for one in estate.firewalls.items().iter().flat_map(|firewall| &firewall.destination_translations) {
             let destinations = one.destinations.as_ref();
-            translated = destinations
-                .map_or_else(Addresses::all, |peers| translated.union(&view.peers(peers, None).either()));
+            translated =
+                destinations.map_or_else(Addresses::all, |peers| translated.union(&view.peers(peers, None).either()));
             if one.destinations.is_none() {
                 break;
             }
@@ -101,6 +108,8 @@ impl Destinations {
             sum.union(all)
         });
         let elsewhere = translated.difference(&known);
+        // What is nobody's who was asked about may be asked with something larger.
+        held.extend(others);
         held.sort_unstable_by_key(|(range, by, of)| (range.family, range.first, range.last, *by, *of));
         held.dedup();
         let mut reach = Vec::with_capacity(held.len());

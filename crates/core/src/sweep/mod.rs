@@ -20,7 +20,7 @@ use crate::faults::{Fault, has};
 use crate::model::{Balancer, Firewall, Id, Interface, Network, PlatformService, PublicAddress, Service, Site};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::view::View;
-use crate::walk::{Asked, Judged, Labels, Part, Spot, Start, Verdict, What, alike, walk_ends};
+use crate::walk::{Asked, Judged, Labels, Part, Spot, Start, Verdict, What, Why, alike, walk_ends};
 use index::{Destinations, Held};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -63,17 +63,19 @@ pub struct Fate {
     pub firewalls: Vec<Id<Firewall>>,
     /// Whether it may work without any of them.
     pub without: bool,
-    /// Where it fails at a firewall: which.
+    /// Where a firewall ends it, or the reply misses what saw the request.
     pub ended_at: Option<Ended>,
 }
 
-/// How a firewall ends connections.
+/// How a firewall, or another device that keeps state, ends connections.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Ended {
-    /// The firewall.
-    pub firewall: Id<Firewall>,
-    /// Whether it denies; else the request or the reply has gone another way than the other of the two.
+    /// The device.
+    pub at: Spot,
+    /// Whether it denies.
     pub denies: bool,
+    /// Whether the request came by it and the reply did not, or the other way round.
+    pub other_way: bool,
     /// Whether the reply ends.
     pub reply: bool,
 }
@@ -349,12 +351,11 @@ impl Sweep {
                 fate.without |= none;
             }
             if !works {
-                fate.ended_at = labels.steps(part.judged.trail).last().and_then(|step| match (step.at, &step.what) {
-                    (Spot::Firewall(firewall), what) => {
-                        let denies = matches!(what, What::Policy { .. });
-                        Some(Ended { firewall, denies, reply: step.reply })
-                    }
-                    _ => None,
+                fate.ended_at = labels.steps(part.judged.trail).last().map(|step| Ended {
+                    at: step.at,
+                    denies: matches!(step.what, What::Policy { .. }),
+                    other_way: matches!(step.what, What::Ended(Why::Bypassed | Why::SawNoRequest)),
+                    reply: step.reply,
                 });
             }
             fate.firewalls.sort_unstable();
@@ -403,7 +404,11 @@ impl Sweep {
                 let ends = view.estate.balancers[id].back_ends.iter().filter_map(|end| end.interface);
                 ends.filter_map(|id| self.node(id)).map(|node| (node, false)).collect()
             }
-            _ => held.iter().map(|held| (held.node, held.second)).collect(),
+            _ => {
+                // What arrives elsewhere than at an interface is told.
+                let counts = |held: &&Held| !works || matches!(self.nodes[held.node as usize], Node::Interfaces(_));
+                held.iter().filter(counts).map(|held| (held.node, held.second)).collect()
+            }
         };
         targets.sort_unstable();
         // A node of which both members are hit, once.

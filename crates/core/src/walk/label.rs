@@ -1,6 +1,6 @@
 //! What becomes of packets: leaves under the choices of nature, conditions and doubts.
 
-use super::{Entry, Part, Spot, Step, Tell, What};
+use super::{Entry, Part, Spot, Step, Tell, What, Why};
 use crate::faults::{Fault, has};
 use crate::model::{Firewall, Id, Interface, Name, NameSet};
 use crate::packet::Intervals;
@@ -483,6 +483,7 @@ fn about_ends(step: Step) -> Option<Step> {
         What::Policy { allows: false, rejects, .. } if firewall => {
             Some(Step { reply, at, what: What::Policy { allows: false, rejects, by: By::NoPolicy } })
         }
+        What::Ended(Why::Bypassed | Why::SawNoRequest) => Some(Step { reply, at, what }),
         What::Ended(_) if firewall => Some(Step { reply, at, what }),
         What::Arrived => Some(Step { reply, at, what }),
         _ => None,

@@ -224,6 +224,7 @@ fn resolve_settings<'s>(written: impl Iterator<Item = &'s WrittenSettings>) -> S
             same_subnet,
             equal_routes,
             missing_next_hop,
+            reserved_addresses,
             policy_sees,
             no_healthy,
             filter_private_doors,

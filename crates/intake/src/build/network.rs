@@ -92,6 +92,7 @@ impl Builder {
                 internet_traffic,
                 default_outbound: written.default_outbound.unwrap_or(false),
                 filter_private_doors: written.filter_private_doors,
+                needs: written.needs,
                 owner,
                 tags,
             };

@@ -4,7 +4,7 @@ use crate::harmless;
 use crate::page::{FAINT, Look, Page, plural, style_of};
 use anstyle::Style;
 use heronshale_core::answer::{Answer, Audit};
-use heronshale_core::finding::{Factor, Finding, Severity};
+use heronshale_core::finding::{Factor, Finding, Role, Severity};
 
 /// How long an audit may be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -119,7 +119,7 @@ fn in_full(finding: &Finding, look: Look) -> String {
     for piece in finding
         .evidence
         .iter()
-        .filter(|piece| piece.place.is_none() || piece.place != finding.place || piece.rule.is_some())
+        .filter(|piece| piece.place.is_none() || piece.place != finding.place || piece.rule.is_some() || piece.role != Role::AtFault)
     {
         let label = if piece.role.word() == before { "" } else { piece.role.word() };
         before = piece.role.word();

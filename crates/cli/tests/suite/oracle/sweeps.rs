@@ -135,13 +135,10 @@ fn table(view: &View<'_>, asked: &Service) -> Table {
                             Some(Spot::Service(id)) => Some(format!("service {}", estate.services[id].name)),
                             Some(Spot::Site(id)) => Some(format!("site {}", estate.sites[id].name)),
                             Some(Spot::Internet) => Some("internet".to_owned()),
-                            // Traffic of the platform itself: whoever has the address.
+                            // Traffic of the platform itself has no end.
                             _ => None,
                         };
-                        let of = |end: Option<String>| {
-                            end.map_or_else(|| behind(&wide, address, &part.packets), |end| vec![end])
-                        };
-                        one.ends.extend(of(end));
+                        one.ends.extend(end);
                     }
                 } else {
                     one.ends = behind(&wide, address, &part.packets);

@@ -1,29 +1,25 @@
-//! A filter, route table or policy target that acts on nothing.
+//! A filter or policy target that acts on nothing.
 
 use super::super::{Context, Draft, Kind, Severity};
 use super::factor;
 use crate::binding::firewalls_with;
 use crate::describe::{filter_text, owner_text, scope_text};
-use crate::model::{Filter, FilterKind, GatewayKind, Id, Lack, Reference, RouteTable};
+use crate::model::{Filter, FilterKind, Id, Lack};
 
 pub(crate) const KIND: Kind = Kind {
     name: "bound-to-nothing",
     base: Severity::Minor,
-    about: "A filter or a route table is there and acts on nothing.",
-    why: "Its author believes that it protects or routes something. A table attached to no subnet is a common cause of lost replies.",
-    triggers: "A security group that no interface and no subnet has; an ACL or a route table that no subnet uses (a main table whose \
-        network has subnets of its own tables only counts too); an own firewall that nothing names; a scope policy with no interface \
-        in its scope and targets. Silent if one interface or subnet is bound.",
+    about: "A filter is there and acts on nothing.",
+    why: "Its author believes that it protects something.",
+    triggers: "A security group that no interface and no subnet has; an ACL that no subnet uses; an own firewall that nothing names; a scope policy with no interface \
+        in its scope and targets. Silent if one interface or subnet is bound; tables are idle-table.",
     mend: "Bind it to what it was made for, or delete it.",
     factors: &[
         "down: the snapshot lacks bindings or interfaces, so it may be bound after all",
         "down: it has no rules",
     ],
     example: include_str!("../examples/bound-to-nothing.yaml"),
-    check: |context| {
-        let filters = idle_filters(context).into_iter().map(|filter| tell_filter(context, filter));
-        filters.chain(idle_tables(context).into_iter().map(|table| tell_table(context, table))).collect()
-    },
+    check: |context| idle_filters(context).into_iter().map(|filter| tell_filter(context, filter)).collect(),
 };
 
 fn idle_filters(context: &Context<'_, '_>) -> Vec<Id<Filter>> {
@@ -36,22 +32,6 @@ fn idle_filters(context: &Context<'_, '_>) -> Vec<Id<Filter>> {
         context.bindings.is_bound(context.view, filter) || !firewalls_with(estate, filter).is_empty()
     };
     estate.filters.ids().filter(|filter| !bound(*filter)).collect()
-}
-
-fn idle_tables(context: &Context<'_, '_>) -> Vec<Id<RouteTable>> {
-    let estate = context.view.estate;
-    let used = |table: Id<RouteTable>| {
-        estate
-            .subnets
-            .ids()
-            .any(|subnet| crate::route::table_of(context.view, subnet).and_then(Reference::found) == Some(table))
-    };
-    let at_gateway = |table: Id<RouteTable>| {
-        estate.gateways.items().iter().any(|gateway| {
-            matches!(&gateway.kind, GatewayKind::Internet { table: Some(own), .. } if own.found() == Some(table))
-        })
-    };
-    estate.route_tables.ids().filter(|table| !used(*table) && !at_gateway(*table)).collect()
 }
 
 fn may_be_bound(context: &Context<'_, '_>) -> bool {
@@ -82,23 +62,5 @@ fn tell_filter(context: &Context<'_, '_>, id: Id<Filter>) -> Draft {
         draft.factors.push(factor(-1, "it has no rules"));
     }
     draft.mend = "bind it to what it was made for, or delete it".to_owned();
-    draft
-}
-
-fn tell_table(context: &Context<'_, '_>, id: Id<RouteTable>) -> Draft {
-    let estate = context.view.estate;
-    let table = &estate.route_tables[id];
-    let mut draft = context.about(format!("table {}", table.name), &table.origin, owner_text(estate, table.owner));
-    let routes = table.routes.len();
-    let plural = if routes == 1 { "" } else { "s" };
-    draft.title = format!(
-        "table {} routes nothing: no subnet of {} uses it ({routes} route{plural})",
-        table.name, estate.networks[table.network].name
-    );
-    draft.networks = vec![estate.networks[table.network].name.to_string()];
-    if routes == 0 {
-        draft.factors.push(factor(-1, "it has no routes"));
-    }
-    draft.mend = "attach it to the subnets that it was made for, or delete it".to_owned();
     draft
 }

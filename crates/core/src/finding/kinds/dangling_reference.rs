@@ -26,6 +26,8 @@ fn facts<'c>(context: &Context<'c, '_>) -> Vec<Fact<'c>> {
         matches!(origin.within, Some(("inbound" | "outbound", _))) || origin.section == "address_sets"
     };
     let of = |remark: &'c crate::model::Remark| match &remark.what {
+        // A next hop that is not there is next-hop-dead.
+        RemarkKind::Missing { holder, target } if holder.starts_with("table") && !target.starts_with("set:") => None,
         RemarkKind::Missing { holder, target } if !declared(target) && !of_rule_or_set(&remark.origin) => {
             Some((holder, target, &remark.origin))
         }

@@ -1,16 +1,32 @@
 //! One file for each kind of finding.
 
+pub(super) mod address_outside_block;
 pub(super) mod all_services;
 pub(super) mod any_source;
+pub(super) mod around_the_firewall;
+pub(super) mod blackhole;
 pub(super) mod bound_to_nothing;
 pub(super) mod dangling_reference;
+pub(super) mod door_left_open;
 pub(super) mod exposed;
 pub(super) mod host_bits;
+pub(super) mod idle_route;
+pub(super) mod idle_table;
+pub(super) mod may_not_forward;
+pub(super) mod next_hop_dead;
+pub(super) mod no_way_out;
+pub(super) mod overlap;
 pub(super) mod peer_empty;
 pub(super) mod peer_missing;
+pub(super) mod probe_denied;
 pub(super) mod redundant;
+pub(super) mod reply_elsewhere;
+pub(super) mod resolves_public;
 pub(super) mod set_cycle;
 pub(super) mod shadowed;
+pub(super) mod single_member;
+pub(super) mod subnet_full;
+pub(super) mod too_big_dropped;
 
 use super::{Context, Factor};
 use crate::model::{Direction, RuleId};

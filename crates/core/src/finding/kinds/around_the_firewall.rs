@@ -1,0 +1,292 @@
+//! Traffic that gets around the firewall.
+
+use super::super::routing::{Placed, addresses_text, firewall_of, held, proving};
+use super::super::{Context, Draft, Kind, Role, Severity};
+use super::factor;
+use crate::address::{Addresses, Family};
+use crate::describe::{owner_text, witness};
+use crate::model::{Firewall, GatewayKind, Id, Interface, Network, RouteKind, Subnet};
+use crate::packet::Packet;
+use crate::route::{Candidate, Hop};
+use crate::source::Origin;
+use crate::sweep::sent;
+use crate::view::View;
+use crate::walk::{Asked, Spot, Start, Verdict, What, walk_ends};
+use rustc_hash::FxHashMap;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "around-the-firewall",
+    base: Severity::Serious,
+    about: "Traffic gets around a firewall through which other routes of the same place, or of the same network, lead.",
+    why: "Who looks at the default route believes that everything is inspected. A more specific route, made by the platform or by somebody else, wins without a word; or one subnet was forgotten.",
+    triggers: "A place with a route to a firewall, where a route that goes before it (a peering's, a propagated one, a private door's, a written one) leads part of the same destinations elsewhere, and something is there; or a subnet from which the internet is \
+        reached without the firewall by which other subnets of its network reach it. Silent for the network's own blocks, for subnets of the firewall itself, and where nothing could be sent.",
+    mend: "Write a route to the firewall that is as long as the one that wins, or attach the table that leads there.",
+    factors: &["-1 if the route was written on purpose", "-1 if filters let nothing pass that way today"],
+    example: include_str!("../examples/around-the-firewall.yaml"),
+    check: |context| {
+        let senders = senders(context.view);
+        let mut all = longer(context, &senders);
+        all.extend(forgotten(context, &senders));
+        all.iter().map(|fact| tell(context, fact)).collect()
+    },
+};
+
+/// No more interfaces are looked at to find one that proves it.
+const MOST: usize = 64;
+
+struct Fact {
+    network: Id<Network>,
+    subnets: Vec<Id<Subnet>>,
+    /// How it goes, in words, where that was written, and whether on purpose.
+    goes_by: (String, Option<Origin>, bool),
+    firewall: Id<Firewall>,
+    /// The route or table that leads to the firewall.
+    meant_by: (String, Option<Origin>),
+    to: Addresses,
+    /// Whether a subnet was forgotten.
+    forgotten: bool,
+    proof: Option<Packet>,
+}
+
+fn senders(view: &View<'_>) -> FxHashMap<Id<Subnet>, Vec<Id<Interface>>> {
+    let mut all: FxHashMap<Id<Subnet>, Vec<Id<Interface>>> = FxHashMap::default();
+    for (id, interface) in view.estate.interfaces.iter() {
+        if !interface.forwards {
+            all.entry(interface.subnet).or_default().push(id);
+        }
+    }
+    all
+}
+
+/// The addresses of the internet, if the hop leads there.
+fn outward(view: &View<'_>, hop: Hop) -> Addresses {
+    match hop {
+        Hop::Gateway(id) if !matches!(view.estate.gateways[id].kind, GatewayKind::Site { .. }) => view.internet_end(),
+        Hop::SharedAddress => view.internet_end().intersection(&Addresses::of_family(Family::V4)),
+        _ => Addresses::empty(),
+    }
+}
+
+fn goes_around(view: &View<'_>, hop: Hop) -> bool {
+    let elsewhere = matches!(
+        hop,
+        Hop::Gateway(_) | Hop::Interface(_) | Hop::Peering(_) | Hop::Hub(..) | Hop::Service(_) | Hop::Door(_)
+    );
+    elsewhere && firewall_of(view, hop).is_none()
+}
+
+fn route_words(view: &View<'_>, candidate: &Candidate) -> String {
+    let hop = crate::answer::hop_text(view, candidate.winner.hop);
+    let kind = match candidate.kind {
+        RouteKind::Static => "route",
+        RouteKind::Propagated => "propagated route",
+        RouteKind::Automatic | RouteKind::OtherAutomatic => "automatic route",
+    };
+    format!("{kind} {} to {hop}", candidate.range)
+}
+
+/// Routes that go before one to a firewall.
+fn longer(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>) -> Vec<Fact> {
+    let view = context.view;
+    let mut found: Vec<Fact> = Vec::new();
+    for placed in &context.routing().places {
+        let subnets: Vec<Id<Subnet>> = placed.subnets.iter().copied().filter(|id| senders.contains_key(id)).collect();
+        let to_firewall: Vec<(&Candidate, Id<Firewall>)> = placed
+            .candidates
+            .all
+            .iter()
+            .filter_map(|candidate| Some((candidate, firewall_of(view, candidate.winner.hop)?)))
+            .collect();
+        if subnets.is_empty() || to_firewall.is_empty() {
+            continue;
+        }
+        for (candidate, won) in placed.candidates.all.iter().zip(&placed.won) {
+            if won.is_empty() || !goes_around(view, candidate.winner.hop) {
+                continue;
+            }
+            let within = |meant: &&(&Candidate, Id<Firewall>)| won.overlaps(&[meant.0.range].into_iter().collect());
+            // The longest of those that it goes before.
+            let Some((meant, firewall)) = to_firewall.iter().find(within) else { continue };
+            let part = won.intersection(&[meant.range].into_iter().collect());
+            let there = held(view, &part).union(&outward(view, candidate.winner.hop).intersection(&part));
+            if there.is_empty() {
+                continue;
+            }
+            let goes_by = (route_words(view, candidate), candidate.winner.origin, candidate.kind == RouteKind::Static);
+            let same = |fact: &&mut Fact| fact.goes_by == goes_by && fact.network == placed.place.network;
+            if let Some(known) = found.iter_mut().find(same) {
+                known
+                    .subnets
+                    .extend(subnets.iter().filter(|id| !known.subnets.contains(id)).copied().collect::<Vec<_>>());
+                known.to = known.to.union(&there);
+                continue;
+            }
+            found.push(Fact {
+                network: placed.place.network,
+                subnets: subnets.clone(),
+                goes_by,
+                firewall: *firewall,
+                meant_by: (route_words(view, meant), meant.winner.origin),
+                to: there,
+                forgotten: false,
+                proof: None,
+            });
+        }
+    }
+    for fact in &mut found {
+        fact.proof = proof(view, fact, senders);
+    }
+    found
+}
+
+/// How a place reaches the internet, if by one way: the candidate, or the last resort.
+fn way_out<'p>(view: &View<'_>, placed: &'p Placed<'_>) -> Option<(Hop, Option<&'p Candidate>)> {
+    let internet = view.internet_end().intersection(&Addresses::of_family(Family::V4));
+    let mut best: Option<(u128, Hop, Option<&Candidate>)> = None;
+    let count = |addresses: &Addresses| addresses.of(Family::V4).spans().iter().map(|(f, l)| l - f + 1).sum::<u128>();
+    let mut rest = internet.clone();
+    for (candidate, won) in placed.candidates.all.iter().zip(&placed.won) {
+        let here = won.intersection(&internet);
+        rest = rest.difference(&here);
+        let size = count(&here);
+        if size > best.as_ref().map_or(0, |(size, _, _)| *size) {
+            best = Some((size, candidate.winner.hop, Some(candidate)));
+        }
+    }
+    let last = placed.subnets.first().and_then(|subnet| crate::route::last_resort(view, *subnet));
+    if let Some(hop) = last.filter(|_| count(&rest) > best.as_ref().map_or(0, |(size, _, _)| *size)) {
+        return Some((hop, None));
+    }
+    best.map(|(_, hop, candidate)| (hop, candidate))
+}
+
+/// Subnets from which the internet is reached without the firewall of their neighbours.
+fn forgotten(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>) -> Vec<Fact> {
+    let (view, estate) = (context.view, context.view.estate);
+    let legs: Vec<Id<Subnet>> = estate
+        .firewalls
+        .items()
+        .iter()
+        .flat_map(|firewall| &firewall.legs)
+        .map(|leg| estate.interfaces[leg.interface].subnet)
+        .collect();
+    let ways: Vec<_> = context.routing().places.iter().map(|placed| (placed, way_out(view, placed))).collect();
+    let mut found: Vec<Fact> = Vec::new();
+    for (placed, way) in &ways {
+        let Some((hop, candidate)) = way else { continue };
+        let network = placed.place.network;
+        let leads_out = matches!(hop, Hop::Gateway(_) | Hop::SharedAddress) && !outward(view, *hop).is_empty();
+        if !leads_out {
+            continue;
+        }
+        // By what the neighbours go.
+        let neighbour = ways.iter().find_map(|(other, way)| {
+            let (hop, meant) = way.as_ref()?;
+            let firewall = firewall_of(view, *hop).filter(|_| other.place.network == network)?;
+            let sends = other.subnets.iter().any(|id| senders.contains_key(id));
+            sends.then_some((firewall, (*meant)?))
+        });
+        let Some((firewall, meant)) = neighbour else { continue };
+        // A subnet from which everything public leads elsewhere before a firewall route is told as such.
+        let told =
+            placed.candidates.all.iter().any(|one| firewall_of(view, one.winner.hop).is_some() && one.length == 0);
+        let subnets: Vec<Id<Subnet>> = placed
+            .subnets
+            .iter()
+            .copied()
+            .filter(|id| senders.contains_key(id) && !legs.contains(id) && !told)
+            .collect();
+        let subnets: Vec<Id<Subnet>> = subnets.into_iter().filter(|id| can_send(view, *hop, &senders[id])).collect();
+        if subnets.is_empty() {
+            continue;
+        }
+        let (words, origin) = match candidate {
+            Some(candidate) => (route_words(view, candidate), candidate.winner.origin),
+            None => (crate::answer::hop_text(view, *hop), None),
+        };
+        let mut fact = Fact {
+            network,
+            subnets,
+            goes_by: (words, origin, candidate.is_some_and(|one| one.kind == RouteKind::Static)),
+            firewall,
+            meant_by: (route_words(view, meant), meant.winner.origin),
+            to: outward(view, *hop),
+            forgotten: true,
+            proof: None,
+        };
+        fact.proof = proof(view, &fact, senders);
+        found.push(fact);
+    }
+    found
+}
+
+/// Whether a hop takes what these interfaces send: an internet gateway maps only those with a public address.
+fn can_send(view: &View<'_>, hop: Hop, senders: &[Id<Interface>]) -> bool {
+    let Hop::Gateway(id) = hop else { return true };
+    if !matches!(view.estate.gateways[id].kind, GatewayKind::Internet { .. }) {
+        return true;
+    }
+    let mapped = |id: &Id<Interface>| view.estate.public_addresses.items().iter().any(|p| p.interface == Some(*id));
+    senders.iter().any(mapped)
+}
+
+/// A packet that works and passes no firewall.
+fn proof(view: &View<'_>, fact: &Fact, senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>) -> Option<Packet> {
+    let from: Vec<Id<Interface>> =
+        fact.subnets.iter().filter_map(|id| senders.get(id)).flatten().copied().take(MOST).collect();
+    let sources: Addresses = from.iter().flat_map(|id| view.estate.interfaces[*id].addresses.ranges()).collect();
+    let packets = sent(&sources, &fact.to, &[], &view.settings(fact.network).client_ports);
+    let asked = Asked { start: Start::Interfaces(from), packets, name: None, any_of: Vec::new() };
+    let answered = walk_ends(view, &asked, Addresses::empty());
+    let around = |label: u32| {
+        answered.labels.trails_that_work(label).into_iter().any(|trail| {
+            let steps = answered.labels.steps(trail);
+            !steps.iter().any(|step| matches!((step.at, &step.what), (Spot::Firewall(_), What::Passed)))
+        })
+    };
+    let works = answered.parts.iter().filter(|part| part.judged.verdict <= Verdict::Conditional);
+    works.filter(|part| around(part.label)).find_map(|part| proving(&part.packets))
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let estate = context.view.estate;
+    let network = &estate.networks[fact.network];
+    let firewall = &estate.firewalls[fact.firewall].name;
+    let subnet = &estate.subnets[fact.subnets[0]];
+    let (words, origin, on_purpose) = &fact.goes_by;
+    let public = fact.to.is_subset(&context.view.internet_end());
+    let to = if public && fact.to.ranges().count() > 3 { "the internet".to_owned() } else { addresses_text(&fact.to) };
+    let subject = format!("network {} {words}", network.name);
+    let table = crate::route::table_of(context.view, fact.subnets[0]).and_then(crate::model::Reference::found);
+    let owner = table.map_or_else(|| owner_text(estate, network.owner), |table| context.table_owner(table));
+    let place = origin.unwrap_or_else(|| {
+        if fact.forgotten { subnet.origin } else { table.map_or(network.origin, |t| estate.route_tables[t].origin) }
+    });
+    let mut draft = context.about(subject, &place, owner);
+    draft.networks = vec![network.name.to_string()];
+    let who = context.subnets(&fact.subnets);
+    draft.title = if fact.forgotten {
+        let reach = if fact.subnets.len() == 1 { "reaches" } else { "reach" };
+        let who = if fact.subnets.len() == 1 { format!("subnet {}", subnet.name) } else { who.clone() };
+        format!("{who} of {} {reach} {to} around firewall {firewall}: other subnets go through it", network.name)
+    } else {
+        format!("traffic of {} to {to} gets around firewall {firewall}: {words} wins", network.name)
+    };
+    draft.evidence.push(context.evidence(Role::GoesBy, words.clone(), origin.as_ref()));
+    draft.evidence.push(context.evidence(Role::MeantBy, fact.meant_by.0.clone(), fact.meant_by.1.as_ref()));
+    draft.evidence.push(context.evidence(Role::ActsOn, who, None));
+    if *on_purpose {
+        draft.factors.push(factor(-1, "the route was written on purpose"));
+    }
+    match &fact.proof {
+        Some(packet) => draft.witness = Some(witness(packet)),
+        None => draft.factors.push(factor(-1, "filters let nothing pass that way today")),
+    }
+    draft.mend = if fact.forgotten {
+        format!("lead subnet {} to firewall {firewall} as its neighbours are, or accept the exception", subnet.name)
+    } else {
+        format!("write a route to firewall {firewall} for {to} that is as long, or take the other away")
+    };
+    draft
+}

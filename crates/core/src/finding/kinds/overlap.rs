@@ -1,0 +1,139 @@
+//! Address space that two things use.
+
+use super::super::routing::addresses_text;
+use super::super::{Context, Draft, Kind, Role, Severity};
+use super::factor;
+use crate::address::{Addresses, Range};
+use crate::describe::owner_text;
+use crate::model::{Id, Interface, LinkEnd, Network, Subnet};
+
+pub(crate) const KIND: Kind = Kind {
+    name: "overlap",
+    base: Severity::Serious,
+    about: "Two subnets of a network, two networks that are joined, or two interfaces of a network use the same addresses.",
+    why: "Packets to a shared address reach one of the two, and nobody chose which. Platforms refuse to join such networks, or route half of them.",
+    triggers: "Subnets of one network whose blocks overlap; networks whose blocks overlap and that a peering joins, up or not, or that are linked to the same hub; interfaces of one network that hold the same address. \
+        Silent for networks with overlapping blocks that nothing joins.",
+    mend: "Give one of the two other addresses.",
+    factors: &["-1 if the peering is not up"],
+    example: include_str!("../examples/overlap.yaml"),
+    check: |context| {
+        let mut drafts = subnets(context);
+        drafts.extend(networks(context));
+        drafts.extend(interfaces(context));
+        drafts
+    },
+};
+
+const MEND: &str = "give one of the two other addresses";
+
+fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    let mut ranges: Vec<(Id<Network>, Range, Id<Subnet>)> = Vec::new();
+    for (id, subnet) in estate.subnets.iter() {
+        ranges.extend(subnet.blocks.ranges().map(|range| (subnet.network, range, id)));
+    }
+    ranges.sort_unstable_by_key(|(network, range, id)| (*network, range.family, range.first, *id));
+    let mut drafts = Vec::new();
+    let mut widest: Option<(Id<Network>, Range, Id<Subnet>)> = None;
+    for (network, range, id) in ranges {
+        let before = widest.filter(|(n, r, _)| *n == network && r.family == range.family && range.first <= r.last);
+        if let Some((_, other_range, other)) = before.filter(|(_, _, other)| *other != id) {
+            let shared: Addresses = [Range { last: range.last.min(other_range.last), ..range }].into_iter().collect();
+            let (one, two) = (&estate.subnets[other], &estate.subnets[id]);
+            let mut draft = context.about(
+                format!("subnets {} {}", one.name, two.name),
+                &two.origin,
+                owner_text(estate, estate.subnet_owner(id)),
+            );
+            draft.networks = vec![estate.networks[network].name.to_string()];
+            draft.title = format!("subnets {} and {} both have {}", one.name, two.name, addresses_text(&shared));
+            draft.evidence.push(context.evidence(Role::Names, format!("subnet {}", one.name), Some(&one.origin)));
+            draft.mend = MEND.to_owned();
+            drafts.push(draft);
+        }
+        if before.is_none_or(|(_, other, _)| other.last < range.last) {
+            widest = Some((network, range, id));
+        }
+    }
+    drafts
+}
+
+fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    // Pairs, by what joins them, and whether it is up.
+    let mut pairs: Vec<(Id<Network>, Id<Network>, String, bool)> = Vec::new();
+    for peering in estate.peerings.items() {
+        let [a, b] = [&peering.sides[0].network, &peering.sides[1].network].map(crate::model::Reference::found);
+        if let (Some(a), Some(b)) = (a, b) {
+            pairs.push((a.min(b), a.max(b), format!("peering {}", peering.name), peering.is_up()));
+        }
+    }
+    for hub in estate.hubs.items() {
+        let linked = hub.links.iter().filter_map(|link| match &link.to {
+            LinkEnd::Network(network) => network.found(),
+            _ => None,
+        });
+        // Those that overlap stand side by side when sorted by address.
+        let mut ranges: Vec<(Range, Id<Network>)> = Vec::new();
+        for network in linked {
+            ranges.extend(estate.networks[network].blocks.ranges().map(|range| (range, network)));
+        }
+        ranges.sort_unstable_by_key(|(range, network)| (range.family, range.first, *network));
+        ranges.dedup();
+        for (at, (range, network)) in ranges.iter().enumerate() {
+            let meets = |(other, _): &&(Range, Id<Network>)| other.family == range.family && other.first <= range.last;
+            for (_, other) in ranges[at + 1..].iter().take_while(meets).filter(|(_, other)| other != network) {
+                pairs.push((*network.min(other), *network.max(other), format!("hub {}", hub.name), true));
+            }
+        }
+    }
+    pairs.sort_unstable();
+    pairs.dedup_by(|a, b| (a.0, a.1, &a.2) == (b.0, b.1, &b.2));
+    let mut drafts = Vec::new();
+    for (a, b, by, up) in pairs {
+        let (one, two) = (&estate.networks[a], &estate.networks[b]);
+        let shared = one.blocks.intersection(&two.blocks);
+        if a == b || shared.is_empty() {
+            continue;
+        }
+        let subject = format!("networks {} {} {by}", one.name, two.name);
+        let mut draft = context.about(subject, &two.origin, owner_text(estate, two.owner));
+        draft.networks = vec![one.name.to_string(), two.name.to_string()];
+        draft.title =
+            format!("networks {} and {}, joined by {by}, both have {}", one.name, two.name, addresses_text(&shared));
+        draft.evidence.push(context.evidence(Role::Names, format!("network {}", one.name), Some(&one.origin)));
+        if !up {
+            draft.factors.push(factor(-1, "the peering is not up"));
+        }
+        draft.mend = MEND.to_owned();
+        drafts.push(draft);
+    }
+    drafts
+}
+
+fn interfaces(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    let mut held: Vec<(Id<Network>, Range, Id<Interface>)> = Vec::new();
+    for (id, interface) in estate.interfaces.iter() {
+        held.extend(interface.addresses.ranges().map(|range| (estate.network_of(id), range, id)));
+    }
+    held.sort_unstable_by_key(|(network, range, id)| (*network, range.family, range.first, *id));
+    let mut drafts = Vec::new();
+    for pair in held.windows(2) {
+        let [(network, range, a), (other, second, b)] = pair else { continue };
+        if network != other || range.family != second.family || second.first > range.last || a == b {
+            continue;
+        }
+        let (one, two) = (&estate.interfaces[*a], &estate.interfaces[*b]);
+        let shared: Addresses = [Range { last: second.last.min(range.last), ..*second }].into_iter().collect();
+        let subject = format!("interfaces {} {}", one.name, two.name);
+        let mut draft = context.about(subject, &two.origin, owner_text(estate, estate.interface_owner(*b)));
+        draft.networks = vec![estate.networks[*network].name.to_string()];
+        draft.title = format!("interfaces {} and {} both hold {}", one.name, two.name, addresses_text(&shared));
+        draft.evidence.push(context.evidence(Role::Names, format!("interface {}", one.name), Some(&one.origin)));
+        draft.mend = MEND.to_owned();
+        drafts.push(draft);
+    }
+    drafts
+}

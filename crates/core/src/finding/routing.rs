@@ -1,0 +1,295 @@
+//! Routes as several kinds look at them: where each table is asked, and which of its routes wins for which addresses.
+
+use super::{Context, Evidence, Role};
+use crate::address::Addresses;
+use crate::describe::owner_text;
+use crate::model::{
+    Firewall, GatewayKind, Id, Interface, LinkEnd, Network, NextHop, Peering, Reference, Route, RouteTable, Subnet,
+};
+use crate::packet::{Intervals, Packet, PacketSet, service};
+use crate::route::{Candidate, Candidates, Hop, RoutePlace, candidates, table_of};
+use crate::source::Origin;
+use crate::view::View;
+use rustc_hash::FxHashMap;
+
+/// Places that are routed alike.
+pub(crate) struct Placed<'e> {
+    /// One of them.
+    pub place: RoutePlace<'e>,
+    /// The subnets; none for a gateway.
+    pub subnets: Vec<Id<Subnet>>,
+    /// What applies there.
+    pub candidates: Candidates,
+    /// For each candidate the addresses for which it wins.
+    pub won: Vec<Addresses>,
+}
+
+/// All places at which tables are asked.
+pub(crate) struct Routing<'e> {
+    pub places: Vec<Placed<'e>>,
+}
+
+impl<'e> Routing<'e> {
+    pub fn new(view: &View<'e>) -> Self {
+        let estate = view.estate;
+        type Key<'e> = (Id<Network>, Option<&'e Reference<RouteTable>>, Option<Id<Subnet>>, Option<Hop>, Vec<bool>);
+        let mut legs: Vec<Id<Subnet>> = estate
+            .firewalls
+            .items()
+            .iter()
+            .flat_map(|firewall| &firewall.legs)
+            .map(|leg| estate.interfaces[leg.interface].subnet)
+            .collect();
+        legs.sort_unstable();
+        legs.dedup();
+        let mut by_subnet: FxHashMap<Id<Subnet>, Vec<Id<Interface>>> = FxHashMap::default();
+        for (id, interface) in estate.interfaces.iter() {
+            by_subnet.entry(interface.subnet).or_default().push(id);
+        }
+        let mut index: FxHashMap<Key<'e>, usize> = FxHashMap::default();
+        let mut places: Vec<Placed<'e>> = Vec::new();
+        for (id, subnet) in estate.subnets.iter() {
+            let table = table_of(view, id);
+            // Routes that are limited to tags ask who sends.
+            let limits: Vec<_> = match table {
+                Some(Reference::Found(table)) => {
+                    let routes = estate.route_tables[*table].routes.iter();
+                    routes.map(|route| &route.only_tagged).filter(|tags| !tags.is_empty()).collect()
+                }
+                _ => Vec::new(),
+            };
+            let mut senders: Vec<(Vec<bool>, Option<Id<Interface>>)> = vec![(Vec::new(), None)];
+            if !limits.is_empty() {
+                for sender in by_subnet.get(&id).into_iter().flatten() {
+                    let tagged: Vec<bool> = limits.iter().map(|tags| estate.has_tags(*sender, tags)).collect();
+                    if !senders.iter().any(|(known, _)| *known == tagged) {
+                        senders.push((tagged, Some(*sender)));
+                    }
+                }
+            }
+            let own = legs.binary_search(&id).is_ok().then_some(id);
+            let last = crate::route::last_resort(view, id);
+            for (tagged, sender) in senders {
+                let key = (subnet.network, table, own, last, tagged);
+                if let Some(at) = index.get(&key) {
+                    places[*at].subnets.push(id);
+                    continue;
+                }
+                index.insert(key, places.len());
+                places.push(Self::placed(view, RoutePlace::in_subnet(view, id, sender), vec![id]));
+            }
+        }
+        for gateway in estate.gateways.items() {
+            if let GatewayKind::Internet { table: table @ Some(_), .. } = &gateway.kind {
+                let place = RoutePlace { table: table.as_ref(), ..RoutePlace::outside(gateway.network) };
+                places.push(Self::placed(view, place, Vec::new()));
+            }
+        }
+        Self { places }
+    }
+
+    fn placed(view: &View<'e>, place: RoutePlace<'e>, subnets: Vec<Id<Subnet>>) -> Placed<'e> {
+        let candidates = candidates(view, place);
+        let won = won(&candidates.all);
+        Placed { place, subnets, candidates, won }
+    }
+
+    /// The places that ask a table.
+    pub fn asking(&self, table: Id<RouteTable>) -> impl Iterator<Item = &Placed<'e>> {
+        self.places.iter().filter(move |placed| placed.place.table.and_then(Reference::found) == Some(table))
+    }
+}
+
+/// The addresses for which each candidate wins, alone or with its equals.
+pub(crate) fn won(all: &[Candidate]) -> Vec<Addresses> {
+    let mut rest = Addresses::all();
+    let mut found = Vec::with_capacity(all.len());
+    let same = |a: &Candidate, b: &Candidate| (a.length, a.kind, a.metric) == (b.length, b.kind, b.metric);
+    for group in all.chunk_by(same) {
+        let mut taken = Vec::new();
+        for candidate in group {
+            found.push(rest.intersection(&[candidate.range].into_iter().collect()));
+            if candidate.only_from.is_none() {
+                taken.push(candidate.range);
+            }
+        }
+        rest = rest.difference(&taken.into_iter().collect());
+    }
+    found
+}
+
+/// The firewall that a hop leads to, if it leads straight to one.
+pub(crate) fn firewall_of(view: &View<'_>, hop: Hop) -> Option<Id<Firewall>> {
+    let of = |interface: Id<Interface>| {
+        let is_leg = |firewall: &Firewall| firewall.legs.iter().any(|leg| leg.interface == interface);
+        view.estate.firewalls.iter().find(|(_, firewall)| is_leg(firewall)).map(|(id, _)| id)
+    };
+    match hop {
+        Hop::Interface(id) | Hop::MayNotForward(id) => of(id),
+        Hop::Balancer(id) => view.estate.balancers[id].back_ends.iter().filter_map(|end| end.interface).find_map(of),
+        Hop::Hub(hub, link) => {
+            let item = &view.estate.hubs[hub];
+            let steered = &item.links[link];
+            let to = [&steered.steer_internet, &steered.steer_private].into_iter().flatten().find_map(Reference::found);
+            let inline = |link: &crate::model::Link| match &link.to {
+                LinkEnd::Firewall(firewall) => firewall.found(),
+                _ => None,
+            };
+            // A hub whose domain leads on to a firewall.
+            to.or_else(|| {
+                let domain = steered.reads?;
+                let routes = crate::route::domain_candidates(view, hub, domain).all;
+                let onward = routes.iter().filter_map(|candidate| match candidate.winner.hop {
+                    Hop::Hub(_, at) => Some(at),
+                    _ => None,
+                });
+                onward.filter_map(|at| inline(&item.links[at])).next()
+            })
+        }
+        _ => None,
+    }
+}
+
+/// Why a next hop does not work, in words.
+pub(crate) fn why_dead(view: &View<'_>, network: Id<Network>, next: &NextHop) -> String {
+    let estate = view.estate;
+    let missing = |what: &str, name: &str| format!("there is no {what} {name}");
+    let far =
+        |what: &str, name: &str| format!("{what} {name} stands neither in this network nor in one peered with it");
+    match next {
+        NextHop::Gateway(Reference::Found(id)) => {
+            let gateway = &estate.gateways[*id];
+            match gateway.kind {
+                GatewayKind::Internet { attached: false, .. } => {
+                    format!("internet gateway {} is not attached to its network", gateway.name)
+                }
+                GatewayKind::Site { up: false, .. } => format!("site gateway {} is down", gateway.name),
+                _ => format!("gateway {} belongs to network {}", gateway.name, estate.networks[gateway.network].name),
+            }
+        }
+        NextHop::Peering(Reference::Found(id)) => {
+            let peering = &estate.peerings[*id];
+            down_text(view, peering).unwrap_or_else(|| {
+                format!("peering {} does not join network {}", peering.name, estate.networks[network].name)
+            })
+        }
+        NextHop::Hub(Reference::Found(id)) => {
+            let hub = &estate.hubs[*id];
+            let ours =
+                |link: &&crate::model::Link| matches!(&link.to, LinkEnd::Network(to) if to.found() == Some(network));
+            match hub.links.iter().find(ours) {
+                Some(link) => format!("link {} of hub {} is down", link.name, hub.name),
+                None => format!("hub {} has no link to network {}", hub.name, estate.networks[network].name),
+            }
+        }
+        NextHop::Firewall(Reference::Found(id)) => far("firewall", &estate.firewalls[*id].name),
+        NextHop::Interface(Reference::Found(id)) => far("interface", &estate.interfaces[*id].name),
+        NextHop::Balancer(Reference::Found(id)) => far("balancer", &estate.balancers[*id].name),
+        NextHop::Address(address) => format!("nobody near holds {address}"),
+        NextHop::Gateway(Reference::Missing(name)) => missing("gateway", name),
+        NextHop::Peering(Reference::Missing(name)) => missing("peering", name),
+        NextHop::Hub(Reference::Missing(name)) => missing("hub", name),
+        NextHop::Firewall(Reference::Missing(name)) => missing("firewall", name),
+        NextHop::Interface(Reference::Missing(name)) => missing("interface", name),
+        NextHop::Balancer(Reference::Missing(name)) => missing("balancer", name),
+        NextHop::Service(Reference::Missing(name)) => missing("service", name),
+        NextHop::Service(Reference::Found(_)) | NextHop::Local | NextHop::Blackhole => String::new(),
+    }
+}
+
+/// On which side a peering is down; none if it is up.
+pub(crate) fn down_text(view: &View<'_>, peering: &Peering) -> Option<String> {
+    let down: Vec<String> = peering
+        .sides
+        .iter()
+        .filter(|side| !side.up)
+        .map(|side| crate::describe::name_of(&view.estate.networks, &side.network))
+        .collect();
+    (!down.is_empty()).then(|| format!("peering {} is down on the side of {}", peering.name, down.join(" and of ")))
+}
+
+/// What of some addresses the estate has: addresses of interfaces other than firewalls', and what sites hold.
+pub(crate) fn held(view: &View<'_>, within: &Addresses) -> Addresses {
+    let estate = view.estate;
+    let legs: Vec<Id<Interface>> =
+        estate.firewalls.items().iter().flat_map(|firewall| &firewall.legs).map(|leg| leg.interface).collect();
+    let own = estate.interfaces.iter().filter(|(id, item)| item.addresses.overlaps(within) && !legs.contains(id));
+    let own: Addresses = own.flat_map(|(_, item)| item.addresses.ranges()).collect();
+    let sites = estate.sites.items().iter().fold(own, |sum, site| sum.union(&site.holds));
+    sites.intersection(within)
+}
+
+/// One of some packets, to a port that a reader knows if that is among them.
+pub(crate) fn proving(packets: &PacketSet) -> Option<Packet> {
+    let all = Addresses::all();
+    let every = Intervals::span(0, u128::from(u16::MAX));
+    let web = u128::from(service::code(service::TCP, 443));
+    let web = PacketSet::fields(&all, &all, |_| Intervals::span(web, web), &every, ()).intersection(packets);
+    if web.is_empty() { packets.witness() } else { web.witness() }
+}
+
+/// A few of some addresses, in words.
+pub(crate) fn addresses_text(addresses: &Addresses) -> String {
+    let texts = addresses.texts();
+    let more = texts.len().saturating_sub(3);
+    let shown = texts.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
+    if more > 0 { format!("{shown} and {more} more") } else { shown }
+}
+
+/// A route in a few words: `route out (0.0.0.0/0) of table office-main`.
+pub(crate) fn route_text(context: &Context<'_, '_>, table: Id<RouteTable>, at: usize) -> String {
+    let item = &context.view.estate.route_tables[table];
+    let route = &item.routes[at];
+    let id = route.id.as_ref().map_or_else(|| format!("#{}", at + 1), ToString::to_string);
+    format!("route {id} ({}) of table {}", destinations_text(context, route), item.name)
+}
+
+/// The destinations of a route, as written.
+pub(crate) fn destinations_text(context: &Context<'_, '_>, route: &Route) -> String {
+    let one = |destination: &crate::model::RouteDestination| match destination {
+        crate::model::RouteDestination::Block(block) => block.range.to_string(),
+        crate::model::RouteDestination::Set(set) => {
+            format!("set {}", crate::describe::name_of(&context.view.estate.address_sets, set))
+        }
+    };
+    let all: Vec<String> = route.destinations.iter().map(one).collect();
+    let more = all.len().saturating_sub(3);
+    let shown = all.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
+    if more > 0 { format!("{shown} and {more} more") } else { shown }
+}
+
+impl<'e> Context<'_, 'e> {
+    /// All places at which tables are asked.
+    pub fn routing(&self) -> &Routing<'e> {
+        self.routing.get_or_init(|| Routing::new(self.view))
+    }
+
+    /// Every written route, with its table and its place there.
+    pub fn routes(&self) -> impl Iterator<Item = (Id<RouteTable>, usize, &'e Route)> {
+        let tables = self.view.estate.route_tables.iter();
+        tables.flat_map(|(id, table)| table.routes.iter().enumerate().map(move |(at, route)| (id, at, route)))
+    }
+
+    /// Who changes a table: its owner, else its network's.
+    pub fn table_owner(&self, table: Id<RouteTable>) -> Option<String> {
+        let estate = self.view.estate;
+        let item = &estate.route_tables[table];
+        owner_text(estate, item.owner.or(estate.networks[item.network].owner))
+    }
+
+    /// Who changes things of a network that have no owner of their own.
+    pub fn network_owner(&self, network: Id<Network>) -> Option<String> {
+        owner_text(self.view.estate, self.view.estate.networks[network].owner)
+    }
+
+    /// Evidence in words, and where it stands.
+    pub fn evidence(&self, role: Role, text: String, origin: Option<&Origin>) -> Evidence {
+        Evidence { role, text, rule: None, place: origin.map(|origin| self.place(origin)) }
+    }
+
+    /// Subnets in words: `2 subnets: a, b`.
+    pub fn subnets(&self, subnets: &[Id<Subnet>]) -> String {
+        let names: Vec<String> = subnets.iter().map(|id| self.view.estate.subnets[*id].name.to_string()).collect();
+        super::counted(&names, "subnet")
+    }
+}
