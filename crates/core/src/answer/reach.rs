@@ -302,7 +302,8 @@ pub fn reach_answer(view: &View<'_>, asked: &ReachAsked<'_>) -> Option<ReachAnsw
     let given = from.iter().chain(&to).flat_map(|(_, places)| places.iter().map(|(place, _)| *place));
     let given: Vec<Place> = given.collect();
     let machine = |place: &Place| matches!(place, Place::Machine(_));
-    let there = all.iter().filter(|members| !members.is_empty()).count();
+    let is_door = |id: &Id<Interface>| view.estate.services.items().iter().any(|item| item.private_doors.contains(id));
+    let there = all.iter().filter(|members| !members.iter().all(is_door)).count();
     let fact = |one: &Reached| ReachedFact {
         place: place_fact(view, &all, one.place),
         jumps: one.jumps,
@@ -317,7 +318,7 @@ pub fn reach_answer(view: &View<'_>, asked: &ReachAsked<'_>) -> Option<ReachAnsw
         jumps: asked.jumps,
         traffic: (!asked.services.is_empty()).then(|| services_text(asked.services)),
         reached: reached.iter().map(fact).collect(),
-        others: there - given.iter().filter(|place| machine(place)).count(),
+        others: there - given.iter().filter(|place| machine(place)).count().min(there),
     })
 }
 

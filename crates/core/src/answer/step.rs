@@ -203,7 +203,7 @@ fn why_text(view: &View<'_>, why: Why) -> (String, Option<Place>) {
         Why::ForwardedNotAccepted => "that side does not accept packets from elsewhere (`accept_forwarded`)",
         Why::NotTransitive => "what came over a peering does not leave again",
         Why::NotMapped => "the sender has no public address to be mapped to",
-        Why::NotOnInternet => "the internet has no such address",
+        Why::NotOnInternet => "it knows no such address, so no public address leads there",
         Why::NoGateway => "no attached internet gateway",
         Why::NothingIn => "it lets nothing in",
         Why::NotTaken => "it takes no such packets",

@@ -175,7 +175,9 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     let devices = crate::walk::roles(view);
     let with_devices = |to: &[Id<Interface>]| to.iter().chain(devices.keys()).copied().collect();
     let receivers: Vec<Id<Interface>> = asked.to.filter(|_| !translates).map_or_else(all, with_devices);
-    let sending: FxHashSet<Id<Interface>> = senders.iter().copied().collect();
+    // A private door opens nothing from its side.
+    let is_door = |id: Id<Interface>| estate.services.items().iter().any(|service| service.private_doors.contains(&id));
+    let sending: FxHashSet<Id<Interface>> = senders.iter().copied().filter(|id| !is_door(*id)).collect();
     let receiving: FxHashSet<Id<Interface>> = receivers.iter().copied().collect();
     let kinds = alike::kinds(view, &sending, &receiving, asked.apart);
     let mut found = Sweep { nodes: Vec::new(), fates: Vec::new(), rows: Vec::new(), node_of: FxHashMap::default() };
@@ -372,6 +374,7 @@ impl Sweep {
                     }
                     for (by, held) in asked {
                         let mut targets = self.targets(view, by, &held, &ends, works);
+                        self.doors_as_services(view, &mut targets);
                         // An interface to itself is no connection.
                         targets.retain(|(node, second)| {
                             let alone = matches!(&self.nodes[*node as usize], Node::Interfaces(all) if all.len() == 1);
@@ -386,6 +389,23 @@ impl Sweep {
                     self.rows.push(Row { sources: from, fate: number, reach });
                 }
             }
+        }
+    }
+
+    /// Who is at a private door is at the service.
+    fn doors_as_services(&self, view: &View<'_>, targets: &mut [(u32, bool)]) {
+        let mut changed = false;
+        for (node, _) in targets.iter_mut() {
+            let Node::Interfaces(all) = &self.nodes[*node as usize] else { continue };
+            let [door] = all.as_slice() else { continue };
+            let service = view.estate.services.iter().find(|(_, service)| service.private_doors.contains(door));
+            if let Some((id, _)) = service {
+                *node = self.node_number(index::place(&self.nodes, &Node::Service(id)));
+                changed = true;
+            }
+        }
+        if changed {
+            targets.sort_unstable();
         }
     }
 

@@ -116,11 +116,9 @@ fn in_full(finding: &Finding, look: Look) -> String {
         page.field("packet", &witness.text);
     }
     let mut before = "";
-    for piece in finding
-        .evidence
-        .iter()
-        .filter(|piece| piece.place.is_none() || piece.place != finding.place || piece.rule.is_some() || piece.role != Role::AtFault)
-    {
+    for piece in finding.evidence.iter().filter(|piece| {
+        piece.place.is_none() || piece.place != finding.place || piece.rule.is_some() || piece.role != Role::AtFault
+    }) {
         let label = if piece.role.word() == before { "" } else { piece.role.word() };
         before = piece.role.word();
         let place = piece.place.as_ref().filter(|place| Some(*place) != finding.place.as_ref());

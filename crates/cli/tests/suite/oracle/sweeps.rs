@@ -10,7 +10,7 @@ use heronshale_core::answer::{
 };
 use heronshale_core::ends::End;
 use heronshale_core::faults::{Fault, with_fault};
-use heronshale_core::model::{Estate, Service};
+use heronshale_core::model::{Estate, Id, Interface, Service};
 use heronshale_core::packet::{Intervals, PacketSet, service};
 use heronshale_core::view::View;
 use heronshale_core::walk::{Asked, Spot, Start, Tell, Verdict, What, walk};
@@ -43,7 +43,7 @@ fn addresses(view: &View<'_>) -> Vec<Address> {
     let estate = view.estate;
     let one = |range: Range| -> Addresses { [range].into_iter().collect() };
     let mut all: Vec<Address> = Vec::new();
-    let interface = |id| estate.interfaces[id].name.to_string();
+    let interface = |id| end_name(estate, id);
     for (id, item) in estate.interfaces.iter() {
         all.extend(item.addresses.ranges().map(|range| Address {
             set: one(range),
@@ -79,6 +79,12 @@ fn addresses(view: &View<'_>) -> Vec<Address> {
     let every = wide.iter().fold(Addresses::empty(), |sum, (_, set)| sum.union(set)).difference(&known);
     all.push(Address { set: every, behind: Vec::new(), own: true });
     all
+}
+
+/// An interface; a private door is its service.
+fn end_name(estate: &Estate, id: Id<Interface>) -> String {
+    let service = estate.services.items().iter().find(|service| service.private_doors.contains(&id));
+    service.map_or_else(|| estate.interfaces[id].name.to_string(), |service| format!("service {}", service.name))
 }
 
 /// Walks from every start to every address.
@@ -131,7 +137,7 @@ fn table(view: &View<'_>, asked: &Service) -> Table {
                         }
                         one.firewalls.push(firewalls);
                         let end = match end {
-                            Some(Spot::Interface(id)) => Some(estate.interfaces[id].name.to_string()),
+                            Some(Spot::Interface(id)) => Some(end_name(estate, id)),
                             Some(Spot::Service(id)) => Some(format!("service {}", estate.services[id].name)),
                             Some(Spot::Site(id)) => Some(format!("site {}", estate.sites[id].name)),
                             Some(Spot::Internet) => Some("internet".to_owned()),

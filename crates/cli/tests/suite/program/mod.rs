@@ -9,5 +9,6 @@ mod input;
 mod mends;
 mod openings;
 mod reader;
+mod situations;
 mod story;
 mod ways;
