@@ -3,6 +3,7 @@
 //! Renderers get final answers and decide nothing about their content. They read no file and ask no environment: the
 //! terminal's width and whether to use colour come in as a [`Look`].
 
+mod figure;
 mod harmless;
 mod json;
 mod markdown;
@@ -10,6 +11,7 @@ mod page;
 mod problems;
 mod text;
 
+pub use figure::figure;
 pub use harmless::{harmless, harmless_json, harmless_text};
 pub use json::{ANSWERS, json, schema_of};
 pub use markdown::{catalogue_reference, snapshot_reference};

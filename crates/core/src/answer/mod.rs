@@ -7,6 +7,7 @@ mod audit;
 mod device_way;
 mod effective;
 mod exposure;
+mod figure;
 mod holding;
 mod inventory;
 mod matrix;
@@ -21,6 +22,7 @@ pub use audit::{Audit, Count, KindCount, audit};
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};
 pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer};
 pub use exposure::{ClosedFact, Closing, ExposureAnswer, OpenFact, WayFact, WayKind, exposure_answer, way_fact};
+pub use figure::{BoxKind, FOLDS_ABOVE, Figure, FigureBox, FigureLink, FigureLinkKind, FigureRow, RowKind, figure};
 pub use holding::{Finds, Holding, find};
 pub use inventory::{
     DeviceRow, FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow, PublicRow, SetRow,

@@ -9,6 +9,7 @@ mod routing;
 mod sensitive;
 
 pub(crate) use kinds::exposed::severity as exposure_severity;
+pub(crate) use routing::firewall_of;
 
 pub use sensitive::{SENSITIVE, Sensitive};
 
@@ -344,6 +345,11 @@ pub(crate) fn counted(names: &[String], what: &str) -> String {
 
 /// Every finding of an estate: worst first, then by kind, file and line.
 pub fn findings(view: &View<'_>) -> Vec<Finding> {
+    findings_of(view, |_| true)
+}
+
+/// The findings of some kinds.
+pub(crate) fn findings_of(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Vec<Finding> {
     let context = Context {
         view,
         bindings: Bindings::new(view),
@@ -353,7 +359,7 @@ pub fn findings(view: &View<'_>) -> Vec<Finding> {
         routing: OnceCell::new(),
     };
     let mut all = Vec::new();
-    for (order, kind) in CATALOGUE.iter().enumerate() {
+    for (order, kind) in CATALOGUE.iter().enumerate().filter(|(_, kind)| wanted(kind)) {
         let mut seen: BTreeMap<String, usize> = BTreeMap::new();
         for draft in (kind.check)(&context) {
             let before = seen.entry(draft.subject.clone()).or_default();

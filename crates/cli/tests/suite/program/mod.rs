@@ -3,6 +3,7 @@
 mod answers;
 mod cases;
 mod documents;
+mod figure;
 mod findings;
 mod hostile;
 mod input;
