@@ -5,7 +5,7 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops where it cannot go on")]
 
-use heronshale_core::answer::{audit, path_answer};
+use heronshale_core::answer::{Matrix, ReachAsked, SegmentBy, audit, path_answer, reach_answer};
 use heronshale_core::effective::{classes, effective};
 use heronshale_core::ends::End;
 use heronshale_core::model::Direction;
@@ -160,8 +160,77 @@ fn paths() {
     }
 }
 
+/// Networks of 250 interfaces in three tiers, behind a firewall in a hub network.
+fn tiers(interfaces: usize) -> String {
+    let networks = interfaces / 250;
+    let tier = ["web", "app", "data"];
+    let all = |one: &dyn Fn(usize) -> Value| (0..networks).map(one).collect::<Vec<_>>();
+    let mut network_list = vec![json!({ "id": "q", "blocks": "10.0.0.0/16", "main_table": "t-q" })];
+    network_list.extend(all(&|at| json!({ "id": format!("n{at}"), "blocks": format!("10.{}.0.0/16", at + 1), "main_table": format!("t-n{at}") })));
+    let mut subnets = vec![json!({ "id": "q-fw", "network": "q", "blocks": "10.0.1.0/24" })];
+    let mut places = vec![json!({ "id": "fw", "subnet": "q-fw", "addresses": "10.0.1.4", "forwards": true })];
+    let mut groups = Vec::new();
+    for at in 0..networks {
+        let group = |place: usize, service: &str, peers: String| json!({ "id": format!("n{at}-{}", tier[place]), "inbound": [{ "id": "in", "services": service, "peers": peers }, { "id": "peer", "services": "tcp 5433", "peers": format!("10.{}.0.0/16", at * 7 % networks + 1) }], "outbound": [{ "id": "all" }] });
+        groups.push(group(0, "tcp 443", "any".to_owned()));
+        groups.push(group(1, "tcp 8443", format!("group:n{at}-web")));
+        groups.push(group(2, "tcp 5432", format!("group:n{at}-app")));
+        for (place, name) in tier.iter().enumerate() {
+            subnets.push(json!({ "id": format!("n{at}-{name}"), "network": format!("n{at}"), "blocks": format!("10.{}.{place}.0/24", at + 1) }));
+        }
+        for one in 0..250 {
+            let name = tier[one % 3];
+            places.push(json!({ "id": format!("n{at}-{one}"), "subnet": format!("n{at}-{name}"), "addresses": format!("10.{}.{}.{}", at + 1, one % 3, one / 3 + 4), "groups": format!("n{at}-{name}") }));
+        }
+    }
+    let mut tables =
+        vec![json!({ "id": "t-q", "network": "q", "routes": [{ "to": "0.0.0.0/0", "next_hop": "gateway:w" }] })];
+    tables.extend(all(&|at| json!({ "id": format!("t-n{at}"), "network": format!("n{at}"), "routes": [{ "to": ["10.0.0.0/8", "0.0.0.0/0"], "next_hop": "firewall:f" }] })));
+    json!({
+        "format": "heronshale-snapshot", "version": 1, "estate": { "name": "tiers", "taken": "2026-11-02T06:00:00Z" },
+        "networks": network_list, "subnets": subnets, "interfaces": places, "security_groups": groups, "route_tables": tables,
+        "gateways": [{ "id": "w", "kind": "internet", "network": "q" }],
+        "firewalls": [{ "id": "f", "interfaces": { "interface": "fw" }, "policy": "inside" }],
+        "firewall_policies": [{ "id": "inside", "rules": [{ "id": "some", "action": "allow", "services": "tcp 443,5433" }] }],
+        "peerings": all(&|at| json!({ "id": format!("p{at}"), "sides": [{ "network": format!("n{at}"), "accept_forwarded": true }, { "network": "q" }] })),
+    })
+    .to_string()
+}
+
+/// Over the whole estate: the matrix, and who the internet reaches in three jumps.
+fn sweeps() {
+    println!(
+        "{:>10} {:>8} {:>18} {:>14} {:>14} {:>13}",
+        "interfaces", "MB", "matrix, one port", "matrix, all", "reach, 3", "one port, s"
+    );
+    for interfaces in [1_000, 10_000] {
+        let text = tiers(interfaces);
+        let mut rounds: [Vec<f64>; 4] = Default::default();
+        for _ in 0..ROUNDS {
+            rounds[0].push(seconds(|| load_texts(&[("e.json", &text)]).unwrap()));
+            let snapshot = load_texts(&[("e.json", &text)]).unwrap();
+            let view = View::new(&snapshot.estate, None);
+            let web = ["tcp 443".parse().unwrap()];
+            rounds[1].push(seconds(|| Matrix::new(&view, SegmentBy::Network, &web).answer().cells.len()));
+            rounds[2].push(seconds(|| Matrix::new(&view, SegmentBy::Network, &[]).answer().cells.len()));
+            let from = End::parse(&view, "n0-0").unwrap();
+            let asked = ReachAsked { from: Some((&from, "n0-0")), to: None, jumps: 3, services: &[] };
+            rounds[3].push(seconds(|| reach_answer(&view, &asked).map(|answer| answer.reached.len())));
+        }
+        let [read, one, all, reach] = rounds.map(median);
+        let size = text.len() as f64 / 1e6;
+        println!(
+            "{interfaces:>10} {size:>8.1} {:>18.1} {:>14.1} {:>14.1} {one:>13.2}",
+            one / read,
+            all / read,
+            reach / read
+        );
+    }
+}
+
 fn main() {
     paths();
+    sweeps();
     println!(
         "{:>10} {:>8} {:>12} {:>14} {:>14} {:>12}",
         "interfaces", "MB", "read / JSON", "classes", "effective/read", "audit/read"

@@ -448,7 +448,8 @@ impl<'v, 'e> Matrix<'v, 'e> {
         let cell = whole.cells.into_iter().find(|cell| cell.from == from && cell.to == to)?;
         // Parts by who, to whom and how.
         type Key = (u32, Vec<u32>, Vec<(u32, bool)>);
-        let mut parts: Vec<(Key, Vec<Way>)> = Vec::new();
+        type Alike = (Key, Vec<Way>);
+        let mut parts: Vec<Alike> = Vec::new();
         for row in &self.found.rows {
             let within = |node: u32, segment: u32| self.segments.of_node[node as usize].contains(&segment);
             let sources: Vec<u32> = row.sources.iter().copied().filter(|node| within(*node, a)).collect();
@@ -482,7 +483,7 @@ impl<'v, 'e> Matrix<'v, 'e> {
             };
             nodes.flat_map(name).collect()
         };
-        let part = |((fate, sources, targets), ways): ((u32, Vec<u32>, Vec<(u32, bool)>), Vec<Way>)| {
+        let part = |((fate, sources, targets), ways): Alike| {
             let of = &self.found.fates[fate as usize];
             let ended_at = of.ended_at.map(|ended| {
                 let what = match (ended.denies, ended.other_way, ended.reply) {

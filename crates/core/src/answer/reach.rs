@@ -216,8 +216,11 @@ fn hop_fact(view: &View<'_>, found: &Sweep, all: &[Vec<Id<Interface>>], hop: &Ho
     }
 }
 
+/// A place, and the interfaces by which it was named.
+type Named = (Place, Vec<Id<Interface>>);
+
 /// The places of an end, each with its interfaces; none for an end that is no place.
-fn places_of(view: &View<'_>, end: &End) -> Vec<(Place, Vec<Id<Interface>>)> {
+fn places_of(view: &View<'_>, end: &End) -> Vec<Named> {
     match end {
         End::Internet => vec![(Place::Internet, Vec::new())],
         End::Site(id) => vec![(Place::Site(*id), Vec::new())],
@@ -239,10 +242,10 @@ fn places_of(view: &View<'_>, end: &End) -> Vec<(Place, Vec<Id<Interface>>)> {
     }
 }
 
-fn by_machine(view: &View<'_>, mut interfaces: Vec<Id<Interface>>) -> Vec<(Place, Vec<Id<Interface>>)> {
+fn by_machine(view: &View<'_>, mut interfaces: Vec<Id<Interface>>) -> Vec<Named> {
     interfaces.sort_unstable_by_key(|id| (machine_of(view, *id), *id));
     interfaces.dedup();
-    let mut places: Vec<(Place, Vec<Id<Interface>>)> = Vec::new();
+    let mut places: Vec<Named> = Vec::new();
     for id in interfaces {
         let place = Place::Machine(machine_of(view, id));
         match places.last_mut().filter(|(last, _)| *last == place) {
@@ -256,9 +259,7 @@ fn by_machine(view: &View<'_>, mut interfaces: Vec<Id<Interface>>) -> Vec<(Place
 /// Answers what something reaches, or who reaches it. None if an end is no place: an address set, or one that stands for nothing.
 pub fn reach_answer(view: &View<'_>, asked: &ReachAsked<'_>) -> Option<ReachAnswer> {
     let [from, to] = [asked.from, asked.to].map(|end| end.map(|(end, _)| (end, places_of(view, end))));
-    let is_nothing = |end: &Option<(&End, Vec<(Place, Vec<Id<Interface>>)>)>| {
-        end.as_ref().is_some_and(|(_, places)| places.is_empty())
-    };
+    let is_nothing = |end: &Option<(&End, Vec<Named>)>| end.as_ref().is_some_and(|(_, places)| places.is_empty());
     if is_nothing(&from) || is_nothing(&to) {
         return None;
     }

@@ -331,7 +331,8 @@ pub(super) fn grouped<L: Label>(slices: &[Slice<L>]) -> Vec<(&Node<L>, Intervals
 /// The children of a branch by where they are held, each with all the numbers that lead to it, in order of first occurrence.
 fn by_pointer<L: Label>(slices: &[Slice<L>]) -> Vec<(&Node<L>, Intervals)> {
     let mut index: FxHashMap<usize, usize> = FxHashMap::default();
-    let mut groups: Vec<(&Node<L>, Vec<(u128, u128)>)> = Vec::new();
+    type Group<'n, L> = (&'n Node<L>, Vec<(u128, u128)>);
+    let mut groups: Vec<Group<'_, L>> = Vec::new();
     for slice in slices {
         let at = *index.entry(slice.child.slices().as_ptr() as usize).or_insert_with(|| {
             groups.push((&slice.child, Vec::new()));

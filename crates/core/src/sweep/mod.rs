@@ -252,10 +252,13 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     found
 }
 
+/// An interface that sends, and its node.
+type Sender = (Id<Interface>, u32);
+
 /// Interfaces in lists in which no two hold one address, since a packet says nothing else about who sent it.
-fn without_twice(view: &View<'_>, from: &[(Id<Interface>, u32)]) -> Vec<Vec<(Id<Interface>, u32)>> {
+fn without_twice(view: &View<'_>, from: &[Sender]) -> Vec<Vec<Sender>> {
     let several = crate::walk::held_by_several(view);
-    let mut lists: Vec<(Addresses, Vec<(Id<Interface>, u32)>)> = vec![(Addresses::empty(), Vec::new())];
+    let mut lists: Vec<(Addresses, Vec<Sender>)> = vec![(Addresses::empty(), Vec::new())];
     for one in from {
         let own = &view.estate.interfaces[one.0].addresses;
         let at = if own.overlaps(&several) { lists.iter().position(|(held, _)| !held.overlaps(own)) } else { Some(0) };

@@ -93,6 +93,8 @@ fn table(view: &View<'_>, asked: &Service) -> Table {
     let mut starts: Vec<(String, Start, Addresses)> = estate
         .interfaces
         .iter()
+        // A private door opens nothing.
+        .filter(|(id, item)| end_name(estate, *id) == *item.name)
         .map(|(id, item)| (item.name.to_string(), Start::Interfaces(vec![id]), item.addresses.clone()))
         .collect();
     starts.push(("internet".to_owned(), Start::Internet, view.internet_end()));
@@ -326,9 +328,9 @@ fn try_reach(seed: u64, fault: Option<Fault>) -> Result<usize, String> {
 
 #[test]
 fn reach_equals_chains_of_single_walks_and_dominators_are_those_without_which_nothing_is_reached() {
-    let found: usize = (0..40).map(|seed| try_reach(seed, None).unwrap_or_else(|what| panic!("{what}"))).sum();
-    assert!(found > 1_000, "{found}");
-    for seed in 90..120 {
+    let found: usize = (0..32).map(|seed| try_reach(seed, None).unwrap_or_else(|what| panic!("{what}"))).sum();
+    assert!(found > 800, "{found}");
+    for seed in 90..110 {
         try_reach(seed, Some(Fault::AlwaysMany)).unwrap_or_else(|what| panic!("{what}"));
     }
     for fault in [Fault::SweepWithoutDominators, Fault::SweepForgetsWhoIsReached, Fault::SweepOneOfEachKind] {
@@ -375,7 +377,7 @@ fn cell(table: &Table, from: &[&String], to: &[&String]) -> (CellVerdict, BTreeS
 #[test]
 fn cells_of_the_matrix_equal_single_walks_between_their_segments() {
     let mut seen: BTreeMap<String, usize> = BTreeMap::new();
-    for seed in 1_000..1_040 {
+    for seed in 1_000..1_032 {
         let mut random = Rng::with_seed(seed);
         let mut json = estate(&mut random);
         if random.bool() {

@@ -106,9 +106,9 @@ fn ask(situation: &Situation, case: &Case) -> (String, Vec<String>) {
                 .collect()
         };
         let found = texts(&answer["obstacles"]);
-        let fits = case.obstacles.len() <= found.len()
-            && case.obstacles.iter().zip(&found).all(|(wanted, at)| at.starts_with(wanted.as_str()));
-        if !case.obstacles.is_empty() && !(fits && found.len() == case.obstacles.len()) {
+        let alike = case.obstacles.iter().zip(&found).all(|(wanted, at)| at.starts_with(wanted.as_str()));
+        let same = alike && found.len() == case.obstacles.len();
+        if !same && !case.obstacles.is_empty() {
             wrong.push(format!("in the way: {found:?}"));
         }
         if let Some(owner) = &case.mend {

@@ -60,7 +60,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
                 } else if taken.is_none() {
                     let range: Addresses = [candidate.range].into_iter().collect();
                     let before = placed.candidates.all[..place].iter().filter(|other| !mine(other));
-                    let taker = before.filter(|other| range.overlaps(&[other.range].into_iter().collect())).last();
+                    let taker = before.rev().find(|other| range.overlaps(&[other.range].into_iter().collect()));
                     taken = taker.map(|other| {
                         let hop = crate::answer::hop_text(view, other.winner.hop);
                         (other.winner.origin, format!("the {} route {} to {hop}", kind_text(other.kind), other.range))

@@ -4,7 +4,8 @@ use super::super::{Context, Draft, Kind, Role, Severity, counted};
 use crate::address::Addresses;
 use crate::describe::{owner_text, witness};
 use crate::model::{
-    Action, Estate, Filter, FilterKind, Id, Interface, InternetTraffic, Lack, Network, NoGroup, Reference,
+    Action, Estate, Filter, FilterKind, Gateway, GatewayKind, Id, Interface, InternetTraffic, Lack, Network, NoGroup,
+    Reference,
 };
 use crate::packet::Packet;
 use crate::sweep::{From, Node, Sweep, Sweeping, sent, sweep};
@@ -17,7 +18,7 @@ pub(crate) const KIND: Kind = Kind {
     about: "Requests pass a firewall or translator, and their replies take another way; or the other way round.",
     why: "A device that keeps state drops what it saw only one half of: the connection hangs although every rule admits it. The routes of the two sides do not fit each other.",
     triggers: "Two places between which connections arrive, but the reply misses the firewall, gateway or balancer that the request went through, or comes to one that saw no request. Silent where filters stop the request, \
-        where one of several ways works, and where it turns on what the snapshot lacks.",
+        where one of several ways works, where it turns on what the snapshot lacks, and in estates of nothing but peerings and internet gateways without a table.",
     mend: "Lead the replies to the same device, by a route in the table of the other side; or lead the requests past it.",
     factors: &[],
     example: include_str!("../examples/reply-elsewhere.yaml"),
@@ -96,7 +97,14 @@ fn without_filters(estate: &Estate) -> Estate {
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let (view, estate) = (context.view, context.view.estate);
-    if estate.firewalls.is_empty() && estate.gateways.is_empty() && estate.balancers.is_empty() {
+    let leads_elsewhere = |gateway: &Gateway| {
+        matches!(
+            gateway.kind,
+            GatewayKind::Nat { .. } | GatewayKind::Site { .. } | GatewayKind::Internet { table: Some(_), .. }
+        )
+    };
+    let devices = !estate.firewalls.is_empty() || !estate.balancers.is_empty() || !estate.hubs.is_empty();
+    if !devices && !estate.gateways.items().iter().any(leads_elsewhere) {
         return Vec::new();
     }
     if estate.networks.is_empty() {
