@@ -248,3 +248,27 @@ fn requests_are_answered_as_single_packets_are() {
         }
     }
 }
+
+#[test]
+fn rows_hold_every_packet_of_a_set_once_by_source_and_destination() {
+    let mut random = fastrand::Rng::with_seed(21);
+    for _ in 0..200 {
+        let set = PacketSet::union_all((0..random.usize(1..6)).map(|_| random_box(&mut random)));
+        let rows = set.rows();
+        let every = ports(0, u16::MAX);
+        let of = |row: &super::Row| {
+            let parts = row.destinations.iter().map(|(destinations, services)| {
+                PacketSet::fields(&row.sources, destinations, |_| services.clone(), &every, ())
+            });
+            PacketSet::union_all(parts)
+        };
+        let whole = PacketSet::union_all(rows.iter().map(of));
+        assert!(set.any_source_port() == whole);
+        for (at, row) in rows.iter().enumerate() {
+            assert!(rows[at + 1..].iter().all(|other| !other.sources.overlaps(&row.sources)));
+            for (one, (destinations, _)) in row.destinations.iter().enumerate() {
+                assert!(row.destinations[one + 1..].iter().all(|(other, _)| !other.overlaps(destinations)));
+            }
+        }
+    }
+}

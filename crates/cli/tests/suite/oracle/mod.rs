@@ -1,6 +1,7 @@
 //! The engine against evaluators that share nothing with it: same estates, packet by packet.
 
 mod agreement;
+mod around;
 mod dead;
 mod durable;
 mod estates;
@@ -9,6 +10,7 @@ mod kinds;
 mod listing;
 mod mends;
 mod naive;
+mod plans;
 mod records;
 mod routes;
 mod sweeps;

@@ -12,4 +12,5 @@ mod openings;
 mod reader;
 mod situations;
 mod story;
+mod sweeps;
 mod ways;

@@ -94,6 +94,16 @@ fn ask(situation: &Situation, case: &Case) -> (String, Vec<String>) {
         let titles: Vec<String> = findings.iter().map(title).collect();
         let missing = case.finds.iter().filter(|wanted| !titles.iter().any(|title| title.starts_with(wanted.as_str())));
         wrong.extend(missing.map(|wanted| format!("does not find {wanted}, but {titles:?}")));
+        // Each finding's price is stated, and it can be asked for by its fingerprint.
+        for finding in
+            findings.iter().filter(|one| case.finds.iter().any(|wanted| title(one).starts_with(wanted.as_str())))
+        {
+            let print = finding["fingerprint"].as_str().unwrap();
+            let alone = folder.run(&["explain", print, "-e", "estate.yaml"]);
+            if alone.code != 0 || !alone.stdout.contains(print) || finding["mend"].as_str().is_none_or(str::is_empty) {
+                wrong.push(format!("explain {print}: {}{}", alone.stdout, alone.stderr));
+            }
+        }
     }
     if !case.obstacles.is_empty() || case.mend.is_some() || case.since {
         let (_, answer) = folder.json(&words);

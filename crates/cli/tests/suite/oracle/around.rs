@@ -1,0 +1,159 @@
+//! What gets around firewalls, and what comes back elsewhere, on random estates: each finding's packet does what it says, walked alone; and
+//! whatever single walks find is in a finding.
+
+use super::agreement::load;
+use super::topology::estate;
+use fastrand::Rng;
+use heronshale_core::address::Addresses;
+use heronshale_core::finding::{Finding, findings};
+use heronshale_core::model::{Estate, Id, Interface};
+use heronshale_core::packet::{Intervals, Packet, PacketSet, service};
+use heronshale_core::view::View;
+use heronshale_core::walk::{Asked, Spot, Start, Tell, Verdict, What, Why, walk};
+use std::collections::BTreeSet;
+use std::net::{IpAddr, SocketAddr};
+
+/// `tcp 10.1.1.4:3000 → 10.2.1.4:443`, or without ports; a translated destination behind it is left out.
+fn packet_of(text: &str) -> Option<(IpAddr, IpAddr, String)> {
+    let (front, to) = text.split_once(" → ")?;
+    let to = to.split(" → ").next()?;
+    let mut words: Vec<&str> = front.split(' ').collect();
+    let from = words.pop()?;
+    let bare = |end: &str| end.parse::<SocketAddr>().map(|socket| socket.ip()).or_else(|_| end.parse()).ok();
+    let port = to.parse::<SocketAddr>().ok().map(|socket| socket.port());
+    let service = port.map_or_else(|| words.join(" "), |port| format!("{} {port}", words[0]));
+    Some((bare(from)?, bare(to)?, service))
+}
+
+/// Everything that a source sends to a destination, from its client ports.
+fn sent(from: &Addresses, to: &Addresses, numbers: &Intervals) -> PacketSet {
+    let ported = numbers.intersection(&service::all_with_ports());
+    let others = numbers.difference(&service::all_with_ports());
+    let every = Intervals::span(0, 65_535);
+    let with = PacketSet::fields(from, to, |_| ported.clone(), &Intervals::span(3000, 3001), ());
+    with.union(&PacketSet::fields(from, to, |_| others.clone(), &every, ()))
+}
+
+fn start_of(view: &View<'_>, source: IpAddr) -> Start {
+    let estate = view.estate;
+    let holder = estate.interfaces.iter().find(|(_, item)| item.addresses.contains(source)).map(|(id, _)| id);
+    let site = || estate.sites.iter().find(|(_, site)| site.holds.contains(source)).map(|(id, _)| id);
+    match holder {
+        Some(id) => Start::Interfaces(vec![id]),
+        None => site().map_or(Start::Internet, Start::Site),
+    }
+}
+
+/// The end of each walk of a finding's packet: the verdict, whether a firewall was passed, and why it ended.
+fn walked(view: &View<'_>, finding: &Finding) -> Vec<(Verdict, bool, Option<Why>)> {
+    let text = &finding.witness.as_ref().expect("it has a packet").text;
+    let (source, destination, service) = packet_of(text).unwrap_or_else(|| panic!("{text}"));
+    let asked: heronshale_core::model::Service = service.parse().unwrap_or_else(|_| panic!("{service} of {text}"));
+    let family = heronshale_core::address::Family::of(source);
+    let packets = sent(&Addresses::single(source), &Addresses::single(destination), &asked.numbers(family));
+    let question = Asked { start: start_of(view, source), packets, name: None, any_of: Vec::new() };
+    let answered = walk(view, &question, Tell::Steps);
+    let mut ends = Vec::new();
+    for part in &answered.parts {
+        let works = answered.labels.trails_that_work(part.label);
+        let trails = if works.is_empty() { vec![part.judged.trail] } else { works };
+        for trail in trails {
+            let steps = answered.labels.steps(trail);
+            let passed = |what: &What| matches!(what, What::Policy { allows: true, .. } | What::Passed);
+            let through = steps.iter().any(|step| matches!(step.at, Spot::Firewall(_)) && passed(&step.what));
+            let why = match steps.last().map(|step| &step.what) {
+                Some(What::Ended(why)) => Some(*why),
+                _ => None,
+            };
+            ends.push((part.judged.verdict, through, why));
+        }
+    }
+    ends
+}
+
+fn is_end(estate: &Estate, id: Id<Interface>) -> bool {
+    let device = estate.firewalls.items().iter().any(|firewall| firewall.legs.iter().any(|leg| leg.interface == id))
+        || estate.balancers.items().iter().any(|balancer| balancer.interfaces.contains(&id))
+        || estate.services.items().iter().any(|service| service.private_doors.contains(&id));
+    !device && !estate.interfaces[id].forwards
+}
+
+/// The networks between which some reply misses what saw its request, or comes to what saw none; from single walks.
+fn elsewhere(view: &View<'_>) -> BTreeSet<(String, String)> {
+    let estate = view.estate;
+    let web = heronshale_core::packet::service::code(6, 443);
+    let web = Intervals::span(u128::from(web), u128::from(web));
+    let name = |id: Id<Interface>| estate.networks[estate.network_of(id)].name.to_string();
+    let mut found = BTreeSet::new();
+    for (from, item) in estate.interfaces.iter().filter(|(id, _)| is_end(estate, *id)) {
+        for (to, other) in estate.interfaces.iter().filter(|(id, _)| is_end(estate, *id) && *id != from) {
+            let packets = sent(&item.addresses, &other.addresses, &web);
+            let question = Asked { start: Start::Interfaces(vec![from]), packets, name: None, any_of: Vec::new() };
+            let answered = walk(view, &question, Tell::Deciders);
+            for part in answered.parts.iter().filter(|part| part.judged.verdict == Verdict::ReplyLost) {
+                let last = answered.labels.steps(part.judged.trail).last().map(|step| step.what.clone());
+                if matches!(last, Some(What::Ended(Why::Bypassed | Why::SawNoRequest))) {
+                    found.insert((name(from), name(to)));
+                }
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn what_gets_around_and_what_comes_back_elsewhere_is_proven_by_its_packet_and_complete() {
+    let (mut around, mut elsewhere_told, mut pairs) = (0, 0, 0);
+    for seed in 0..260 {
+        let json = estate(&mut Rng::with_seed(seed));
+        let built = load(&json);
+        let view = View::new(&built, None);
+        let all = findings(&view);
+        for finding in all.iter().filter(|one| one.kind == "around-the-firewall" && one.witness.is_some()) {
+            let ends = walked(&view, finding);
+            let free = ends.iter().any(|(verdict, through, _)| *verdict <= Verdict::Conditional && !through);
+            assert!(free, "seed {seed}: {ends:?} {finding:#?}");
+            around += 1;
+        }
+        let told: Vec<&Finding> = all.iter().filter(|one| one.kind == "reply-elsewhere").collect();
+        for finding in &told {
+            let ends = walked(&view, finding);
+            let proves = |end: &(Verdict, bool, Option<Why>)| {
+                end.0 == Verdict::ReplyLost && matches!(end.2, Some(Why::Bypassed | Why::SawNoRequest))
+            };
+            assert!(ends.iter().any(proves), "seed {seed}: {ends:?} {finding:#?}");
+            elsewhere_told += 1;
+        }
+        for (from, to) in elsewhere(&view) {
+            let mut wanted = vec![from.clone(), to.clone()];
+            wanted.sort();
+            wanted.dedup();
+            let says =
+                |finding: &&&Finding| finding.networks == wanted && finding.title.contains(&format!("network {to}"));
+            assert!(told.iter().any(|finding| says(&finding)), "seed {seed}: from {from} to {to} is in no finding");
+            pairs += 1;
+        }
+    }
+    assert!(around > 60 && elsewhere_told > 40 && pairs > 40, "{around} {elsewhere_told} {pairs}");
+}
+
+#[test]
+fn packets_in_findings_are_read_back() {
+    let read = |text: &str| packet_of(text).map(|(from, to, service)| format!("{from} {to} {service}"));
+    for (text, expected) in [
+        ("tcp 10.1.1.4:3000 → 10.2.1.4:443", "10.1.1.4 10.2.1.4 tcp 443"),
+        ("tcp [2001:db8::1]:3000 → [2001:db8::2]:22", "2001:db8::1 2001:db8::2 tcp 22"),
+        ("icmp 8/0 10.1.1.4 → 10.2.1.4", "10.1.1.4 10.2.1.4 icmp 8/0"),
+        ("tcp 198.51.100.7:1 → 203.0.113.4:80 → 10.1.1.4", "198.51.100.7 203.0.113.4 tcp 80"),
+    ] {
+        assert_eq!(read(text).as_deref(), Some(expected), "{text}");
+    }
+    let whole = Packet {
+        family: heronshale_core::address::Family::V4,
+        source: 1,
+        destination: 2,
+        service: service::code(6, 9),
+        source_port: 7,
+    };
+    assert_eq!(read(&whole.to_string()).as_deref(), Some("0.0.0.1 0.0.0.2 tcp 9"));
+}
