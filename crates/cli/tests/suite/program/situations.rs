@@ -140,11 +140,11 @@ fn every_situation_from_practice_is_answered_rightly_and_the_document_is_made_of
     assert_eq!(all.len(), 21);
     let mut page = String::from(
         "# Situations from practice\n\nFind your case; ask as it is asked here. Every estate, question and answer below is a test of this project, and \
-        this page is made by it: the estates are in `crates/cli/tests/situations`, the answers are what the program says.\n",
+        this page is made by it: the estates are in `crates/cli/tests/situations`, the answers are what the program says.\n\n",
     );
     for (at, situation) in all.iter().enumerate() {
         let anchor: String =
-            situation.title.to_lowercase().chars().filter(|c| c.is_alphanumeric() || *c == ' ').collect();
+            situation.title.to_lowercase().chars().filter(|c| c.is_alphanumeric() || [' ', '-'].contains(c)).collect();
         writeln!(page, "{}. [{}](#{}-{})", at + 1, situation.title, at + 1, anchor.replace(' ', "-")).unwrap();
     }
     let mut wrong = Vec::new();
