@@ -8,6 +8,7 @@ use crate::packet::{Intervals, service};
 use crate::sweep::{By, Chains, From, Hop, Place, Reached, Sweep, Sweeping, Way, machine_of, machines, sweep};
 use crate::view::View;
 use crate::walk::Verdict;
+use rustc_hash::FxHashSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -303,8 +304,9 @@ pub fn reach_answer(view: &View<'_>, asked: &ReachAsked<'_>) -> Option<ReachAnsw
     let given = from.iter().chain(&to).flat_map(|(_, places)| places.iter().map(|(place, _)| *place));
     let given: Vec<Place> = given.collect();
     let machine = |place: &Place| matches!(place, Place::Machine(_));
-    let is_door = |id: &Id<Interface>| view.estate.services.items().iter().any(|item| item.private_doors.contains(id));
-    let there = all.iter().filter(|members| !members.iter().all(is_door)).count();
+    let doors: FxHashSet<Id<Interface>> =
+        view.estate.services.items().iter().flat_map(|item| item.private_doors.iter().copied()).collect();
+    let there = all.iter().filter(|members| !members.iter().all(|id| doors.contains(id))).count();
     let fact = |one: &Reached| ReachedFact {
         place: place_fact(view, &all, one.place),
         jumps: one.jumps,

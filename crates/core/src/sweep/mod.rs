@@ -114,6 +114,8 @@ pub struct Sweep {
     pub rows: Vec<Row>,
     /// The node of each interface that was asked about.
     node_of: FxHashMap<Id<Interface>, u32>,
+    /// For private doors the node of their service.
+    doors: FxHashMap<u32, u32>,
 }
 
 /// Where a sweep starts.
@@ -176,11 +178,18 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     let with_devices = |to: &[Id<Interface>]| to.iter().chain(devices.keys()).copied().collect();
     let receivers: Vec<Id<Interface>> = asked.to.filter(|_| !translates).map_or_else(all, with_devices);
     // A private door opens nothing from its side.
-    let is_door = |id: Id<Interface>| estate.services.items().iter().any(|service| service.private_doors.contains(&id));
-    let sending: FxHashSet<Id<Interface>> = senders.iter().copied().filter(|id| !is_door(*id)).collect();
+    let doors: FxHashSet<Id<Interface>> =
+        estate.services.items().iter().flat_map(|service| service.private_doors.iter().copied()).collect();
+    let sending: FxHashSet<Id<Interface>> = senders.iter().copied().filter(|id| !doors.contains(id)).collect();
     let receiving: FxHashSet<Id<Interface>> = receivers.iter().copied().collect();
     let kinds = alike::kinds(view, &sending, &receiving, asked.apart);
-    let mut found = Sweep { nodes: Vec::new(), fates: Vec::new(), rows: Vec::new(), node_of: FxHashMap::default() };
+    let mut found = Sweep {
+        nodes: Vec::new(),
+        fates: Vec::new(),
+        rows: Vec::new(),
+        node_of: FxHashMap::default(),
+        doors: FxHashMap::default(),
+    };
     for members in kinds {
         let at = found.node_number(found.nodes.len());
         found.node_of.extend(members.iter().map(|id| (*id, at)));
@@ -198,6 +207,11 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     found.nodes.extend(estate.sites.ids().map(Node::Site));
     found.nodes.extend(estate.services.ids().map(Node::Service));
     found.nodes.extend((0..estate.gaps.len()).map(Node::Lacking));
+    for (id, service) in estate.services.iter() {
+        let of = found.node_number(index::place(&found.nodes, &Node::Service(id)));
+        let doors: Vec<u32> = service.private_doors.iter().filter_map(|door| found.node(*door)).collect();
+        found.doors.extend(doors.into_iter().map(|door| (door, of)));
+    }
     let (mut from, mut left_out) = (Vec::new(), Vec::new());
     let mut to: Vec<(Id<Interface>, u32, bool)> = Vec::new();
     for (at, node) in found.nodes.iter().enumerate() {
@@ -377,7 +391,7 @@ impl Sweep {
                     }
                     for (by, held) in asked {
                         let mut targets = self.targets(view, by, &held, &ends, works);
-                        self.doors_as_services(view, &mut targets);
+                        self.doors_as_services(&mut targets);
                         // An interface to itself is no connection.
                         targets.retain(|(node, second)| {
                             let alone = matches!(&self.nodes[*node as usize], Node::Interfaces(all) if all.len() == 1);
@@ -396,20 +410,14 @@ impl Sweep {
     }
 
     /// Who is at a private door is at the service.
-    fn doors_as_services(&self, view: &View<'_>, targets: &mut [(u32, bool)]) {
-        let mut changed = false;
+    fn doors_as_services(&self, targets: &mut [(u32, bool)]) {
+        if self.doors.is_empty() {
+            return;
+        }
         for (node, _) in targets.iter_mut() {
-            let Node::Interfaces(all) = &self.nodes[*node as usize] else { continue };
-            let [door] = all.as_slice() else { continue };
-            let service = view.estate.services.iter().find(|(_, service)| service.private_doors.contains(door));
-            if let Some((id, _)) = service {
-                *node = self.node_number(index::place(&self.nodes, &Node::Service(id)));
-                changed = true;
-            }
+            *node = self.doors.get(node).copied().unwrap_or(*node);
         }
-        if changed {
-            targets.sort_unstable();
-        }
+        targets.sort_unstable();
     }
 
     /// Who is reached by addresses: as the walk told, else who holds them.
