@@ -4,7 +4,7 @@ use crate::address::{Addresses, Family};
 use crate::ends::{End, EndError};
 use crate::model::{Id, Interface, Name, Network, Service};
 use crate::names::{Resolution, plain_name, resolve};
-use crate::packet::{Intervals, PacketSet, service};
+use crate::packet::{Intervals, service};
 use crate::view::View;
 use crate::walk::{Asked, Start};
 use std::net::IpAddr;
@@ -344,22 +344,7 @@ pub fn question(view: &View<'_>, connection: &Connection) -> Result<Question, En
         Some(port) => Intervals::span(u128::from(*port), u128::from(*port)),
         None => client_ports(view, &start, &destinations),
     };
-    let numbers = |family| {
-        if services.is_empty() {
-            return service::all(family);
-        }
-        services.iter().fold(Intervals::empty(), |sum, one| sum.union(&one.numbers(family)))
-    };
-    let every = Intervals::span(0, u128::from(u16::MAX));
-    let ported = |family| numbers(family).intersection(&service::all_with_ports());
-    let others = |family| numbers(family).difference(&service::all_with_ports());
-    let packets = PacketSet::fields(&sources, &destinations, ported, &ports, ()).union(&PacketSet::fields(
-        &sources,
-        &destinations,
-        others,
-        &every,
-        (),
-    ));
+    let packets = crate::sweep::sent(&sources, &destinations, services, &ports);
     let any_of = resolution.as_ref().map_or_else(Vec::new, |found| found.addresses.clone());
     let asked = Asked { start, packets, name, any_of };
     Ok(Question { connection: connection.clone(), asked, sources, destinations, resolution })

@@ -33,15 +33,7 @@ impl<'e> Routing<'e> {
     pub fn new(view: &View<'e>) -> Self {
         let estate = view.estate;
         type Key<'e> = (Id<Network>, Option<&'e Reference<RouteTable>>, Option<Id<Subnet>>, Option<Hop>, Vec<bool>);
-        let mut legs: Vec<Id<Subnet>> = estate
-            .firewalls
-            .items()
-            .iter()
-            .flat_map(|firewall| &firewall.legs)
-            .map(|leg| estate.interfaces[leg.interface].subnet)
-            .collect();
-        legs.sort_unstable();
-        legs.dedup();
+        let legs = firewall_subnets(view);
         let mut by_subnet: FxHashMap<Id<Subnet>, Vec<Id<Interface>>> = FxHashMap::default();
         for (id, interface) in estate.interfaces.iter() {
             by_subnet.entry(interface.subnet).or_default().push(id);
@@ -98,6 +90,15 @@ impl<'e> Routing<'e> {
     pub fn asking(&self, table: Id<RouteTable>) -> impl Iterator<Item = &Placed<'e>> {
         self.places.iter().filter(move |placed| placed.place.table.and_then(Reference::found) == Some(table))
     }
+}
+
+/// The subnets in which firewalls have interfaces, in ascending order.
+pub(crate) fn firewall_subnets(view: &View<'_>) -> Vec<Id<Subnet>> {
+    let legs = view.estate.firewalls.items().iter().flat_map(|firewall| &firewall.legs);
+    let mut subnets: Vec<Id<Subnet>> = legs.map(|leg| view.estate.interfaces[leg.interface].subnet).collect();
+    subnets.sort_unstable();
+    subnets.dedup();
+    subnets
 }
 
 /// The addresses for which each candidate wins, alone or with its equals.

@@ -1,6 +1,6 @@
 //! Traffic that gets around the firewall.
 
-use super::super::routing::{Placed, addresses_text, firewall_of, held, proving};
+use super::super::routing::{Placed, addresses_text, firewall_of, firewall_subnets, held, proving};
 use super::super::{Context, Draft, Kind, Role, Severity};
 use super::factor;
 use crate::address::{Addresses, Family};
@@ -163,14 +163,8 @@ fn way_out<'p>(view: &View<'_>, placed: &'p Placed<'_>) -> Option<(Hop, Option<&
 
 /// Subnets from which the internet is reached without the firewall of their neighbours.
 fn forgotten(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>) -> Vec<Fact> {
-    let (view, estate) = (context.view, context.view.estate);
-    let legs: Vec<Id<Subnet>> = estate
-        .firewalls
-        .items()
-        .iter()
-        .flat_map(|firewall| &firewall.legs)
-        .map(|leg| estate.interfaces[leg.interface].subnet)
-        .collect();
+    let view = context.view;
+    let legs = firewall_subnets(view);
     let ways: Vec<_> = context.routing().places.iter().map(|placed| (placed, way_out(view, placed))).collect();
     let mut found: Vec<Fact> = Vec::new();
     for (placed, way) in &ways {
