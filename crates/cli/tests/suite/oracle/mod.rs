@@ -2,6 +2,7 @@
 
 mod agreement;
 mod around;
+mod cover;
 mod dead;
 mod durable;
 mod estates;

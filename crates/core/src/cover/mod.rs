@@ -1,0 +1,26 @@
+//! Whether rules of a list take all of another, and what becomes of its packets without it: exactly, for lists of a
+//! million rules (design 7, "lazy, witness-guided cover").
+//!
+//! Nothing is summed up rule by rule. Each question starts from one packet: who else matches it? Nobody: that packet is
+//! the proof that something is left. Somebody: what that rule takes is cut off, and the next packet is picked from the rest.
+//! When nothing is left, the rules that were used are the cover. "Who matches this packet" is answered from an
+//! index built once ([`List`]): the sets of sources that hold it, times those of destinations, and
+//! inside of each pair the rules by service.
+//!
+//! Rules stay products of sets: a set of thousands of prefixes is one operand, not thousands of boxes.
+//!
+//! *Lemmas.* What a long proof showed to be covered, widened as far as it goes, is kept: rules inside of it need no proof.
+//! A packet that was hard to find is kept too, and tried first for the rules after.
+//!
+//! *Limits.* A proof of more than [`Limits::steps`] steps ends as undecided, which is said, and never as "covered". Verdicts do
+//! not depend on lemmas or on the order of work; which cover or packet is named depends on the list alone.
+
+mod list;
+mod prove;
+mod region;
+mod sets;
+mod spans;
+
+pub use list::{Limits, List, Part, Point, Product, Rules};
+pub use prove::{Covered, Differs, Prover, Reading, Removal};
+pub use spans::{Coordinate, Spans};

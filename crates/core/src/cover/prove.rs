@@ -1,0 +1,665 @@
+//! The proofs: covered or not, decided otherwise or not, and by whom.
+
+use super::list::{List, Part, Point, Product, Rules, Scratch, Window, bit};
+use super::region::Region;
+use super::sets::narrow;
+use super::spans::{Coordinate, Spans};
+use rustc_hash::FxHashSet;
+use std::ops::ControlFlow;
+
+const NOBODY: u32 = u32::MAX;
+const EVERY_DECISION: u32 = u32::MAX;
+/// How many lemmas, and how many packets, are kept at a time.
+const KEPT: usize = 48;
+
+/// How a list is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reading {
+    /// The first rule that matches decides.
+    FirstMatch,
+    /// Any rule that matches admits. A rule stands for another if its decision is not lower: keeping state is below keeping none.
+    AnyMatch,
+}
+
+/// Whether others take all of a rule.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Covered<N> {
+    /// No: nobody takes this packet.
+    Open(Point<N>),
+    /// Yes, by this rule alone.
+    ByOne(u32),
+    /// Yes, by these together; it may be that some can be left out. See [`Prover::needed`].
+    ByMany(Vec<u32>),
+    /// Yes: it lies in what an earlier proof showed to be covered; see [`Prover::lemma`].
+    InLemma(u32),
+    /// The proof took too many steps.
+    Undecided,
+}
+
+impl<N> Covered<N> {
+    /// Whether others take all of it.
+    pub fn is_covered(&self) -> bool {
+        matches!(self, Self::ByOne(_) | Self::ByMany(_) | Self::InLemma(_))
+    }
+}
+
+/// What taking a rule away does.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Removal<N> {
+    /// This packet would be decided otherwise.
+    Changes(Point<N>),
+    /// Nothing: other rules do the same.
+    Nothing,
+    /// Nothing: the list's default does the same, for some packets.
+    NothingByDefault,
+    /// The proof took too many steps.
+    Undecided,
+}
+
+/// Whether some packet is decided otherwise.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Differs<N> {
+    /// This one is.
+    By(Point<N>),
+    /// None is.
+    No,
+    /// The proof took too many steps.
+    Undecided,
+}
+
+/// A set of packets that is covered, and by which rules.
+struct Lemma<N: Coordinate> {
+    region: Region<N>,
+    /// The rules that were used, ascending.
+    covers: Vec<u32>,
+    decisions: u32,
+    used: u64,
+}
+
+/// Which rules of a list may take packets: some positions, some decisions, all but one.
+#[derive(Clone, Copy)]
+struct Takers {
+    rules: (u32, u32),
+    without: u32,
+    decisions: u32,
+}
+
+/// What is asked about a list, one rule after the other.
+pub struct Prover<'l, N: Coordinate> {
+    list: &'l List<N>,
+    reading: Reading,
+    scratch: Scratch,
+    lemmas: Vec<Lemma<N>>,
+    /// The lemmas that are tried.
+    active: Vec<u32>,
+    hard: Vec<Point<N>>,
+    gone: Option<Vec<bool>>,
+    steps: u32,
+    clock: u64,
+}
+
+impl<'l, N: Coordinate> Prover<'l, N> {
+    /// Nothing is known yet.
+    pub fn new(list: &'l List<N>, reading: Reading) -> Self {
+        Self {
+            list,
+            reading,
+            scratch: list.scratch(),
+            lemmas: Vec::new(),
+            active: Vec::new(),
+            hard: Vec::new(),
+            gone: None,
+            steps: 0,
+            clock: 0,
+        }
+    }
+
+    /// From now on a rule is as if it were not there.
+    pub fn remove(&mut self, rule: u32) {
+        self.gone.get_or_insert_with(|| vec![false; self.list.len()])[rule as usize] = true;
+        // What was shown may have used it.
+        self.active.clear();
+    }
+
+    /// A removed rule is there again.
+    pub fn restore(&mut self, rule: u32) {
+        if let Some(gone) = &mut self.gone {
+            gone[rule as usize] = false;
+        }
+        // It may take packets that nobody took.
+        self.hard.clear();
+    }
+
+    /// How many rules the list has.
+    fn count(&self) -> u32 {
+        u32::try_from(self.list.len()).unwrap_or(NOBODY)
+    }
+
+    /// The rules that may stand for one.
+    fn others(&self, rule: u32) -> Takers {
+        match self.reading {
+            Reading::FirstMatch => Takers { rules: (0, rule), without: rule, decisions: EVERY_DECISION },
+            Reading::AnyMatch => {
+                let own = self.decision(rule).min(31);
+                Takers { rules: (0, self.count()), without: rule, decisions: EVERY_DECISION << own }
+            }
+        }
+    }
+
+    /// What a rule decides; 0 if it matches nothing.
+    pub fn decision(&self, rule: u32) -> u16 {
+        self.list.parts(rule).next().map_or(0, |part| self.list.entry(part).decision)
+    }
+
+    /// What a rule may match: products, perhaps none.
+    pub fn subject(&self, rule: u32) -> impl Iterator<Item = Product<'l, N>> + use<'l, N> {
+        let list = self.list;
+        list.parts(rule).filter(|part| list.entry(*part).reaches()).map(|part| list.product(part))
+    }
+
+    fn regions(&self, rule: u32) -> Vec<Region<N>> {
+        self.subject(rule).map(|product| Region::of(&product)).collect()
+    }
+
+    /// The rules that were used for a lemma, ascending.
+    pub fn lemma(&self, number: u32) -> &[u32] {
+        &self.lemmas[number as usize].covers
+    }
+
+    /// Whether earlier rules take all of a rule; of a union, others.
+    pub fn covered(&mut self, rule: u32) -> Covered<N> {
+        self.steps = 0;
+        let takers = self.others(rule);
+        let mut subject = self.subject(rule);
+        let Some(first) = subject.next() else { return Covered::ByMany(Vec::new()) };
+        let mut stack: Vec<Region<N>> = subject.map(|product| Region::of(&product)).collect();
+        let alone = stack.is_empty();
+        if alone && let Some(settled) = self.glance(&first, takers) {
+            return settled;
+        }
+        stack.push(Region::of(&first));
+        let result = self.prove(stack, takers);
+        if self.steps >= self.list.limits.lemma {
+            match &result {
+                Covered::Open(point) => self.keep_packet(*point),
+                Covered::ByMany(used) if alone => self.keep_lemma(&first, used, takers),
+                _ => {}
+            }
+        }
+        result
+    }
+
+    /// What a few packets and earlier proofs tell about a rule.
+    fn glance(&mut self, product: &Product<'_, N>, takers: Takers) -> Option<Covered<N>> {
+        for point in [low_of(product), high_of(product)] {
+            match self.taker(point, product, takers) {
+                None => return Some(Covered::Open(point)),
+                Some((part, true)) => return Some(Covered::ByOne(self.list.entry(part).rule)),
+                Some(_) => {}
+            }
+        }
+        for at in 0..self.hard.len() {
+            let point = self.hard[at];
+            if product.has(point) && self.taker(point, product, takers).is_none() {
+                return Some(Covered::Open(point));
+            }
+        }
+        let holds = |number: &u32| {
+            let lemma = &self.lemmas[*number as usize];
+            lemma.covers.last().is_none_or(|last| *last < takers.rules.1)
+                && lemma.decisions & !takers.decisions == 0
+                && lemma.region.product().holds(product)
+                && lemma.covers.binary_search(&takers.without).is_err()
+        };
+        let number = self.active.iter().copied().find(|number| holds(number))?;
+        self.clock += 1;
+        self.lemmas[number as usize].used = self.clock;
+        Some(Covered::InLemma(number))
+    }
+
+    /// The part of a rule that takes a packet and most of what is around it, and whether it takes that whole.
+    fn taker(&mut self, point: Point<N>, around: &Product<'_, N>, takers: Takers) -> Option<(u32, bool)> {
+        const ENOUGH: u32 = 64;
+        let list = self.list;
+        let mut best: Option<(u32, bool)> = None;
+        let (mut most, mut seen) = (-1.0, 0);
+        let window = window(takers, self.gone.as_deref());
+        let _ = list.at(point, &window, &mut self.scratch, |part| {
+            if !list.entry(part).takes() {
+                return ControlFlow::Continue(());
+            }
+            let product = list.product(part);
+            if product.holds(around) {
+                best = Some((part, true));
+                return ControlFlow::Break(());
+            }
+            let shared = Region::shared(around, &product);
+            if shared > most {
+                (best, most) = (Some((part, false)), shared);
+            }
+            seen += 1;
+            if seen < ENOUGH { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+        });
+        best
+    }
+
+    /// Cuts off what rules take until nothing is left, or a packet that nobody takes.
+    fn prove(&mut self, mut stack: Vec<Region<N>>, takers: Takers) -> Covered<N> {
+        let mut used: Vec<u32> = Vec::new();
+        let mut known = FxHashSet::default();
+        while let Some(region) = stack.pop() {
+            self.steps += 1;
+            if self.steps > self.list.limits.steps {
+                return Covered::Undecided;
+            }
+            let point = region.low();
+            let Some((part, _)) = self.taker(point, &region.product(), takers) else { return Covered::Open(point) };
+            let rule = self.list.entry(part).rule;
+            if known.insert(rule) {
+                used.push(rule);
+            }
+            region.minus(&self.list.product(part), &mut stack);
+        }
+        if let [one] = used.as_slice() { Covered::ByOne(*one) } else { Covered::ByMany(used) }
+    }
+
+    fn keep_packet(&mut self, point: Point<N>) {
+        if self.hard.contains(&point) {
+            return;
+        }
+        if self.hard.len() >= KEPT {
+            self.hard.remove(0);
+        }
+        self.hard.push(point);
+    }
+
+    /// Keeps what was shown to be covered, as far as it can be widened.
+    fn keep_lemma(&mut self, product: &Product<'_, N>, used: &[u32], takers: Takers) {
+        const TRIES: usize = 10;
+        let spent = self.steps;
+        let mut wide = hull(product);
+        for rule in used {
+            for part in self.list.parts(*rule) {
+                wide.join(&self.list.product(part));
+            }
+        }
+        let core = hull(product);
+        let mut proven = (Region::of(product), used.to_vec());
+        for _ in 0..TRIES {
+            // A bounded number of steps, whatever the limit of proofs is.
+            let limit = self.list.limits.steps;
+            self.steps = limit.saturating_sub(8 * spent.max(4_096));
+            match self.prove(vec![wide.region()], takers) {
+                Covered::ByMany(covers) => {
+                    proven = (wide.region(), covers);
+                    break;
+                }
+                Covered::ByOne(cover) => {
+                    proven = (wide.region(), vec![cover]);
+                    break;
+                }
+                Covered::Open(point) => {
+                    self.keep_packet(point);
+                    if !wide.cut(point, &core) {
+                        break;
+                    }
+                }
+                Covered::InLemma(_) | Covered::Undecided => break,
+            }
+        }
+        self.steps = spent;
+        let (region, mut covers) = proven;
+        covers.sort_unstable();
+        self.clock += 1;
+        if self.active.len() >= KEPT {
+            let lemmas = &self.lemmas;
+            let oldest = (0..self.active.len()).min_by_key(|at| lemmas[self.active[*at] as usize].used).unwrap_or(0);
+            self.active.remove(oldest);
+        }
+        self.active.push(narrow(self.lemmas.len()));
+        self.lemmas.push(Lemma { region, covers, decisions: takers.decisions, used: self.clock });
+    }
+
+    /// The rules that cover one, none of which can be left out; none if they do not.
+    pub fn covers(&mut self, rule: u32) -> Option<Vec<u32>> {
+        let takers = self.others(rule);
+        self.covers_among(rule, takers)
+    }
+
+    /// The same among all other rules, earlier and later.
+    pub fn covers_among_all(&mut self, rule: u32) -> Option<Vec<u32>> {
+        let takers = Takers { rules: (0, self.count()), without: rule, decisions: EVERY_DECISION };
+        self.covers_among(rule, takers)
+    }
+
+    fn covers_among(&mut self, rule: u32, takers: Takers) -> Option<Vec<u32>> {
+        self.steps = 0;
+        let regions = self.regions(rule);
+        match self.prove(regions, takers) {
+            Covered::ByOne(one) => Some(vec![one]),
+            Covered::ByMany(used) => Some(self.needed(rule, used)),
+            _ => None,
+        }
+    }
+
+    /// Of rules that together cover one, so many that none of them can be left out.
+    pub fn needed(&self, rule: u32, used: Vec<u32>) -> Vec<u32> {
+        if used.len() < 2 {
+            return used;
+        }
+        let mut rules = Rules::new();
+        for other in &used {
+            rules.next_rule();
+            for part in self.list.parts(*other).filter(|part| self.list.entry(*part).takes()) {
+                rules.add(Part::Whole, 0, &self.list.product(part));
+            }
+        }
+        let few = List::new(rules, self.list.limits);
+        let mut prover = Prover::new(&few, Reading::AnyMatch);
+        let takers = |without| Takers { rules: (0, narrow(used.len())), without, decisions: EVERY_DECISION };
+        let mut left = Vec::new();
+        for at in (0..used.len()).rev() {
+            let at = narrow(at);
+            prover.steps = 0;
+            // Packets that were found to be taken by one rule only are tried first.
+            let hard = std::mem::take(&mut prover.hard);
+            let mut open = false;
+            for point in &hard {
+                let around = Region::at(*point);
+                open |= prover.taker(*point, &around.product(), takers(at)).is_none();
+            }
+            prover.hard = hard;
+            if !open {
+                match prover.prove(self.regions(rule), takers(at)) {
+                    Covered::Open(point) => prover.keep_packet(point),
+                    Covered::Undecided => {}
+                    _ => {
+                        prover.gone.get_or_insert_with(|| vec![false; used.len()])[at as usize] = true;
+                        continue;
+                    }
+                }
+            }
+            left.push(used[at as usize]);
+        }
+        left.reverse();
+        left
+    }
+
+    /// Whether an earlier rule takes some packet of a rule and decides it otherwise than the rule would.
+    pub fn taken_otherwise(&mut self, rule: u32) -> Differs<N> {
+        self.steps = 0;
+        let regions = self.regions(rule);
+        self.differing(regions, rule, &Among { rules: (0, rule), seen_only: false, perhaps: false, rest_alike: true })
+    }
+
+    /// What taking away a rule does to a first-match list. `seen`: a packet that no earlier rule takes, if one is known.
+    pub fn removal(&mut self, rule: u32, default: Option<u16>, seen: Option<Point<N>>) -> Removal<N> {
+        self.steps = 0;
+        let own = self.decision(rule);
+        let alike = default == Some(own);
+        let later = (rule + 1, self.count());
+        if let Some(point) = seen {
+            let first = self.first_match(point, later, own, true);
+            if first.map_or(!alike, |(_, otherwise)| otherwise) {
+                return Removal::Changes(point);
+            }
+        }
+        let regions = self.regions(rule);
+        let among = Among { rules: later, seen_only: true, perhaps: true, rest_alike: alike };
+        match self.differing(regions, rule, &among) {
+            Differs::By(point) => Removal::Changes(point),
+            Differs::Undecided => Removal::Undecided,
+            Differs::No if !alike => Removal::Nothing,
+            Differs::No => {
+                let takers = Takers { rules: (0, self.count()), without: rule, decisions: EVERY_DECISION };
+                match self.prove(self.regions(rule), takers) {
+                    Covered::Open(_) => Removal::NothingByDefault,
+                    Covered::Undecided => Removal::Undecided,
+                    _ => Removal::Nothing,
+                }
+            }
+        }
+    }
+
+    /// The first of some rules that matches a packet and settles it: for certain and alike, or otherwise (perhaps, if
+    /// that counts); and whether it is otherwise.
+    fn first_match(&mut self, point: Point<N>, rules: (u32, u32), own: u16, perhaps: bool) -> Option<(u32, bool)> {
+        let list = self.list;
+        let mut first: Option<(u32, u32, bool)> = None;
+        let takers = Takers { rules, without: NOBODY, decisions: EVERY_DECISION };
+        let window = window(takers, self.gone.as_deref());
+        let _ = list.at(point, &window, &mut self.scratch, |part| {
+            let entry = list.entry(part);
+            let otherwise = entry.decision != own;
+            let counts = if otherwise && perhaps { entry.reaches() } else { entry.takes() };
+            if counts && first.is_none_or(|(rule, ..)| entry.rule < rule) {
+                first = Some((entry.rule, part, otherwise));
+            }
+            ControlFlow::Continue(())
+        });
+        first.map(|(_, part, otherwise)| (part, otherwise))
+    }
+
+    /// Whether some packet is first matched, among some rules, by one that decides otherwise than `rule`.
+    fn differing(&mut self, regions: Vec<Region<N>>, rule: u32, among: &Among) -> Differs<N> {
+        let list = self.list;
+        let own = self.decision(rule);
+        let opposite = if own < 31 { !bit(own) } else { EVERY_DECISION };
+        let earlier = Takers { rules: (0, rule), without: rule, decisions: EVERY_DECISION };
+        // Regions, the position before which somebody may decide otherwise, and whether what nobody before it matches is
+        // decided alike.
+        let mut open: Vec<(Region<N>, u32, bool)> =
+            regions.into_iter().map(|region| (region, among.rules.1, among.rest_alike)).collect();
+        let mut rest = Vec::new();
+        let mut pieces = Vec::new();
+        while let Some((region, until, alike)) = open.pop() {
+            let rules = (among.rules.0, until);
+            let window = window(Takers { rules, without: rule, decisions: opposite }, self.gone.as_deref());
+            let mut other = None;
+            let _ = list.meeting(&region.product(), &window, |part| {
+                let entry = list.entry(part);
+                let counts = if among.perhaps { entry.reaches() } else { entry.takes() };
+                if entry.decision == own || !counts {
+                    return ControlFlow::Continue(());
+                }
+                other = Some(part);
+                ControlFlow::Break(())
+            });
+            let Some(other) = other else {
+                if !alike {
+                    // Nobody decides otherwise, but the default does: everything must be taken before.
+                    let all = Takers { rules: (0, until), without: rule, decisions: EVERY_DECISION };
+                    match self.prove(vec![region], all) {
+                        Covered::Open(point) => return Differs::By(point),
+                        Covered::Undecided => return Differs::Undecided,
+                        _ => {}
+                    }
+                }
+                continue;
+            };
+            let product = list.product(other);
+            pieces.extend(region.meet(&product));
+            region.minus(&product, &mut rest);
+            open.extend(rest.drain(..).map(|region| (region, until, alike)));
+            while let Some(piece) = pieces.pop() {
+                self.steps += 1;
+                if self.steps > list.limits.steps {
+                    return Differs::Undecided;
+                }
+                let point = piece.low();
+                if among.seen_only && let Some((part, _)) = self.taker(point, &piece.product(), earlier) {
+                    piece.minus(&list.product(part), &mut pieces);
+                    continue;
+                }
+                match self.first_match(point, rules, own, among.perhaps) {
+                    Some((_, true)) => return Differs::By(point),
+                    // The rule that was found matches it, so somebody does.
+                    None => unreachable!("a packet of a rule is matched by that rule"),
+                    Some((first, false)) => {
+                        let product = list.product(first);
+                        open.extend(piece.meet(&product).map(|inside| (inside, list.entry(first).rule, true)));
+                        piece.minus(&product, &mut pieces);
+                    }
+                }
+            }
+        }
+        Differs::No
+    }
+
+    /// The rules that take packets of a rule first, in their order, and whether these are all: earlier ones, or those to
+    /// which its packets come once it is gone.
+    pub fn takers(&mut self, rule: u32, after: bool) -> (Vec<u32>, bool) {
+        const PIECES: usize = 20_000;
+        let list = self.list;
+        let rules = match (after, self.reading) {
+            (false, Reading::FirstMatch) => (0, rule),
+            _ => (0, self.count()),
+        };
+        let mut rest = self.regions(rule);
+        let mut parts: Vec<(u32, u32)> = Vec::new();
+        let window = window(Takers { rules, without: rule, decisions: EVERY_DECISION }, self.gone.as_deref());
+        for region in &rest {
+            let _ = list.meeting(&region.product(), &window, |part| {
+                if list.entry(part).takes() {
+                    parts.push((list.entry(part).rule, part));
+                }
+                ControlFlow::Continue(())
+            });
+        }
+        parts.sort_unstable();
+        parts.dedup();
+        let mut found: Vec<u32> = Vec::new();
+        let mut next = Vec::new();
+        for (other, part) in parts {
+            if rest.is_empty() {
+                break;
+            }
+            if rest.len() > PIECES {
+                return (found, false);
+            }
+            let product = list.product(part);
+            let mut takes = false;
+            for region in rest.drain(..) {
+                if region.product().meets(&product) {
+                    takes = true;
+                    region.minus(&product, &mut next);
+                } else {
+                    next.push(region);
+                }
+            }
+            std::mem::swap(&mut rest, &mut next);
+            if takes && (!after || other > rule) && found.last() != Some(&other) {
+                found.push(other);
+            }
+        }
+        (found, true)
+    }
+}
+
+/// Among which rules somebody is looked for who decides otherwise.
+struct Among {
+    rules: (u32, u32),
+    /// Only packets count that no rule before the asked one takes.
+    seen_only: bool,
+    /// What a rule matches perhaps counts as decided otherwise.
+    perhaps: bool,
+    /// Packets that none of them matches are decided alike.
+    rest_alike: bool,
+}
+
+fn window(takers: Takers, gone: Option<&[bool]>) -> Window<'_> {
+    Window { rules: takers.rules, without: takers.without, decisions: takers.decisions, gone }
+}
+
+fn low_of<N: Coordinate>(product: &Product<'_, N>) -> Point<N> {
+    Point {
+        source: product.source[0].0,
+        destination: product.destination[0].0,
+        service: product.service[0].0,
+        other: product.other[0].0,
+    }
+}
+
+fn high_of<N: Coordinate>(product: &Product<'_, N>) -> Point<N> {
+    fn last<T: Copy>(spans: &[(T, T)]) -> T {
+        spans[spans.len() - 1].1
+    }
+    Point {
+        source: last(product.source),
+        destination: last(product.destination),
+        service: last(product.service),
+        other: last(product.other),
+    }
+}
+
+/// One span in each dimension.
+#[derive(Clone, Copy)]
+struct Hull<N> {
+    addresses: [(N, N); 2],
+    numbers: [(u32, u32); 2],
+}
+
+fn hull<N: Coordinate>(product: &Product<'_, N>) -> Hull<N> {
+    let (low, high) = (low_of(product), high_of(product));
+    Hull {
+        addresses: [(low.source, high.source), (low.destination, high.destination)],
+        numbers: [(low.service, high.service), (low.other, high.other)],
+    }
+}
+
+impl<N: Coordinate> Hull<N> {
+    fn join(&mut self, product: &Product<'_, N>) {
+        fn wider<T: Ord + Copy>(a: &mut (T, T), b: (T, T)) {
+            *a = (a.0.min(b.0), a.1.max(b.1));
+        }
+        let other = hull(product);
+        self.addresses.iter_mut().zip(other.addresses).for_each(|(a, b)| wider(a, b));
+        self.numbers.iter_mut().zip(other.numbers).for_each(|(a, b)| wider(a, b));
+    }
+
+    fn region(&self) -> Region<N> {
+        let one = |span: (N, N)| Spans::from_buf([span]);
+        let number = |span: (u32, u32)| Spans::from_buf([span]);
+        Region {
+            source: one(self.addresses[0]),
+            destination: one(self.addresses[1]),
+            service: number(self.numbers[0]),
+            other: number(self.numbers[1]),
+        }
+    }
+
+    /// Leaves out a packet and keeps a core, by the cut that loses least; false if the packet is in the core.
+    fn cut(&mut self, point: Point<N>, core: &Self) -> bool {
+        fn cut<T: Coordinate>(span: (T, T), at: T, core: (T, T)) -> Option<((T, T), f64)> {
+            let left = if at < core.0 {
+                (at.after(), span.1)
+            } else if at > core.1 {
+                (span.0, at.before())
+            } else {
+                return None;
+            };
+            Some((left, T::about(left) / T::about(span)))
+        }
+        let mut best: Option<(Self, f64)> = None;
+        let mut offer = |hull: Self, kept: f64| {
+            if best.as_ref().is_none_or(|(_, most)| kept > *most) {
+                best = Some((hull, kept));
+            }
+        };
+        for (at, number) in [point.source, point.destination].into_iter().enumerate() {
+            if let Some((left, kept)) = cut(self.addresses[at], number, core.addresses[at]) {
+                let mut hull = *self;
+                hull.addresses[at] = left;
+                offer(hull, kept);
+            }
+        }
+        for (at, number) in [point.service, point.other].into_iter().enumerate() {
+            if let Some((left, kept)) = cut(self.numbers[at], number, core.numbers[at]) {
+                let mut hull = *self;
+                hull.numbers[at] = left;
+                offer(hull, kept);
+            }
+        }
+        best.map(|(hull, _)| *self = hull).is_some()
+    }
+}
