@@ -114,7 +114,7 @@ pub fn peer_text(estate: &Estate, peer: &Peer) -> String {
     }
 }
 
-fn service_text(written: &Service) -> String {
+pub(crate) fn service_text(written: &Service) -> String {
     match (&written.protocol, &written.low) {
         (None, None) => "any".to_owned(),
         (None, Some(ports)) => format!("any {}", ports_text(ports)),

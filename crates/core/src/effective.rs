@@ -5,7 +5,7 @@ use crate::address::{Addresses, Family};
 use crate::faults::{Fault, has};
 use crate::model::{Direction, Filter, Id, Interface, Lack, Reference, Subnet};
 use crate::packet::{Entry, Intervals, PacketMap, PacketSet, entries, entries_within, service};
-use crate::stage::{By, Chain, Judgement, Outcome, StageKind, State, Way, chain, policies_at};
+use crate::stage::{By, Chain, Judgement, Outcome, Stage, StageKind, State, Way, chain, policies_at};
 use crate::view::View;
 use rustc_hash::FxHashMap;
 
@@ -211,6 +211,51 @@ pub fn effective(view: &View<'_>, interface: Id<Interface>, direction: Direction
     side.unknown = listed(open, side.admitted_set.clone());
     side.left = left_over(&side, refused);
     side
+}
+
+/// What the stages of one side let through, without saying by which rules.
+pub struct Passing {
+    /// The stages in the order of crossing.
+    pub stages: Vec<Stage>,
+    /// The packets that the question is about.
+    pub domain: PacketSet,
+    /// Admitted for certain, whatever becomes of the reply.
+    pub admitted: PacketSet,
+    /// What may get through and be answered: everything but what is certainly refused, or whose reply certainly is.
+    pub works: PacketSet,
+    /// What is refused, by the stage that refuses it; or whose reply is, by the stage that keeps no state.
+    pub refused: Vec<(Result<(StageKind, By), StageKind>, PacketSet)>,
+}
+
+/// What the stages of an interface let through in one direction.
+pub fn passing(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> Passing {
+    let forward = chain(view, interface, direction);
+    let backward = chain(view, interface, direction.opposite());
+    let domain = domain(view, interface, direction);
+    let client_ports = &view.settings(view.estate.network_of(interface)).client_ports;
+    let ways = forward.ways(&domain);
+    let replies = Replies::new(&backward, client_ports);
+    let (mut admitted, mut works, mut refused) = (PacketSet::empty(), PacketSet::empty(), Vec::new());
+    for (way, set) in ways.regions() {
+        if way.refuses() {
+            let stage = way.judgements.len().checked_sub(1);
+            let by = stage.and_then(|at| Some((forward.stages.get(at)?.kind, way.judgements[at].by)));
+            refused.extend(by.map(|by| (Ok(by), set)));
+            continue;
+        }
+        if !way.passes() {
+            works = works.union(&set);
+            continue;
+        }
+        admitted = admitted.union(&set);
+        for (reply, set) in replies.of(&forward, way, &set) {
+            match reply {
+                Reply::Denied(kind) => refused.push((Err(kind), set)),
+                Reply::Passes | Reply::OnlyTo(_) | Reply::Unknown(_) => works = works.union(&set),
+            }
+        }
+    }
+    Passing { stages: forward.stages, domain, admitted, works, refused }
 }
 
 /// Packets of one way with one fate of their replies.

@@ -6,6 +6,7 @@ use crate::model::{
     AddressSet, Estate, Filter, FilterKind, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, Reference, Rule,
     SetItem, Settings,
 };
+use crate::tuning::Tuning;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::hash::Hash;
 
@@ -60,6 +61,8 @@ pub struct View<'e> {
     pub estate: &'e Estate,
     /// The moment by which ends of rules are judged: what was asked for, else the snapshot's own.
     pub at: Option<jiff::Timestamp>,
+    /// By what the audit measures.
+    pub tuning: Tuning,
     internet: Addresses,
     public: Addresses,
     sets: Vec<SetMeaning>,
@@ -81,6 +84,7 @@ impl<'e> View<'e> {
         let gap_blocks = estate.gaps.iter().filter_map(|gap| gap.blocks.as_ref());
         let known = gap_blocks.fold(blocks.union(&held), |sum, blocks| sum.union(blocks));
         let mut view = Self {
+            tuning: Tuning::default(),
             estate,
             at: at.or(estate.taken),
             internet: internet_at_large().difference(&known),

@@ -8,7 +8,7 @@ use heronshale_report as report;
 
 /// Everything that is wrong or worth a look, worst first
 ///
-/// Ends with 1 if a finding is at or above --fail-on.
+/// Ends with 1 if a finding is at or above --fail-on, or if something is undecided.
 #[derive(Args, Debug)]
 pub struct Audit {
     #[command(flatten)]
@@ -60,9 +60,11 @@ impl Audit {
         let networks: Vec<&str> = view.estate.networks.items().iter().map(|network| &*network.name).collect();
         known(&self.network, &networks, "network")?;
         let mut found = answer::audit(&view);
-        self.choose(&mut found);
         let threshold = severity(&self.fail_on);
-        let fails = threshold.is_some_and(|threshold| found.worst() >= Some(threshold));
+        // What is undecided is never fine, whatever is asked for.
+        let undecided = found.findings.iter().any(|finding| finding.kind == "undecided");
+        self.choose(&mut found);
+        let fails = undecided || threshold.is_some_and(|threshold| found.worst() >= Some(threshold));
         let length = if self.all { report::Length::All } else { report::Length::USUAL };
         opened.answer(&view, "audit", found, |whole, look| report::audit(whole, length, look))?;
         Ok(if fails { FOUND } else { 0 })

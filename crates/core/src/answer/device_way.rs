@@ -136,7 +136,7 @@ pub fn device_way_fact(view: &View<'_>, way: &DeviceWay) -> DeviceWayFact {
         network,
         owner: owner_text(estate, owner),
         ends: way.ends().into_iter().map(|id| estate.interfaces[id].name.to_string()).collect(),
-        severity: exposure_severity(&way.open(), &way.asked()),
+        severity: exposure_severity(view, &way.open(), &way.asked()),
         open,
         unknown,
         closed,

@@ -203,7 +203,7 @@ pub fn way_fact(view: &View<'_>, way: &DirectWay) -> WayFact {
         address: public.map_or_else(|| way.own.to_string(), |public| public.name.to_string()),
         own: way.own.to_string(),
         gateway: way.gateway.map(|gateway| estate.gateways[gateway].name.to_string()),
-        severity: exposure_severity(&way.open(), &domain),
+        severity: exposure_severity(view, &way.open(), &domain),
         open: facts(&|part| part.verdict.is_open()),
         unknown: facts(&|part| part.verdict == Verdict::Unknown),
         closed: closed_facts(view, way, &domain, &symbols),

@@ -32,7 +32,7 @@ pub struct RuleAnswer {
     pub carriers: Vec<InterfaceFact>,
     /// The firewalls on which it acts, as a rule of their policy or of a base of it. What rests on it there is not judged.
     pub firewalls: Vec<String>,
-    /// `shadowed` or `redundant`, if it does nothing in its list.
+    /// `shadowed`, `redundant`, `partly shadowed`, if it does nothing in its list, or less than is written; `undecided` past a limit.
     pub dead: Option<String>,
     /// The rules that make it so.
     pub covered_by: Vec<RuleFact>,
@@ -90,8 +90,10 @@ pub fn rule_answer(view: &View<'_>, id: RuleId) -> RuleAnswer {
         covered_by: dead.as_ref().map(|dead| facts(&dead.covers)).unwrap_or_default(),
         dead: dead.map(|dead| match dead.how {
             How::Shadowed(_) => "shadowed".to_owned(),
+            How::PartlyShadowed(_) => "partly shadowed".to_owned(),
             How::Redundant => "redundant".to_owned(),
             How::RedundantByDefault => "redundant because of the default".to_owned(),
+            How::Undecided => "undecided".to_owned(),
         }),
         rests: if view.in_force(rule) { rests(view, id, acts_on) } else { Vec::new() },
     }

@@ -19,6 +19,16 @@ pub struct Product<'a, N> {
 }
 
 impl<N: Coordinate> Product<'_, N> {
+    /// The packet with the lowest number in each dimension; the product is not empty.
+    pub fn low(&self) -> Point<N> {
+        Point {
+            source: self.source[0].0,
+            destination: self.destination[0].0,
+            service: self.service[0].0,
+            other: self.other[0].0,
+        }
+    }
+
     /// Whether it holds all of another.
     pub fn holds(&self, other: &Product<'_, N>) -> bool {
         holds(self.service, other.service)
@@ -37,7 +47,7 @@ impl<N: Coordinate> Product<'_, N> {
 }
 
 /// One packet.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Point<N> {
     /// The source address.
     pub source: N,
@@ -218,6 +228,8 @@ pub struct List<N> {
     ends: Vec<u32>,
     by_source: Nested<N>,
     by_destination: Nested<N>,
+    /// For each set of sources, of destinations, the first rule that uses it.
+    first_rules: [Vec<u32>; 2],
     slots: Vec<Slot>,
     /// The end of each source's slots.
     source_ends: Vec<u32>,
@@ -291,7 +303,17 @@ impl<N: Coordinate> List<N> {
             }
         }
         drop(keys);
-        let (by_source, by_destination) = (Nested::new(&sources), Nested::new(&destinations));
+        let first_rules = |dimension: usize, count: usize| {
+            let mut first = vec![u32::MAX; count];
+            for entry in &entries {
+                let rule = &mut first[entry.sets[dimension] as usize];
+                *rule = (*rule).min(entry.rule);
+            }
+            first
+        };
+        let first_rules = [first_rules(0, sources.len()), first_rules(1, destinations.len())];
+        let by_source = Nested::new(&sources, &first_rules[0]);
+        let by_destination = Nested::new(&destinations, &first_rules[1]);
         let mut list = Self {
             sources,
             destinations,
@@ -301,6 +323,7 @@ impl<N: Coordinate> List<N> {
             ends,
             by_source,
             by_destination,
+            first_rules,
             slots,
             source_ends,
             buckets,
@@ -395,8 +418,9 @@ impl<N: Coordinate> List<N> {
         }
         sources.clear();
         destinations.clear();
-        self.by_source.at(point.source, |set| sources.push(set));
-        self.by_destination.at(point.destination, |set| {
+        let before = |dimension: usize| move |set: u32| self.first_rules[dimension][set as usize] < window.rules.1;
+        self.by_source.at(point.source, before(0), |set| sources.push(set));
+        self.by_destination.at(point.destination, before(1), |set| {
             destinations.push(set);
             marks[set as usize] = *round;
         });
@@ -507,6 +531,7 @@ impl<N: Coordinate> List<N> {
             + self.by_source.bytes()
             + self.by_destination.bytes()
             + of(&self.slots)
+            + self.first_rules.iter().map(of).sum::<usize>()
             + of(&self.source_ends)
             + self.buckets.capacity() * (size_of::<((u32, u32), (u32, u32))>() + 1)
             + self.bounds.iter().map(of).sum::<usize>()

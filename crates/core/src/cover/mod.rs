@@ -23,4 +23,4 @@ mod spans;
 
 pub use list::{Limits, List, Part, Point, Product, Rules};
 pub use prove::{Covered, Differs, Prover, Reading, Removal};
-pub use spans::{Coordinate, Spans};
+pub use spans::{Coordinate, Spans, meet};

@@ -11,6 +11,8 @@ const NOBODY: u32 = u32::MAX;
 const EVERY_DECISION: u32 = u32::MAX;
 /// How many lemmas, and how many packets, are kept at a time.
 const KEPT: usize = 48;
+/// How many rules that covered others alone are tried first.
+const HOT: usize = 8;
 
 /// How a list is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -72,7 +74,6 @@ struct Lemma<N: Coordinate> {
     region: Region<N>,
     /// The rules that were used, ascending.
     covers: Vec<u32>,
-    decisions: u32,
     used: u64,
 }
 
@@ -92,8 +93,13 @@ pub struct Prover<'l, N: Coordinate> {
     lemmas: Vec<Lemma<N>>,
     /// The lemmas that are tried.
     active: Vec<u32>,
-    hard: Vec<Point<N>>,
+    /// Packets that were hard to find, and the position before which nobody takes them.
+    hard: Vec<(Point<N>, u32)>,
+    /// Rules that lately covered others alone.
+    hot: Vec<u32>,
     gone: Option<Vec<bool>>,
+    /// Of the last proof: for each rule that was used the packet for which it was.
+    picks: Vec<Point<N>>,
     steps: u32,
     clock: u64,
 }
@@ -108,7 +114,9 @@ impl<'l, N: Coordinate> Prover<'l, N> {
             lemmas: Vec::new(),
             active: Vec::new(),
             hard: Vec::new(),
+            hot: Vec::new(),
             gone: None,
+            picks: Vec::new(),
             steps: 0,
             clock: 0,
         }
@@ -181,40 +189,88 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         let result = self.prove(stack, takers);
         if self.steps >= self.list.limits.lemma {
             match &result {
-                Covered::Open(point) => self.keep_packet(*point),
-                Covered::ByMany(used) if alone => self.keep_lemma(&first, used, takers),
+                Covered::Open(point) => self.keep_packet(*point, takers),
+                Covered::ByMany(used) if alone && self.reading == Reading::FirstMatch => self.keep_lemma(&first, used, takers),
                 _ => {}
             }
         }
         result
     }
 
+    /// Whether all other rules together, earlier and later, take all of a rule.
+    pub fn covered_by_all(&mut self, rule: u32) -> Covered<N> {
+        self.steps = 0;
+        let takers = Takers { rules: (0, self.count()), without: rule, decisions: EVERY_DECISION };
+        self.prove(self.regions(rule), takers)
+    }
+
+    /// The first earlier rule that takes a packet for certain.
+    pub fn first_taker(&mut self, rule: u32, point: Point<N>) -> Option<u32> {
+        let own = self.decision(rule);
+        self.first_match(point, (0, rule), own, false).map(|(part, _)| self.list.entry(part).rule)
+    }
+
     /// What a few packets and earlier proofs tell about a rule.
     fn glance(&mut self, product: &Product<'_, N>, takers: Takers) -> Option<Covered<N>> {
-        for point in [low_of(product), high_of(product)] {
+        if let Some(known) = self.remembered(product, takers) {
+            return Some(known);
+        }
+        for point in [product.low(), high_of(product)] {
             match self.taker(point, product, takers) {
                 None => return Some(Covered::Open(point)),
-                Some((part, true)) => return Some(Covered::ByOne(self.list.entry(part).rule)),
+                Some((part, true)) => {
+                    let rule = self.list.entry(part).rule;
+                    if self.hot.len() >= HOT {
+                        self.hot.remove(0);
+                    }
+                    self.hot.push(rule);
+                    return Some(Covered::ByOne(rule));
+                }
                 Some(_) => {}
             }
         }
-        for at in 0..self.hard.len() {
-            let point = self.hard[at];
-            if product.has(point) && self.taker(point, product, takers).is_none() {
-                return Some(Covered::Open(point));
-            }
+        None
+    }
+
+    /// What earlier proofs tell about a rule of a first-match list.
+    fn remembered(&mut self, product: &Product<'_, N>, takers: Takers) -> Option<Covered<N>> {
+        if self.reading == Reading::AnyMatch {
+            return None;
         }
-        let holds = |number: &u32| {
-            let lemma = &self.lemmas[*number as usize];
-            lemma.covers.last().is_none_or(|last| *last < takers.rules.1)
-                && lemma.decisions & !takers.decisions == 0
-                && lemma.region.product().holds(product)
-                && lemma.covers.binary_search(&takers.without).is_err()
+        let list = self.list;
+        let gone = self.gone.as_deref();
+        let is_there = |rule: u32| gone.is_none_or(|gone| !gone[rule as usize]);
+        let holds = |rule: u32| {
+            let mut parts = list.parts(rule).filter(|part| list.entry(*part).takes());
+            rule < takers.rules.1 && is_there(rule) && parts.any(|part| list.product(part).holds(product))
         };
-        let number = self.active.iter().copied().find(|number| holds(number))?;
-        self.clock += 1;
-        self.lemmas[number as usize].used = self.clock;
-        Some(Covered::InLemma(number))
+        if let Some(at) = self.hot.iter().rposition(|rule| holds(*rule)) {
+            return Some(Covered::ByOne(self.hot[at]));
+        }
+        let within = |lemma: &Lemma<N>| {
+            lemma.covers.last().is_none_or(|last| *last < takers.rules.1) && lemma.region.product().holds(product)
+        };
+        if let Some(number) = self.active.iter().copied().find(|number| within(&self.lemmas[*number as usize])) {
+            self.clock += 1;
+            self.lemmas[number as usize].used = self.clock;
+            return Some(Covered::InLemma(number));
+        }
+        let mut at = 0;
+        while at < self.hard.len() {
+            let (point, before) = self.hard[at];
+            if !product.has(point) || before > takers.rules.1 {
+                at += 1;
+                continue;
+            }
+            let takes = |part: u32| list.entry(part).takes() && list.product(part).has(point);
+            if (before..takers.rules.1).any(|rule| is_there(rule) && list.parts(rule).any(takes)) {
+                self.hard.remove(at);
+                continue;
+            }
+            self.hard[at].1 = takers.rules.1;
+            return Some(Covered::Open(point));
+        }
+        None
     }
 
     /// The part of a rule that takes a packet and most of what is around it, and whether it takes that whole.
@@ -247,6 +303,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     fn prove(&mut self, mut stack: Vec<Region<N>>, takers: Takers) -> Covered<N> {
         let mut used: Vec<u32> = Vec::new();
         let mut known = FxHashSet::default();
+        self.picks.clear();
         while let Some(region) = stack.pop() {
             self.steps += 1;
             if self.steps > self.list.limits.steps {
@@ -257,20 +314,21 @@ impl<'l, N: Coordinate> Prover<'l, N> {
             let rule = self.list.entry(part).rule;
             if known.insert(rule) {
                 used.push(rule);
+                self.picks.push(point);
             }
             region.minus(&self.list.product(part), &mut stack);
         }
         if let [one] = used.as_slice() { Covered::ByOne(*one) } else { Covered::ByMany(used) }
     }
 
-    fn keep_packet(&mut self, point: Point<N>) {
-        if self.hard.contains(&point) {
+    fn keep_packet(&mut self, point: Point<N>, takers: Takers) {
+        if self.hard.iter().any(|(known, _)| *known == point) {
             return;
         }
         if self.hard.len() >= KEPT {
             self.hard.remove(0);
         }
-        self.hard.push(point);
+        self.hard.push((point, takers.rules.1));
     }
 
     /// Keeps what was shown to be covered, as far as it can be widened.
@@ -299,7 +357,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
                     break;
                 }
                 Covered::Open(point) => {
-                    self.keep_packet(point);
+                    self.keep_packet(point, takers);
                     if !wide.cut(point, &core) {
                         break;
                     }
@@ -317,22 +375,12 @@ impl<'l, N: Coordinate> Prover<'l, N> {
             self.active.remove(oldest);
         }
         self.active.push(narrow(self.lemmas.len()));
-        self.lemmas.push(Lemma { region, covers, decisions: takers.decisions, used: self.clock });
+        self.lemmas.push(Lemma { region, covers, used: self.clock });
     }
 
     /// The rules that cover one, none of which can be left out; none if they do not.
     pub fn covers(&mut self, rule: u32) -> Option<Vec<u32>> {
         let takers = self.others(rule);
-        self.covers_among(rule, takers)
-    }
-
-    /// The same among all other rules, earlier and later.
-    pub fn covers_among_all(&mut self, rule: u32) -> Option<Vec<u32>> {
-        let takers = Takers { rules: (0, self.count()), without: rule, decisions: EVERY_DECISION };
-        self.covers_among(rule, takers)
-    }
-
-    fn covers_among(&mut self, rule: u32, takers: Takers) -> Option<Vec<u32>> {
         self.steps = 0;
         let regions = self.regions(rule);
         match self.prove(regions, takers) {
@@ -343,7 +391,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     }
 
     /// Of rules that together cover one, so many that none of them can be left out.
-    pub fn needed(&self, rule: u32, used: Vec<u32>) -> Vec<u32> {
+    pub fn needed(&mut self, rule: u32, used: Vec<u32>) -> Vec<u32> {
         if used.len() < 2 {
             return used;
         }
@@ -357,27 +405,22 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         let few = List::new(rules, self.list.limits);
         let mut prover = Prover::new(&few, Reading::AnyMatch);
         let takers = |without| Takers { rules: (0, narrow(used.len())), without, decisions: EVERY_DECISION };
+        // Packets for which a rule was used are tried first: mostly it alone takes them.
+        let mut single: Vec<Option<Point<N>>> = vec![None; used.len()];
+        if let Covered::ByMany(again) = prover.prove(self.regions(rule), takers(NOBODY)) {
+            again.iter().zip(&prover.picks).for_each(|(at, pick)| single[*at as usize] = Some(*pick));
+        }
         let mut left = Vec::new();
         for at in (0..used.len()).rev() {
             let at = narrow(at);
             prover.steps = 0;
-            // Packets that were found to be taken by one rule only are tried first.
-            let hard = std::mem::take(&mut prover.hard);
-            let mut open = false;
-            for point in &hard {
-                let around = Region::at(*point);
-                open |= prover.taker(*point, &around.product(), takers(at)).is_none();
-            }
-            prover.hard = hard;
-            if !open {
-                match prover.prove(self.regions(rule), takers(at)) {
-                    Covered::Open(point) => prover.keep_packet(point),
-                    Covered::Undecided => {}
-                    _ => {
-                        prover.gone.get_or_insert_with(|| vec![false; used.len()])[at as usize] = true;
-                        continue;
-                    }
-                }
+            let open = single[at as usize].is_some_and(|point| {
+                let around = Region::at(point);
+                prover.taker(point, &around.product(), takers(at)).is_none()
+            });
+            if !open && prover.prove(self.regions(rule), takers(at)).is_covered() {
+                prover.remove(at);
+                continue;
             }
             left.push(used[at as usize]);
         }
@@ -385,10 +428,10 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         left
     }
 
-    /// Whether an earlier rule takes some packet of a rule and decides it otherwise than the rule would.
-    pub fn taken_otherwise(&mut self, rule: u32) -> Differs<N> {
+    /// Whether an earlier rule takes some packet of a rule, among some packets, and decides it otherwise than the rule would.
+    pub fn taken_otherwise(&mut self, rule: u32, within: &Product<'_, N>) -> Differs<N> {
         self.steps = 0;
-        let regions = self.regions(rule);
+        let regions = self.regions(rule).into_iter().filter_map(|region| region.meet(within)).collect();
         self.differing(regions, rule, &Among { rules: (0, rule), seen_only: false, perhaps: false, rest_alike: true })
     }
 
@@ -571,15 +614,6 @@ fn window(takers: Takers, gone: Option<&[bool]>) -> Window<'_> {
     Window { rules: takers.rules, without: takers.without, decisions: takers.decisions, gone }
 }
 
-fn low_of<N: Coordinate>(product: &Product<'_, N>) -> Point<N> {
-    Point {
-        source: product.source[0].0,
-        destination: product.destination[0].0,
-        service: product.service[0].0,
-        other: product.other[0].0,
-    }
-}
-
 fn high_of<N: Coordinate>(product: &Product<'_, N>) -> Point<N> {
     fn last<T: Copy>(spans: &[(T, T)]) -> T {
         spans[spans.len() - 1].1
@@ -600,7 +634,7 @@ struct Hull<N> {
 }
 
 fn hull<N: Coordinate>(product: &Product<'_, N>) -> Hull<N> {
-    let (low, high) = (low_of(product), high_of(product));
+    let (low, high) = (product.low(), high_of(product));
     Hull {
         addresses: [(low.source, high.source), (low.destination, high.destination)],
         numbers: [(low.service, high.service), (low.other, high.other)],

@@ -28,12 +28,7 @@ impl<N: Coordinate> Region<N> {
 
     /// The packet with the lowest number in each dimension.
     pub fn low(&self) -> Point<N> {
-        Point {
-            source: self.source[0].0,
-            destination: self.destination[0].0,
-            service: self.service[0].0,
-            other: self.other[0].0,
-        }
+        self.product().low()
     }
 
     pub fn meet(&self, other: &Product<'_, N>) -> Option<Self> {

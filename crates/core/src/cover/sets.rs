@@ -102,7 +102,8 @@ pub(super) struct Nested<T> {
 }
 
 impl<T: Coordinate> Nested<T> {
-    pub fn new(of: &Sets<T>) -> Self {
+    /// `first_rule`: for each set the first rule that uses it.
+    pub fn new(of: &Sets<T>, first_rule: &[u32]) -> Self {
         let mut pieces: Vec<(T, Reverse<T>, u32)> = Vec::with_capacity(of.spans.len());
         for id in 0..narrow(of.len()) {
             for span in of.of(id) {
@@ -128,9 +129,12 @@ impl<T: Coordinate> Nested<T> {
             open.push(narrow(nested.starts.len()));
             nested.starts.push(start);
             nested.lasts.push(last);
+            let first = |set: u32| first_rule[set as usize];
             let same = pieces[at..].iter().take_while(|piece| (piece.0, piece.1) == (start, Reverse(last))).count();
             if !plain {
+                let from = nested.sets.len();
                 nested.sets.extend(pieces[at..at + same].iter().map(|piece| piece.2));
+                nested.sets[from..].sort_unstable_by_key(|set| (first(*set), *set));
                 nested.ends.push(narrow(nested.sets.len()));
             }
             at += same;
@@ -144,18 +148,22 @@ impl<T: Coordinate> Nested<T> {
             + (self.around.capacity() + self.ends.capacity() + self.sets.capacity()) * 4
     }
 
-    /// Calls with each set that holds a number.
-    pub fn at(&self, number: T, mut add: impl FnMut(u32)) {
+    /// Calls with each set that holds a number, as long as `may` says so; what it denies once, it denies of all sets whose first
+    /// rule is no earlier.
+    pub fn at(&self, number: T, may: impl Fn(u32) -> bool, mut add: impl FnMut(u32)) {
         let after = self.starts.partition_point(|start| *start <= number);
         let mut at = if after == 0 { NONE } else { narrow(after - 1) };
         while at != NONE {
             let here = at as usize;
             if self.lasts[here] >= number {
                 if self.ends.is_empty() {
-                    add(at);
+                    if may(at) {
+                        add(at);
+                    }
                 } else {
                     let from = if here == 0 { 0 } else { self.ends[here - 1] as usize };
-                    self.sets[from..self.ends[here] as usize].iter().for_each(|set| add(*set));
+                    let sets = &self.sets[from..self.ends[here] as usize];
+                    sets.iter().take_while(|set| may(**set)).for_each(|set| add(*set));
                 }
             }
             at = self.around[here];

@@ -6,18 +6,18 @@
 
 mod kinds;
 mod routing;
-mod sensitive;
+mod harmless;
 
 pub(crate) use kinds::exposed::severity as exposure_severity;
 pub(crate) use routing::firewall_of;
 
-pub use sensitive::{SENSITIVE, Sensitive};
-
+use crate::address::Family;
 use crate::binding::Bindings;
-use crate::dead::{Dead, dead_rules};
+use crate::dead::{Dead, DeadTranslation, dead_rules, dead_translations};
 use crate::describe::{RuleFact, Witness, owner_text, rule_fact, rule_meaning, rule_text};
 use crate::exposure::{DeviceWay, DirectWay, device_ways, direct_ways};
 use crate::model::{Filter, Id, Interface, RuleId};
+use crate::packet::Intervals;
 use crate::source::{Origin, Place};
 use crate::view::View;
 use schemars::JsonSchema;
@@ -90,8 +90,18 @@ pub const CATALOGUE: &[&Kind] = &[
     &kinds::exposed::KIND,
     &kinds::any_source::KIND,
     &kinds::all_services::KIND,
+    &kinds::ipv6_wider::KIND,
+    &kinds::open_outward::KIND,
+    &kinds::default_in_use::KIND,
+    &kinds::mostly_empty_range::KIND,
+    &kinds::undecided::KIND,
     &kinds::shadowed::KIND,
+    &kinds::partly_shadowed::KIND,
     &kinds::redundant::KIND,
+    &kinds::removable_together::KIND,
+    &kinds::denied_elsewhere::KIND,
+    &kinds::mergeable::KIND,
+    &kinds::same_meaning::KIND,
     &kinds::around_the_firewall::KIND,
     &kinds::reply_elsewhere::KIND,
     &kinds::blackhole::KIND,
@@ -111,6 +121,10 @@ pub const CATALOGUE: &[&Kind] = &[
     &kinds::bound_to_nothing::KIND,
     &kinds::peer_missing::KIND,
     &kinds::peer_empty::KIND,
+    &kinds::impossible_match::KIND,
+    &kinds::overdue::KIND,
+    &kinds::no_longer_enforced::KIND,
+    &kinds::no_description::KIND,
     &kinds::dangling_reference::KIND,
     &kinds::set_cycle::KIND,
     &kinds::host_bits::KIND,
@@ -235,6 +249,7 @@ pub(crate) struct Context<'v, 'e> {
     pub view: &'v View<'e>,
     pub bindings: Bindings,
     dead: OnceCell<Vec<Dead>>,
+    dead_translations: OnceCell<Vec<DeadTranslation>>,
     ways: OnceCell<Vec<DirectWay>>,
     device_ways: OnceCell<Vec<DeviceWay>>,
     routing: OnceCell<routing::Routing<'e>>,
@@ -243,6 +258,10 @@ pub(crate) struct Context<'v, 'e> {
 impl Context<'_, '_> {
     pub fn dead(&self) -> &[Dead] {
         self.dead.get_or_init(|| dead_rules(self.view, &self.bindings))
+    }
+
+    pub fn dead_translations(&self) -> &[DeadTranslation] {
+        self.dead_translations.get_or_init(|| dead_translations(self.view))
     }
 
     pub fn ways(&self) -> &[DirectWay] {
@@ -290,6 +309,20 @@ impl Context<'_, '_> {
             witness: None,
             mend: String::new(),
         }
+    }
+
+    /// A draft about a filter, without title, evidence and mend.
+    pub fn about_filter(&self, id: Id<Filter>) -> Draft {
+        let filter = &self.view.estate.filters[id];
+        let mut draft = self.about(format!("filter {}", filter.key), &filter.origin, self.filter_owner(id));
+        draft.networks = self.networks_of(self.bindings.interfaces(id));
+        draft
+    }
+
+    /// The services of a rule, of both families.
+    pub fn services_of(&self, id: RuleId) -> Intervals {
+        let rule = self.view.estate.rule(id);
+        Family::BOTH.iter().fold(Intervals::empty(), |sum, family| sum.union(&rule.service_numbers(*family)))
     }
 
     /// A draft about anything else at a place.
@@ -354,6 +387,7 @@ pub(crate) fn findings_of(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Ve
         view,
         bindings: Bindings::new(view),
         dead: OnceCell::new(),
+        dead_translations: OnceCell::new(),
         ways: OnceCell::new(),
         device_ways: OnceCell::new(),
         routing: OnceCell::new(),

@@ -175,7 +175,7 @@ impl Lists<'_, '_> {
         let rules = in_order(self.view, filters, self.direction, settings.equal_priority);
         let stateful = filters.iter().all(|filter| self.view.estate.filters[*filter].keeps_state());
         let rest = PacketMap::constant(self.default_of(filters));
-        ordered(self.view, &rules, self.network, stateful, &rest)
+        ordered(self.view, &rules, Some(self.network), stateful, &rest)
     }
 
     /// What happens to packets that no rule of the merged filters matches: deny if any default refuses.
@@ -247,7 +247,7 @@ impl<'v, 'e> Site<'v, 'e> {
                 Self::constant(Outcome::UnknownFinally, By::Lacking)
             } else {
                 let rules = in_order(self.view, &[*filter], self.direction, settings.equal_priority);
-                ordered(self.view, &rules, self.network, true, &map)
+                ordered(self.view, &rules, Some(self.network), true, &map)
             };
         }
         Some(Stage { kind: StageKind::ScopePolicies, filters, map })
@@ -305,7 +305,7 @@ impl<'v, 'e> Site<'v, 'e> {
         } else if is_union {
             let open = lacking || found.iter().any(|group| self.lists.lacks_rules(*group));
             let rest = if open { (Outcome::Unknown, By::Lacking) } else { (Outcome::Deny, By::NoRule) };
-            union(self.view, &found, self.direction, self.network, Judgement::new(rest.0, rest.1))
+            union(self.view, &found, self.direction, Some(self.network), Judgement::new(rest.0, rest.1))
         } else {
             self.lists.list(&found)
         };

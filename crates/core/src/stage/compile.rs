@@ -104,11 +104,11 @@ pub(super) fn default_judgement(action: Action, by: By) -> Judgement {
 pub(super) fn ordered(
     view: &View<'_>,
     rules: &[RuleId],
-    network: Id<Network>,
+    network: Option<Id<Network>>,
     stateful: bool,
     below: &PacketMap<Judgement>,
 ) -> PacketMap<Judgement> {
-    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, Some(network))).collect();
+    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, network)).collect();
     let judge = |id: &RuleId| {
         let rule = view.estate.rule(*id);
         let stateless = rule.stateless && !has(Fault::StatelessRuleKeepsState);
@@ -137,7 +137,7 @@ pub(super) fn union(
     view: &View<'_>,
     groups: &[Id<Filter>],
     direction: Direction,
-    network: Id<Network>,
+    network: Option<Id<Network>>,
     rest: Judgement,
 ) -> PacketMap<Judgement> {
     let listed = if has(Fault::InboundRulesForOutbound) { Direction::In } else { direction };
@@ -151,7 +151,7 @@ pub(super) fn union(
     if has(Fault::GroupsAsFirstMatch) {
         rules.truncate(1);
     }
-    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, Some(network))).collect();
+    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, network)).collect();
     let pass = |id: RuleId| Judgement::new(Outcome::Pass, By::Rule(id));
     let doubt = |id: RuleId| Judgement::new(Outcome::Unknown, By::Rule(id));
     let sure = rules.iter().zip(&matches).map(|(id, matched)| matched.sure.relabel(|()| Some(pass(*id))));
@@ -181,4 +181,19 @@ fn forget_state(
     let with =
         |set: &PacketSet, state| admitted.restrict(set).relabel(|judgement| Some(Judgement { state, ..judgement }));
     with(&sure, State::NotKept).overlay(&with(&maybe, State::Unknown)).overlay(&admitted)
+}
+
+/// What a filter decides by itself, whatever it is bound to: its rules over its default; total. Members of peers are all
+/// that there are in the estate.
+pub fn meaning(view: &View<'_>, filter: Id<Filter>, direction: Direction) -> PacketMap<Judgement> {
+    let item = &view.estate.filters[filter];
+    if item.is_union() {
+        return union(view, &[filter], direction, None, Judgement::new(Outcome::Deny, By::NoRule));
+    }
+    let rules = in_order(view, &[filter], direction, view.settings(None).equal_priority);
+    let rest = match item.default_action(direction) {
+        Some(action) => judgement_of(action, By::Default(filter), item.keeps_state()),
+        None => Judgement::new(Outcome::Pass, By::NoPolicy),
+    };
+    ordered(view, &rules, None, item.keeps_state(), &PacketMap::constant(rest))
 }

@@ -8,7 +8,7 @@ mod chain;
 mod compile;
 
 pub use chain::{Chain, Stage, StageKind, Way, Ways, acl_of, chain, own_stages, platform_traffic, policies_at};
-pub use compile::{RuleMatch, in_order, rule_match};
+pub use compile::{RuleMatch, in_order, meaning, rule_match};
 
 use crate::model::{Filter, Id, RuleId};
 

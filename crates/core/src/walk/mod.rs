@@ -25,7 +25,7 @@ mod way;
 pub use device::Entry;
 pub use label::{Back, Choice, Condition, Judged, Label, Labels, Leaf, Tree, Verdict};
 pub use many::MANY;
-pub(crate) use policy::name_fits;
+pub(crate) use policy::{name_fits, policy_order};
 pub use step::{Spot, Step, What, Why};
 pub(crate) use way::roles;
 

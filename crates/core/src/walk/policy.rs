@@ -10,6 +10,7 @@ use crate::model::{
 };
 use crate::packet::{PacketMap, PacketSet};
 use crate::stage::{By, rule_match};
+use crate::view::View;
 use rustc_hash::FxHashMap;
 use std::rc::Rc;
 
@@ -123,7 +124,7 @@ impl Walk<'_, '_> {
             return PacketMap::constant(builder.add(Decision::Unknown));
         }
         let mut map = below.clone();
-        for id in in_order(self, policy, network).into_iter().rev() {
+        for id in policy_order(view, policy, network).into_iter().rev() {
             let rule = view.estate.rule(id);
             let Some(more) = rule.firewall.as_deref() else { continue };
             if !zone_fits(more.from_zones.as_ref(), key.1.as_ref())
@@ -224,8 +225,7 @@ pub(crate) fn name_fits(pattern: &str, name: &str) -> bool {
 }
 
 /// The rules of a policy in the order in which they are tried.
-fn in_order(walk: &Walk<'_, '_>, policy: Id<Filter>, network: Option<Id<Network>>) -> Vec<RuleId> {
-    let view = walk.view;
+pub(crate) fn policy_order(view: &View<'_>, policy: Id<Filter>, network: Option<Id<Network>>) -> Vec<RuleId> {
     let filter = &view.estate.filters[policy];
     let FilterKind::FirewallPolicy { class_order, sections, .. } = &filter.kind else { return Vec::new() };
     let deny_first = view.settings(network).equal_priority == EqualPriority::DenyFirst;

@@ -178,7 +178,10 @@ fn check<N: Coordinate>(seed: u64, limits: Limits, counts: &mut [usize; 8]) {
             .collect();
         let first_sure = |cell: usize| alive[..at].iter().find(|rule| rule.sure[cell]).map(|rule| rule.decision);
         let otherwise = |cell: usize| first_sure(cell).is_some_and(|decision| decision != own_decision);
-        match prover.taken_otherwise(rule) {
+        let all = [(N::from_number(0), N::from_number(1000))];
+        let numbers = [(0, 1000)];
+        let whole = Product { source: &all, destination: &all, service: &numbers, other: &numbers };
+        match prover.taken_otherwise(rule, &whole) {
             Differs::By(point) => {
                 assert!(own.most[cell(point)] && otherwise(cell(point)), "seed {seed}, rule {at}: {point:?}");
                 counts[2] += 1;

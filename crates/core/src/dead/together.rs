@@ -1,0 +1,52 @@
+//! Rules of one list that can all go at once.
+
+use super::{Dead, Judge, Verdict, places};
+use crate::binding::Bindings;
+use crate::cover::Limits;
+use crate::model::{Direction, Filter, Id, RuleId};
+use crate::view::View;
+use std::collections::BTreeMap;
+
+/// For each filter and direction with dead rules, those that can all go at once: each was judged again with the others
+/// gone, wherever the filter is enforced. What only the default makes dead stays.
+///
+/// `lasting`: only rules that stay dead whatever the members of groups and sets become, judged again in the same way.
+pub fn removable_together(
+    view: &View<'_>,
+    bindings: &Bindings,
+    dead: &[Dead],
+    lasting: bool,
+) -> Vec<(Id<Filter>, Direction, Vec<RuleId>)> {
+    let mut candidates: BTreeMap<(Id<Filter>, Direction), Vec<RuleId>> = BTreeMap::new();
+    for one in dead.iter().filter(|one| one.can_go() && !one.across && (one.durable || !lasting)) {
+        candidates.entry((one.rule.filter, one.rule.direction)).or_default().push(one.rule);
+    }
+    let plan = |((filter, direction), rules): ((Id<Filter>, Direction), Vec<RuleId>)| {
+        let places::Lists::Known(lists) = places::lists_of(view, bindings, filter, direction, Limits::default()) else {
+            return None;
+        };
+        let mut judges: Vec<Judge<'_, '_>> = lists.iter().map(|list| Judge::new(view, list)).collect();
+        let mut gone = Vec::new();
+        // From the last on, so that of equal rules the first stays.
+        for rule in rules.into_iter().rev() {
+            let mut places: Vec<(usize, u32)> = Vec::new();
+            let goes = lists.iter().enumerate().all(|(nth, list)| {
+                let Some(at) = list.ids.iter().position(|id| *id == rule) else { return true };
+                let at = u32::try_from(at).unwrap_or(u32::MAX);
+                places.push((nth, at));
+                match judges[nth].judge(at) {
+                    Verdict::Absent => true,
+                    Verdict::Alive => false,
+                    Verdict::Dead(dead) => dead.can_go() && (dead.durable || !lasting),
+                }
+            });
+            if goes {
+                places.into_iter().for_each(|(nth, at)| judges[nth].remove(at));
+                gone.push(rule);
+            }
+        }
+        gone.sort_unstable();
+        (!gone.is_empty()).then_some((filter, direction, gone))
+    };
+    candidates.into_iter().filter_map(plan).collect()
+}

@@ -1,0 +1,52 @@
+//! A default that lets packets in.
+
+use super::super::{Context, Draft, Kind, Severity};
+use super::factor;
+use crate::describe::filter_text;
+use crate::model::{Direction, Filter, FilterKind, Id};
+use crate::packet::service;
+use crate::stage::{By, meaning};
+
+pub(crate) const KIND: Kind = Kind {
+    name: "default-in-use",
+    base: Severity::Minor,
+    about: "What no rule of a filter matches is let in, by its default.",
+    why: "Such a filter names what is bad, and what is bad is new every day.",
+    triggers: "An ordered group or own firewall that acts on an interface, whose default for what is received is to allow, and some packet \
+        is decided by that default. Silent if rules decide everything, for defaults that refuse, and for what is sent.",
+    mend: "Set the default to deny, and allow what is needed.",
+    factors: &["up: every service with ports is let in by it, from some address"],
+    example: include_str!("../examples/default-in-use.yaml"),
+    check: |context| facts(context).into_iter().map(|(filter, all)| tell(context, filter, all)).collect(),
+};
+
+fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, bool)> {
+    let view = context.view;
+    let mut found = Vec::new();
+    for (id, filter) in view.estate.filters.iter() {
+        let kind = matches!(filter.kind, FilterKind::OrderedGroup { .. } | FilterKind::OwnFirewall { .. });
+        let allows = filter.default_action(Direction::In).is_some_and(crate::model::Action::admits);
+        if !kind || !allows || context.bindings.interfaces(id).is_empty() {
+            continue;
+        }
+        let by_default = meaning(view, id, Direction::In).select(|judgement| judgement.by == By::Default(id));
+        if by_default.is_empty() {
+            continue;
+        }
+        let every = service::all_with_ports().is_subset(&by_default.services());
+        found.push((id, every));
+    }
+    found
+}
+
+fn tell(context: &Context<'_, '_>, id: Id<Filter>, every: bool) -> Draft {
+    let estate = context.view.estate;
+    let mut draft = context.about_filter(id);
+    draft.title = format!("{} lets in by default what no rule of it matches", filter_text(estate, id));
+    if every {
+        draft.factors.push(factor(1, "every service with ports, from some address"));
+    }
+    draft.evidence.push(context.acts_on(id));
+    draft.mend = "set the default to deny, and allow what is needed".to_owned();
+    draft
+}

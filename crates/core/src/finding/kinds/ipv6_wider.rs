@@ -1,0 +1,87 @@
+//! A filter that lets all of IPv6 in where IPv4 is narrower.
+
+use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
+use super::factor;
+use crate::address::{Addresses, Family};
+use crate::describe::filter_text;
+use crate::model::{Direction, Filter, FilterKind, Id};
+use crate::packet::{Intervals, PacketSet, service};
+use crate::stage::meaning;
+use rayon::prelude::*;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "ipv6-wider",
+    base: Severity::Serious,
+    about: "A filter admits services from every public IPv6 address that it admits from some IPv4 addresses only.",
+    why: "Somebody narrowed IPv4 and forgot IPv6: the same machine is open to the world by its other address.",
+    triggers: "For what is received, a group or own firewall admits some service with ports from every public IPv6 address, and the same \
+        from some IPv4 address but not from every public one. Silent if IPv4 is as wide, if IPv4 is not admitted at all, for ICMP, for scope policies and \
+        ACLs, which others narrow.",
+    mend: "Narrow the IPv6 rule to the same peers as the IPv4 rule.",
+    factors: &["down: no interface on which it acts has an IPv6 address"],
+    example: include_str!("../examples/ipv6-wider.yaml"),
+    check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),
+};
+
+struct Fact {
+    filter: Id<Filter>,
+    services: Intervals,
+}
+
+/// The services with ports that a set holds from every public source, whatever the destination and source port; and from any
+/// source.
+fn from_all_and_some(set: &PacketSet, internet: &Addresses, family: Family) -> (Intervals, Intervals) {
+    let every = Addresses::of_family(family);
+    let ports = Intervals::span(0, u128::from(u16::MAX));
+    let from = |sources: &Addresses| PacketSet::fields(sources, &every, |_| service::all_with_ports(), &ports, ());
+    let some = set.intersection(&from(&every));
+    let lacking = from(&internet.intersection(&every)).difference(set).services();
+    (service::all_with_ports().difference(&lacking), some.services())
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let view = context.view;
+    let filters: Vec<Id<Filter>> = view
+        .estate
+        .filters
+        .iter()
+        .filter(|(_, filter)| {
+            let kind = matches!(
+                filter.kind,
+                FilterKind::UnionGroup | FilterKind::OrderedGroup { .. } | FilterKind::OwnFirewall { .. }
+            );
+            kind && !filter.rules(Direction::In).is_empty()
+        })
+        .map(|(id, _)| id)
+        .collect();
+    let internet = view.internet();
+    let of = |filter: &Id<Filter>| {
+        let admitted = meaning(view, *filter, Direction::In).select(|judgement| judgement.outcome.passes());
+        let (all, _) = from_all_and_some(&admitted, internet, Family::V6);
+        if all.is_empty() {
+            return None;
+        }
+        let (all_of_four, some_of_four) = from_all_and_some(&admitted, internet, Family::V4);
+        let services = all.intersection(&some_of_four).difference(&all_of_four);
+        (!services.is_empty()).then_some(Fact { filter: *filter, services })
+    };
+    filters.par_iter().filter_map(of).collect()
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let estate = context.view.estate;
+    let mut draft = context.about_filter(fact.filter);
+    let services = service::texts(Family::V6, &fact.services).join(", ");
+    draft.title = format!(
+        "{} admits {services} from every public IPv6 address, and from some IPv4 addresses only",
+        filter_text(estate, fact.filter)
+    );
+    let interfaces = context.bindings.interfaces(fact.filter);
+    if interfaces.iter().all(|id| estate.interfaces[*id].addresses.of(Family::V6).is_empty()) {
+        draft.factors.push(factor(-1, "no interface on which it acts has an IPv6 address"));
+    }
+    draft.evidence.push(Evidence { role: Role::AtFault, text: services, rule: None, place: None });
+    draft.evidence.push(context.acts_on(fact.filter));
+    draft.mend = "narrow the IPv6 rule to the same peers as the IPv4 rule".to_owned();
+    draft
+}

@@ -1,0 +1,90 @@
+//! A marked workload that may send anything anywhere.
+
+use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
+use super::factor;
+use crate::effective::{classes, passing};
+use crate::model::{Direction, Id, Interface};
+use crate::packet::{PacketSet, service};
+use crate::view::View;
+use rayon::prelude::*;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "open-outward",
+    base: Severity::Minor,
+    about: "The filters of a marked workload let it send anything to any public address.",
+    why: "Whoever takes it over can carry off what it holds, by any port.",
+    triggers: "An interface whose own tags or whose workload's bear one of the marks (`data=restricted`, unless the configuration says otherwise) \
+        and whose stages admit, for what is sent, every TCP port to every address of the internet in a family that it has. Silent if one \
+        port or one public address is refused, and for workloads without a mark. Routes are not looked at: they change more easily than \
+        rules.",
+    mend: "Admit what it needs: a proxy, a few names or prefixes, the ports that it uses.",
+    factors: &["up: UDP and ICMP as well"],
+    example: include_str!("../examples/open-outward.yaml"),
+    check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),
+};
+
+struct Fact {
+    interface: Id<Interface>,
+    mark: String,
+    everything: bool,
+}
+
+fn mark(view: &View<'_>, id: Id<Interface>) -> Option<String> {
+    let estate = view.estate;
+    let interface = &estate.interfaces[id];
+    let of_workload = interface.workload.map(|workload| &estate.workloads[workload].tags);
+    let bears = |mark: &(crate::model::Name, crate::model::Name)| {
+        let has = |tags: &crate::model::Tags| tags.iter().any(|(key, value)| (key, value) == (&mark.0, &mark.1));
+        has(&interface.tags) || of_workload.is_some_and(has)
+    };
+    view.tuning.marks.iter().find(|one| bears(one)).map(|(key, value)| format!("{key}={value}"))
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let view = context.view;
+    let every = crate::packet::Intervals::span(0, u128::from(u16::MAX));
+    let internet = view.internet();
+    let all = crate::address::Addresses::all();
+    let to = |services: &dyn Fn(crate::address::Family) -> crate::packet::Intervals| {
+        PacketSet::fields(&all, internet, services, &every, ())
+    };
+    let tcp = to(&|_| service::whole(service::TCP));
+    let whole = to(&|family| service::all(family));
+    let of = |class: &crate::effective::Class| {
+        let marked: Vec<(Id<Interface>, String)> =
+            class.members.iter().filter_map(|id| Some((*id, mark(view, *id)?))).collect();
+        if marked.is_empty() {
+            return Vec::new();
+        }
+        let passing = passing(view, class.representative(), Direction::Out);
+        let holds = |wanted: &PacketSet| {
+            let wanted = wanted.intersection(&passing.domain);
+            !wanted.is_empty() && wanted.is_subset(&passing.admitted)
+        };
+        if !holds(&tcp) {
+            return Vec::new();
+        }
+        let everything = holds(&whole);
+        marked.into_iter().map(|(interface, mark)| Fact { interface, mark, everything }).collect()
+    };
+    let found: Vec<Vec<Fact>> = classes(view).par_iter().map(of).collect();
+    let mut found: Vec<Fact> = found.into_iter().flatten().collect();
+    found.sort_by_key(|fact| fact.interface);
+    found
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let estate = context.view.estate;
+    let interface = &estate.interfaces[fact.interface];
+    let owner = crate::describe::owner_text(estate, estate.interface_owner(fact.interface));
+    let mut draft = context.about(format!("interface {}", interface.name), &interface.origin, owner);
+    draft.networks = context.networks_of(&[fact.interface]);
+    let what = if fact.everything { "anything" } else { "any TCP port" };
+    draft.title = format!("{} ({}) may send {what} to any public address", interface.name, fact.mark);
+    if fact.everything {
+        draft.factors.push(factor(1, "UDP and ICMP as well"));
+    }
+    draft.evidence.push(Evidence { role: Role::ActsOn, text: format!("tag {}", fact.mark), rule: None, place: None });
+    draft.mend = "admit what it needs: a proxy, a few prefixes, the ports that it uses".to_owned();
+    draft
+}

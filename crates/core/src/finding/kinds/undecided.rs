@@ -1,0 +1,28 @@
+//! A part of the audit that stopped at a declared limit.
+
+use super::super::{Context, Draft, Kind, Severity};
+use crate::dead::How;
+use crate::model::RuleId;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "undecided",
+    base: Severity::Serious,
+    about: "A proof stopped at its declared limit: nothing is said of this rule.",
+    why: "An audit that leaves something out in silence is worse than none. All other statements are complete.",
+    triggers: "A rule of which it took more than four million steps to prove whether others cover it; or any rule of a list whose ends of \
+        rules times pairs of firewall-zones are 65,536 or more. The audit then never ends with 0. Silent for every other list.",
+    mend: "Split the list, or delete rules that have ended.",
+    factors: &[],
+    example: include_str!("../examples/undecided.yaml"),
+    check: |context| {
+        let undecided = context.dead().iter().filter(|dead| dead.how == How::Undecided);
+        undecided.map(|dead| tell(context, dead.rule)).collect()
+    },
+};
+
+fn tell(context: &Context<'_, '_>, rule: RuleId) -> Draft {
+    let mut draft = context.about_rule(rule);
+    draft.title = format!("whether {} is dead is undecided: the proof stopped at its limit", context.rule_name(rule));
+    draft.mend = "split the list, or delete rules that have ended, and audit again".to_owned();
+    draft
+}
