@@ -86,7 +86,12 @@ fn naive(lines: &[Line<u32>]) -> (usize, u64) {
     let (mut found, mut tests) = (0, 0);
     for (at, own) in boxes.iter().enumerate() {
         let holds = |o: &[u32; 6]| {
-            (o[0] <= own[0]) & (o[1] >= own[1]) & (o[2] <= own[2]) & (o[3] >= own[3]) & (o[4] <= own[4]) & (o[5] >= own[5])
+            (o[0] <= own[0])
+                & (o[1] >= own[1])
+                & (o[2] <= own[2])
+                & (o[3] >= own[3])
+                & (o[4] <= own[4])
+                & (o[5] >= own[5])
         };
         let first = boxes[..at].iter().position(holds);
         tests += first.map_or(at, |first| first + 1) as u64;
@@ -164,9 +169,17 @@ fn main() {
     if runs("plain") {
         let mut before: Option<(Duration, Duration)> = None;
         for count in [1_000, 10_000, 100_000, 1_000_000] {
-            let now = turns("classifier, IPv4", &lists::classifier::<u32>(SEED, count), if count < 1_000_000 { 5 } else { 3 });
+            let now = turns(
+                "classifier, IPv4",
+                &lists::classifier::<u32>(SEED, count),
+                if count < 1_000_000 { 5 } else { 3 },
+            );
             if let Some(before) = before {
-                println!("  growth {:.1}x shadowed, {:.1}x both", now.0.as_secs_f64() / before.0.as_secs_f64(), now.1.as_secs_f64() / before.1.as_secs_f64());
+                println!(
+                    "  growth {:.1}x shadowed, {:.1}x both",
+                    now.0.as_secs_f64() / before.0.as_secs_f64(),
+                    now.1.as_secs_f64() / before.1.as_secs_f64()
+                );
             }
             before = Some(now);
         }

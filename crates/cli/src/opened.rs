@@ -6,8 +6,9 @@ use clap::{Args, ValueEnum};
 use heronshale_core::answer::{Answer, with_heading};
 use heronshale_core::ends::End;
 use heronshale_core::model::{Id, Interface, Service};
+use heronshale_core::tuning::Tuning;
 use heronshale_core::view::View;
-use heronshale_intake::{Snapshot, load, parse_moment};
+use heronshale_intake::{Snapshot, load, load_configuration, parse_moment};
 use heronshale_report::{Look, harmless_text, json};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -30,6 +31,9 @@ pub struct EstateArgs {
     /// Judge ends of rules by this moment (2026-11-02 means the end of that day, UTC); else by the snapshot's own
     #[arg(long, value_name = "MOMENT")]
     pub at: Option<String>,
+    /// The configuration: marks, sensitive ports, thresholds; else `heronshale.yaml` of this folder, if it is there
+    #[arg(long, value_name = "FILE")]
+    pub config: Option<PathBuf>,
     /// How to write the answer
     #[arg(long, value_enum, default_value = "text")]
     pub format: Format,
@@ -71,9 +75,13 @@ impl TrafficArgs {
 pub struct Opened {
     snapshot: Snapshot,
     at: Option<jiff::Timestamp>,
+    tuning: Tuning,
     format: Format,
     look: Look,
 }
+
+/// The configuration's name where none is given.
+const CONFIGURATION: &str = "heronshale.yaml";
 
 impl EstateArgs {
     /// Reads the estate.
@@ -84,13 +92,18 @@ impl EstateArgs {
                 Failure::wrong(format!("`{text}` is no date"), "write 2026-11-02, or 2026-11-02T06:00:00Z")
             })?),
         };
-        Opened::read(&self.estate, at, self.format)
+        let tuning = match &self.config {
+            Some(path) => load_configuration(path)?,
+            None if Path::new(CONFIGURATION).is_file() => load_configuration(Path::new(CONFIGURATION))?,
+            None => Tuning::default(),
+        };
+        Opened::read(&self.estate, at, tuning, self.format)
     }
 }
 
 /// Names the files of the folder that are no part of the snapshot.
 fn tell_not_read(snapshot: &Snapshot) {
-    let files = &snapshot.not_read;
+    let files: Vec<_> = snapshot.not_read.iter().filter(|file| file.name != CONFIGURATION).collect();
     if files.is_empty() {
         return;
     }
@@ -101,20 +114,22 @@ fn tell_not_read(snapshot: &Snapshot) {
 }
 
 impl Opened {
-    fn read(path: &Path, at: Option<jiff::Timestamp>, format: Format) -> Result<Self, Failure> {
+    fn read(path: &Path, at: Option<jiff::Timestamp>, tuning: Tuning, format: Format) -> Result<Self, Failure> {
         let snapshot = load(path)?;
         tell_not_read(&snapshot);
-        Ok(Self { snapshot, at, format, look: terminal::look_of_stdout() })
+        Ok(Self { snapshot, at, tuning, format, look: terminal::look_of_stdout() })
     }
 
     /// Another snapshot, judged by its own moment.
     pub fn other(&self, path: &Path) -> Result<Self, Failure> {
-        Self::read(path, None, self.format)
+        Self::read(path, None, self.tuning.clone(), self.format)
     }
 
     /// The frozen view.
     pub fn view(&self) -> View<'_> {
-        View::new(&self.snapshot.estate, self.at)
+        let mut view = View::new(&self.snapshot.estate, self.at);
+        view.tuning = self.tuning.clone();
+        view
     }
 
     /// Writes an answer in the format that was asked for.
@@ -131,6 +146,11 @@ impl Opened {
             Format::Json => json(&whole),
         };
         print(&out)
+    }
+
+    /// What was read.
+    pub fn snapshot(&self) -> &Snapshot {
+        &self.snapshot
     }
 
     /// Whether people read the answer.

@@ -5,6 +5,7 @@
 pub mod address;
 pub mod answer;
 pub mod binding;
+pub mod change;
 pub mod cover;
 pub mod dead;
 pub mod describe;

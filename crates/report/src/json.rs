@@ -3,14 +3,14 @@
 use crate::harmless::harmless_json;
 use heronshale_core::answer::{
     Answer, Audit, CellAnswer, Effective, ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer, ReachAnswer,
-    RoutesAnswer, RuleAnswer,
+    RoutesAnswer, RuleAnswer, TidyAnswer,
 };
 use heronshale_core::finding::Finding;
 use schemars::{Schema, schema_for};
 use serde::Serialize;
 
 /// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 13] = [
+pub const ANSWERS: [&str; 14] = [
     "audit",
     "effective",
     "effective-all",
@@ -24,6 +24,7 @@ pub const ANSWERS: [&str; 13] = [
     "reach",
     "routes",
     "rule",
+    "tidy",
 ];
 
 /// The JSON Schema (draft 2020-12) of an answer; none for an unknown kind.
@@ -42,6 +43,7 @@ pub fn schema_of(kind: &str) -> Option<Schema> {
         "path" => schema_for!(Answer<PathAnswer>),
         "routes" => schema_for!(Answer<RoutesAnswer>),
         "rule" => schema_for!(Answer<RuleAnswer>),
+        "tidy" => schema_for!(Answer<TidyAnswer>),
         _ => return None,
     };
     schema.insert("title".to_owned(), format!("heronshale-{kind}, version 1").into());

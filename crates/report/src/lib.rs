@@ -19,5 +19,5 @@ pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
     Length, audit, effective, explain, exposure, finds, inventory, matrix, matrix_cell, one_finding, path, reach,
-    routes, rule, too_many_classes,
+    routes, rule, tidy, too_many_classes,
 };

@@ -60,10 +60,12 @@ impl Places {
     fn new<N: Coordinate>(random: &mut Rng, rules: usize) -> Self {
         let shift = N::BITS - 32;
         let sites: Vec<u128> = (0..rules / 400 + 4).map(|_| u128::from(random.u32(..)) & 0xFFFF_0000).collect();
-        let networks: Vec<u128> =
-            (0..rules / 20 + 8).map(|_| sites[random.usize(0..sites.len())] | u128::from(random.u32(0..256)) << 8).collect();
-        let hosts: Vec<u128> =
-            (0..rules / 2 + 16).map(|_| networks[random.usize(0..networks.len())] | u128::from(random.u32(0..256))).collect();
+        let networks: Vec<u128> = (0..rules / 20 + 8)
+            .map(|_| sites[random.usize(0..sites.len())] | u128::from(random.u32(0..256)) << 8)
+            .collect();
+        let hosts: Vec<u128> = (0..rules / 2 + 16)
+            .map(|_| networks[random.usize(0..networks.len())] | u128::from(random.u32(0..256)))
+            .collect();
         Self { sites, networks, hosts, shift }
     }
 
@@ -139,7 +141,9 @@ pub fn with_sets(seed: u64, count: usize) -> Vec<Line<u32>> {
             let size = if at % 16 == 0 { 4_000 } else { random.usize(4..120) };
             let mut spans: Vec<(u32, u32)> =
                 (0..size).map(|_| (random.u32(..) & 0xFFFF_FF00, 0)).map(|(first, _)| (first, first | 0xFF)).collect();
-            spans.extend((0..size / 4).map(|_| places.pick::<u32>(&mut random).0).filter(|span| span.1 - span.0 < 1 << 16));
+            spans.extend(
+                (0..size / 4).map(|_| places.pick::<u32>(&mut random).0).filter(|span| span.1 - span.0 < 1 << 16),
+            );
             spans.sort_unstable();
             let mut joined: Vec<(u32, u32)> = Vec::new();
             for span in spans {
@@ -221,7 +225,8 @@ pub fn slabs(seed: u64, count: usize) -> Vec<Line<u32>> {
             (first, (first + random.u32(0..200)).min(last))
         };
         let service = span(&mut random);
-        let service = (service.0.min(SERVICE_LAST - 200), (service.1).min(SERVICE_LAST).max(service.0.min(SERVICE_LAST - 200)));
+        let service =
+            (service.0.min(SERVICE_LAST - 200), (service.1).min(SERVICE_LAST).max(service.0.min(SERVICE_LAST - 200)));
         lines.push(Line::of(span(&mut random), span(&mut random), service, 0));
     }
     lines

@@ -14,6 +14,7 @@ mod reach;
 mod routes;
 mod rule;
 mod schema;
+mod tidy;
 
 use crate::failure::Failure;
 use crate::terminal;
@@ -51,6 +52,7 @@ enum Command {
     Exposure(exposure::Exposure),
     Matrix(matrix::Matrix),
     Audit(audit::Audit),
+    Tidy(tidy::Tidy),
     Explain(explain::Explain),
     Schema(schema::Schema),
     Completions(completions::Completions),
@@ -88,6 +90,7 @@ impl Command {
             Self::Exposure(command) => command.run(),
             Self::Matrix(command) => command.run(),
             Self::Audit(command) => command.run(),
+            Self::Tidy(command) => command.run(),
             Self::Explain(command) => command.run(),
             Self::Schema(command) => command.run(),
             Self::Completions(command) => command.run(),

@@ -17,6 +17,7 @@ mod reach;
 mod routes;
 mod rule;
 mod step;
+mod tidy;
 
 pub use audit::{Audit, Count, KindCount, audit};
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};
@@ -36,6 +37,7 @@ pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answ
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
 pub(crate) use step::spot_text;
 pub use step::{StepDoes, StepFact, hop_text, step_fact};
+pub use tidy::{Going, Proof, Staying, TidyAnswer, TidyFile, TidyFilter, tidy_plan};
 
 use crate::address::Addresses;
 use crate::describe::{RuleFact, filter_text, owner_text, rule_fact};

@@ -258,7 +258,8 @@ impl<N: Coordinate> List<N> {
         let (services, service_rank) = services.finish();
         let (others, other_rank) = others.finish();
         for entry in &mut entries {
-            for (set, rank) in entry.sets.iter_mut().zip([&source_rank, &destination_rank, &service_rank, &other_rank]) {
+            for (set, rank) in entry.sets.iter_mut().zip([&source_rank, &destination_rank, &service_rank, &other_rank])
+            {
                 *set = rank[*set as usize];
             }
         }
@@ -451,12 +452,17 @@ impl<N: Coordinate> List<N> {
                 if end - from <= self.limits.bucket {
                     self.slots[from..end].iter().try_for_each(&mut look)?;
                 } else {
-                    self.within(self.bounds.len(), (from, end), &mut |bounds: &Bounds<N>| {
-                        bounds.service.0 <= point.service
-                            && bounds.service.1 >= point.service
-                            && bounds.rule.0 < window.rules.1
-                            && bounds.rule.1 >= window.rules.0
-                    }, &mut look)?;
+                    self.within(
+                        self.bounds.len(),
+                        (from, end),
+                        &mut |bounds: &Bounds<N>| {
+                            bounds.service.0 <= point.service
+                                && bounds.service.1 >= point.service
+                                && bounds.rule.0 < window.rules.1
+                                && bounds.rule.1 >= window.rules.0
+                        },
+                        &mut look,
+                    )?;
                 }
             }
         }

@@ -190,7 +190,9 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         if self.steps >= self.list.limits.lemma {
             match &result {
                 Covered::Open(point) => self.keep_packet(*point, takers),
-                Covered::ByMany(used) if alone && self.reading == Reading::FirstMatch => self.keep_lemma(&first, used, takers),
+                Covered::ByMany(used) if alone && self.reading == Reading::FirstMatch => {
+                    self.keep_lemma(&first, used, takers)
+                }
                 _ => {}
             }
         }
@@ -530,7 +532,9 @@ impl<'l, N: Coordinate> Prover<'l, N> {
                     return Differs::Undecided;
                 }
                 let point = piece.low();
-                if among.seen_only && let Some((part, _)) = self.taker(point, &piece.product(), earlier) {
+                if among.seen_only
+                    && let Some((part, _)) = self.taker(point, &piece.product(), earlier)
+                {
                     piece.minus(&list.product(part), &mut pieces);
                     continue;
                 }

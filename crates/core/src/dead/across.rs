@@ -17,9 +17,8 @@ fn unions(view: &View<'_>) -> (FxHashSet<Place>, FxHashSet<Id<Filter>>) {
     for (id, interface) in estate.interfaces.iter().filter(|(_, interface)| !interface.unfiltered) {
         let subnet = &estate.subnets[interface.subnet];
         let network = estate.network_of(id);
-        let found = |groups: &[Reference<Filter>]| {
-            groups.iter().filter_map(Reference::found).collect::<Vec<Id<Filter>>>()
-        };
+        let found =
+            |groups: &[Reference<Filter>]| groups.iter().filter_map(Reference::found).collect::<Vec<Id<Filter>>>();
         let union = |groups: &[Id<Filter>]| groups.iter().all(|group| estate.filters[*group].is_union());
         let (own, of_subnet) = (found(&interface.groups), found(&subnet.groups));
         if view.lacks_at(id, Lack::Groups) {

@@ -183,7 +183,13 @@ pub(super) trait Coordinates: Coordinate {
     }
 }
 
-fn enlist<N: Coordinates>(lines: &[Line], direction: Direction, family: Family, fused: &Fused, limits: Limits) -> List<N> {
+fn enlist<N: Coordinates>(
+    lines: &[Line],
+    direction: Direction,
+    family: Family,
+    fused: &Fused,
+    limits: Limits,
+) -> List<N> {
     let mut rules = Rules::new();
     for line in lines {
         rules.next_rule();
@@ -261,7 +267,8 @@ pub(super) fn point_of<N: Coordinate>(packet: &Packet) -> Point<N> {
 
 /// Places from which a reader would choose an example.
 pub(super) const OUTSIDE: &[&str] = &["198.51.100.7", "2001:db8:ffff::7"];
-pub(super) const INSIDE: &[&str] = &["10.64.0.1-10.79.255.254", "10.0.0.1-10.255.255.254", "192.168.0.1-192.168.255.254", "fd00::1-fdff::1"];
+pub(super) const INSIDE: &[&str] =
+    &["10.64.0.1-10.79.255.254", "10.0.0.1-10.255.255.254", "192.168.0.1-192.168.255.254", "fd00::1-fdff::1"];
 
 pub(super) fn addresses(texts: &[&str]) -> Addresses {
     texts.iter().filter_map(|text| text.parse::<crate::address::Block>().ok()).map(|block| block.range).collect()

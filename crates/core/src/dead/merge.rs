@@ -64,7 +64,8 @@ pub fn mergeable(view: &View<'_>, dead: &[Dead]) -> Vec<Mergeable> {
         if let Some([Peer::Block(block)]) = rule.peers.as_deref() {
             let family = crate::address::Family::BOTH.iter().position(|family| *family == block.range.family);
             // The families apart: a peer of one never touches one of the other.
-            let rest = Rest { services: Some(rule.services.clone()), protocol: Some(family.map(|at| at as u8)), ..rest() };
+            let rest =
+                Rest { services: Some(rule.services.clone()), protocol: Some(family.map(|at| at as u8)), ..rest() };
             alike.entry(rest).or_default().push((block.range.first, block.range.last, id));
         }
         if let Some((protocol, first, last)) = single_range(rule) {

@@ -122,7 +122,8 @@ pub fn dead_rules_within(view: &View<'_>, bindings: &Bindings, filter: Id<Filter
         };
         let mut verdicts: Vec<Vec<Verdict>> = vec![Vec::new(); count as usize];
         for list in &lists {
-            let own: Vec<u32> = (0u32..).zip(&list.ids).filter(|(_, id)| id.filter == filter).map(|(at, _)| at).collect();
+            let own: Vec<u32> =
+                (0u32..).zip(&list.ids).filter(|(_, id)| id.filter == filter).map(|(at, _)| at).collect();
             // Pieces of a size that no number of threads changes, each with its own memory of proofs.
             let judged = |piece: &[u32]| {
                 let mut judge = Judge::new(view, list);
@@ -278,9 +279,12 @@ impl<'l, 'e> Judge<'l, 'e> {
                 Ok(None) => Verdict::Dead(self.dead(at, How::Redundant, covers)),
             };
         }
-        let default = if has(Fault::DeadIgnoresDefault) { Some(self.v4.decision(at).max(self.v6.decision(at))) } else { self.list.default };
-        let removals =
-            [removal(&mut self.v4, at, default, &states.0), removal(&mut self.v6, at, default, &states.1)];
+        let default = if has(Fault::DeadIgnoresDefault) {
+            Some(self.v4.decision(at).max(self.v6.decision(at)))
+        } else {
+            self.list.default
+        };
+        let removals = [removal(&mut self.v4, at, default, &states.0), removal(&mut self.v6, at, default, &states.1)];
         if removals.contains(&Gone::Undecided) {
             return Verdict::Dead(undecided(id));
         }
@@ -289,7 +293,7 @@ impl<'l, 'e> Judge<'l, 'e> {
             let how = if by_default { How::RedundantByDefault } else { How::Redundant };
             let covers = beside(&mut self.v4, at, by_default).and(beside(&mut self.v6, at, by_default));
             let mut dead = self.dead(at, how, covers);
-            dead.durable = self.fixed && self.own_only(&dead.covers, id);
+            dead.durable = self.fixed && self.own_only(&dead.covers, id) && outlive(self.view, id, &dead.covers);
             return Verdict::Dead(dead);
         }
         match self.otherwise(at) {
@@ -323,7 +327,7 @@ impl<'l, 'e> Judge<'l, 'e> {
             all
         };
         let (rules, takers) = (ids(&covers.rules), ids(&covers.takers));
-        let durable = self.own_only(&rules, id) && is_durable(self.view, id, &rules);
+        let durable = self.own_only(&rules, id) && is_durable(self.view, id, &rules) && outlive(self.view, id, &rules);
         Dead { rule: id, how, covers: rules, takers, all_takers: !covers.cut, durable, across: false }
     }
 
@@ -481,6 +485,16 @@ fn otherwise<N: Coordinates>(
         }
     }
     Ok(Some(packet_of(family, found)))
+}
+
+/// Whether nobody means to look at the covers again before the rule itself: who deletes a cover then would end what the rule was for.
+pub(crate) fn outlive(view: &View<'_>, id: RuleId, covers: &[RuleId]) -> bool {
+    let review = |id: &RuleId| view.estate.rule(*id).review_by;
+    covers.iter().all(|cover| match (review(cover), review(&id)) {
+        (None, _) => true,
+        (Some(theirs), Some(own)) => theirs >= own,
+        (Some(_), None) => false,
+    })
 }
 
 /// Whether a rule speaks of something whose members change.

@@ -91,7 +91,8 @@ pub(super) fn pooled(
     network: Id<Network>,
     direction: Direction,
 ) -> Option<Enlisted<RuleId>> {
-    let place = At { network: Some(network), above: Vec::new(), filters: groups.to_vec(), default: None, lacking: false };
+    let place =
+        At { network: Some(network), above: Vec::new(), filters: groups.to_vec(), default: None, lacking: false };
     let order = order_of(view, &place, direction);
     enlisted(view, bindings, &place, &order, direction, Limits::default())
 }
@@ -111,13 +112,8 @@ fn default_of(view: &View<'_>, filters: &[Id<Filter>], direction: Direction) -> 
 
 /// For each chain of policies in which one stands: those above it.
 fn scope_places(view: &View<'_>, bindings: &Bindings, filter: Id<Filter>) -> Vec<At> {
-    let at = |network, above| At {
-        network,
-        above,
-        filters: vec![filter],
-        default: Some(Action::Defer),
-        lacking: false,
-    };
+    let at =
+        |network, above| At { network, above, filters: vec![filter], default: Some(Action::Defer), lacking: false };
     let mut places: Vec<At> = Vec::new();
     for interface in bindings.interfaces(filter) {
         let above = policies_at(view, *interface).into_iter().take_while(|other| *other != filter).collect();
@@ -190,7 +186,10 @@ fn order_of(view: &View<'_>, place: &At, direction: Direction) -> Vec<RuleId> {
 fn decision_of(view: &View<'_>, id: RuleId) -> Decision {
     let rule = view.estate.rule(id);
     let stateless = rule.stateless || !view.estate.filters[id.filter].keeps_state();
-    Decision { action: rule.action, stateless: stateless && !(view.estate.filters[id.filter].is_union() && has(Fault::DeadWhateverState)) }
+    Decision {
+        action: rule.action,
+        stateless: stateless && !(view.estate.filters[id.filter].is_union() && has(Fault::DeadWhateverState)),
+    }
 }
 
 fn enlisted(
@@ -203,10 +202,14 @@ fn enlisted(
 ) -> Option<Enlisted<RuleId>> {
     let estate = view.estate;
     let union = estate.filters[place.filters[0]].is_union();
-    let above: Vec<Vec<RuleId>> = place.above.iter().map(|filter| match estate.filters[*filter].kind {
-        FilterKind::FirewallPolicy { .. } => policy_order(view, *filter, place.network),
-        _ => in_order(view, &[*filter], direction, view.settings(place.network).equal_priority),
-    }).collect();
+    let above: Vec<Vec<RuleId>> = place
+        .above
+        .iter()
+        .map(|filter| match estate.filters[*filter].kind {
+            FilterKind::FirewallPolicy { .. } => policy_order(view, *filter, place.network),
+            _ => in_order(view, &[*filter], direction, view.settings(place.network).equal_priority),
+        })
+        .collect();
     let zones = Zones::new(above.iter().flatten().chain(order).flat_map(|id| zones_of(view, *id)).collect());
     let mut lines: Vec<(RuleId, Line)> = Vec::new();
     for level in &above {
@@ -270,9 +273,8 @@ fn deciding(view: &View<'_>, order: &[RuleId], network: Option<Id<Network>>, zon
             let of = |numbers: &Intervals| Addresses::from_intervals(entry.family, numbers.clone());
             let (sources, destinations) = (of(&entry.sources), of(&entry.destinations));
             let both = if id.direction == Direction::In { (sources, destinations) } else { (destinations, sources) };
-            let services = Family::BOTH.map(|family| {
-                if family == entry.family { entry.services.clone() } else { Intervals::empty() }
-            });
+            let services = Family::BOTH
+                .map(|family| if family == entry.family { entry.services.clone() } else { Intervals::empty() });
             lines.push((
                 *id,
                 Line {

@@ -36,7 +36,14 @@ pub fn dead_translations(view: &View<'_>) -> Vec<DeadTranslation> {
     dead
 }
 
-fn line(view: &View<'_>, firewall: &Firewall, of_source: bool, one: &Translation, decision: u16, zones: &Zones) -> Line {
+fn line(
+    view: &View<'_>,
+    firewall: &Firewall,
+    of_source: bool,
+    one: &Translation,
+    decision: u16,
+    zones: &Zones,
+) -> Line {
     let network = firewall.legs.first().map(|leg| view.estate.network_of(leg.interface));
     let peers = |peers: &Option<Vec<Peer>>| match peers {
         None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },

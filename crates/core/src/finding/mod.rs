@@ -4,9 +4,9 @@
 //! its check. The catalogue is [`CATALOGUE`]; checks, `explain` and documentation loop over it. A check first
 //! collects facts and then tells them in words, in one place of its file. Severity is settled here, before any renderer.
 
+mod harmless;
 mod kinds;
 mod routing;
-mod harmless;
 
 pub(crate) use kinds::exposed::severity as exposure_severity;
 pub(crate) use routing::firewall_of;

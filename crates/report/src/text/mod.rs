@@ -10,6 +10,7 @@ mod path;
 mod reach;
 mod routes;
 mod rule;
+mod tidy;
 
 pub use audit::{Length, audit, one_finding};
 pub use effective::{effective, too_many_classes};
@@ -21,6 +22,7 @@ pub use path::path;
 pub use reach::reach;
 pub use routes::routes;
 pub use rule::rule;
+pub use tidy::tidy;
 
 use heronshale_core::answer::{Decided, Decider, Does};
 use heronshale_core::describe::Traffic;

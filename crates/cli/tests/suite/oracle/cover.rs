@@ -42,9 +42,7 @@ fn spans(random: &mut Rng, size: u32, base: u32) -> Vec<(u32, u32)> {
         _ => {
             let bits: Vec<bool> = (0..size).map(|_| random.bool()).collect();
             let begins = (0..size as usize).filter(|at| bits[*at] && (*at == 0 || !bits[*at - 1]));
-            begins
-                .map(|at| (at as u32, (at + bits[at..].iter().take_while(|bit| **bit).count() - 1) as u32))
-                .collect()
+            begins.map(|at| (at as u32, (at + bits[at..].iter().take_while(|bit| **bit).count() - 1) as u32)).collect()
         }
     };
     chosen.into_iter().map(|(first, last)| (first + base, last + base)).collect()
@@ -62,15 +60,13 @@ fn random_list<N: Coordinate>(random: &mut Rng, decisions: u16) -> (Rules<N>, Ve
         let decision = random.u16(0..decisions) * if decisions > 3 { 20 } else { 1 };
         let mut rule = Rule { sure: vec![false; 512], most: vec![false; 512], decision };
         for _ in 0..if random.u8(0..8) == 0 { 2 } else { 1 } {
-            let dims: Vec<Vec<(u32, u32)>> =
-                (0..4).map(|at| spans(random, SIZES[at], BASE[at])).collect();
+            let dims: Vec<Vec<(u32, u32)>> = (0..4).map(|at| spans(random, SIZES[at], BASE[at])).collect();
             let part = [Part::Whole, Part::Whole, Part::Whole, Part::Whole, Part::Sure, Part::Most][random.usize(0..6)];
             let wide = |spans: &[(u32, u32)]| -> Vec<(N, N)> {
                 spans.iter().map(|s| (N::from_number(s.0.into()), N::from_number(s.1.into()))).collect()
             };
             let (source, destination) = (wide(&dims[0]), wide(&dims[1]));
-            let product =
-                Product { source: &source, destination: &destination, service: &dims[2], other: &dims[3] };
+            let product = Product { source: &source, destination: &destination, service: &dims[2], other: &dims[3] };
             rules.add(part, decision, &product);
             let inside = |point: &[u32; 4], from: usize| (from..4).all(|at| holds(&dims[at], point[at] + BASE[at]));
             for point in points().filter(|point| inside(point, 0)) {
@@ -209,9 +205,8 @@ fn check<N: Coordinate>(seed: u64, limits: Limits, counts: &mut [usize; 8]) {
         let (takers, all) = prover.takers(rule, false);
         let wanted: Vec<u32> = (0..at)
             .filter(|other| {
-                cells(&own.most).any(|cell| {
-                    alive[*other].sure[cell] && !alive[..*other].iter().any(|rule| rule.sure[cell])
-                })
+                cells(&own.most)
+                    .any(|cell| alive[*other].sure[cell] && !alive[..*other].iter().any(|rule| rule.sure[cell]))
             })
             .map(|other| u32::try_from(other).unwrap())
             .collect();

@@ -19,14 +19,14 @@ const PORTS: [&str; 3] = ["tcp 21", "tcp 22", "tcp 23"];
 const REST: u16 = 1 << 12;
 
 #[derive(Clone, Debug)]
-struct Rule {
-    cells: u16,
+pub struct Rule {
+    pub cells: u16,
     action: &'static str,
     priority: Option<u8>,
     stateless: bool,
-    enabled: bool,
-    ends: Option<&'static str>,
-    index: usize,
+    pub enabled: bool,
+    pub ends: Option<&'static str>,
+    pub index: usize,
 }
 
 fn subset(random: &mut Rng, count: usize) -> u16 {
@@ -118,7 +118,14 @@ fn snapshot(form: &str, rules: &[Value], default: &str) -> Value {
 }
 
 /// What a list decides about a cell, at a date (a bare date as text): the action and whether state is kept.
-fn decide(rules: &[Rule], form: &str, default: &str, cell: u16, now: &str, without: Option<usize>) -> (String, bool) {
+pub fn decide(
+    rules: &[Rule],
+    form: &str,
+    default: &str,
+    cell: u16,
+    now: &str,
+    without: Option<usize>,
+) -> (String, bool) {
     let in_force = |rule: &&Rule| rule.enabled && rule.ends.is_none_or(|end| end >= now) && Some(rule.index) != without;
     let mut hits = rules.iter().filter(in_force).filter(|rule| rule.cells & cell != 0);
     if form == "union" {
@@ -139,14 +146,14 @@ fn decide(rules: &[Rule], form: &str, default: &str, cell: u16, now: &str, witho
 }
 
 /// Dates at which anything may differ: today, and after each end.
-const MOMENTS: [&str; 3] = ["2026-11-02", "2026-12-15", "2027-01-01"];
+pub const MOMENTS: [&str; 3] = ["2026-11-02", "2026-12-15", "2027-01-01"];
 
-fn cells() -> impl Iterator<Item = u16> {
+pub fn cells() -> impl Iterator<Item = u16> {
     (0..13).map(|at| 1 << at)
 }
 
 /// `shadowed` or `redundant` by the definitions; none: the rule does something.
-fn expected(rules: &[Rule], at: usize, form: &str, default: &str) -> Option<&'static str> {
+pub fn expected(rules: &[Rule], at: usize, form: &str, default: &str) -> Option<&'static str> {
     let own = &rules[at];
     if !own.enabled || own.ends.is_some_and(|end| end < MOMENTS[0]) {
         return None;
@@ -205,12 +212,12 @@ fn wrong_covers(rules: &[Rule], dead: &Dead, own: &Rule) -> Option<String> {
     spare.map(|at| format!("cover {at} of {masks:?} is not needed for {}", own.cells))
 }
 
-fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -> Result<(), String> {
-    let mut random = Rng::with_seed(seed);
+/// A random list: its form, its default, its rules in the order in which they are tried, and the snapshot.
+pub fn random_list(random: &mut Rng) -> (&'static str, &'static str, Vec<Rule>, Value) {
     let form = ["union", "ordered", "acl", "policy", "own"][random.usize(0..5)];
     let default = ["allow", "deny", "reject"][random.usize(0..3)];
     let (mut rules, written): (Vec<Rule>, Vec<Value>) =
-        (0..random.usize(1..7)).map(|index| rule(&mut random, form, index)).unzip();
+        (0..random.usize(1..7)).map(|index| rule(random, form, index)).unzip();
     if form != "union" {
         // Of equal priorities deny and reject come first; a rule without a priority comes last, as written.
         rules.sort_by_key(|rule| {
@@ -222,6 +229,12 @@ fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -
         });
     }
     let json = snapshot(form, &written, default);
+    (form, default, rules, json)
+}
+
+fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -> Result<(), String> {
+    let mut random = Rng::with_seed(seed);
+    let (form, default, rules, json) = random_list(&mut random);
     let estate = load(&json);
     let view = View::new(&estate, None);
     let bindings = Bindings::new(&view);

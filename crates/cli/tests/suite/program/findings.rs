@@ -68,7 +68,7 @@ fn the_catalogue_is_sound_and_every_example_fires() {
     for kind in CATALOGUE {
         let name = kind.name;
         assert!(names.insert(name), "{name} twice");
-        assert!(name.chars().all(|sign| sign.is_ascii_lowercase() || sign == '-'), "{name}");
+        assert!(name.chars().all(|sign| sign.is_ascii_lowercase() || sign.is_ascii_digit() || sign == '-'), "{name}");
         let file = format!("{}/../core/src/finding/kinds/{}.rs", env!("CARGO_MANIFEST_DIR"), name.replace('-', "_"));
         assert!(std::fs::read_to_string(&file).is_ok_and(|text| text.contains(&format!("name: \"{name}\""))), "{file}");
         for text in [kind.about, kind.why, kind.triggers, kind.mend] {
@@ -134,7 +134,7 @@ fn with_zones(count: usize) -> String {
 fn more_zones_than_can_be_told_apart_are_undecided_and_never_fine() {
     let folder = Folder::with(&with_zones(256));
     assert!(reported(&folder).contains(&(6, "undecided".to_owned())));
-    let told = folder.run(&["audit", "--fail-on", "never"]).fails(1);
-    assert!(told.contains("undecided"), "{told}");
+    let told = folder.run(&["audit", "--fail-on", "never"]);
+    assert!(told.code == 1 && told.stdout.contains("undecided"), "{told:?}");
     assert!(!reported(&Folder::with(&with_zones(200))).iter().any(|(_, kind)| kind == "undecided"));
 }

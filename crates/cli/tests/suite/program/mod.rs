@@ -13,4 +13,5 @@ mod reader;
 mod situations;
 mod story;
 mod sweeps;
+mod tidy;
 mod ways;

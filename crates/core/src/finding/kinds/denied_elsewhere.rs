@@ -18,9 +18,7 @@ pub(crate) const KIND: Kind = Kind {
     mend: "Delete it, or open the other stage for exactly what is meant.",
     factors: &[],
     example: include_str!("../examples/denied-elsewhere.yaml"),
-    check: |context| {
-        denied_elsewhere(context.view).iter().map(|denied| tell(context, denied)).collect()
-    },
+    check: |context| denied_elsewhere(context.view).iter().map(|denied| tell(context, denied)).collect(),
 };
 
 fn told(kind: StageKind) -> &'static str {

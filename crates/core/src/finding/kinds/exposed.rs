@@ -39,7 +39,8 @@ struct Fact {
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let open = context.ways().iter().filter(|way| !way.open().is_empty());
     let asked = |way: &DirectWay| PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
-    open.map(|way| Fact { way: way_fact(context.view, way), factors: factors(context.view, &way.open(), &asked(way)) }).collect()
+    open.map(|way| Fact { way: way_fact(context.view, way), factors: factors(context.view, &way.open(), &asked(way)) })
+        .collect()
 }
 
 /// What raises and lowers the severity of what is open by a way in.

@@ -46,11 +46,16 @@ fn facts(context: &Context<'_, '_>) -> Vec<(RuleId, &'static str)> {
             continue;
         }
         let nothing = Family::BOTH.iter().all(|family| rule.service_numbers(*family).is_empty());
-        found.push((id, match () {
-            () if nothing => "its protocol has no ports",
-            () if services.iter().all(crate::packet::Intervals::is_empty) => "none of its protocols has source ports",
-            () => "its services do not exist in the family of its addresses, or these are of two families",
-        }));
+        found.push((
+            id,
+            match () {
+                () if nothing => "its protocol has no ports",
+                () if services.iter().all(crate::packet::Intervals::is_empty) => {
+                    "none of its protocols has source ports"
+                }
+                () => "its services do not exist in the family of its addresses, or these are of two families",
+            },
+        ));
     }
     found
 }

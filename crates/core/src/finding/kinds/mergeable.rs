@@ -1,6 +1,6 @@
 //! Rules that could be one.
 
-use super::super::{Context, Draft, Kind, Role, Severity};
+use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
 use crate::dead::mergeable;
 use crate::model::RuleId;
 
@@ -22,12 +22,22 @@ pub(crate) const KIND: Kind = Kind {
     },
 };
 
+/// How many rules of a run are named.
+const NAMED: usize = 6;
+
 fn tell(context: &Context<'_, '_>, rules: &[RuleId], whole: &str) -> Draft {
     let mut draft = context.about_rule(rules[0]);
-    let names: Vec<String> = rules.iter().map(|id| context.rule_name(*id)).collect();
-    let (last, others) = names.split_last().map_or(("", &[][..]), |(last, others)| (last.as_str(), others));
-    draft.title = format!("{} and {last} could be one rule: {whole}", others.join(", "));
-    draft.evidence.extend(rules[1..].iter().map(|id| context.rule_evidence(Role::Names, *id)));
+    let first = context.rule_name(rules[0]);
+    draft.title = match rules {
+        [_, other] => format!("{first} and {} could be one rule: {whole}", context.rule_name(*other)),
+        _ => format!("{first} and {} others could be one rule: {whole}", rules.len() - 1),
+    };
+    draft.evidence.extend(rules[1..].iter().take(NAMED).map(|id| context.rule_evidence(Role::Names, *id)));
+    if rules.len() > NAMED + 1 {
+        let last = context.rule_name(rules[rules.len() - 1]);
+        let text = format!("and {} more, to {last}", rules.len() - NAMED - 1);
+        draft.evidence.push(Evidence { role: Role::Names, text, rule: None, place: None });
+    }
     draft.mend = format!("write one rule with {whole}, in the place of the first, and delete the others");
     draft
 }

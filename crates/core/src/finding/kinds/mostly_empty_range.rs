@@ -46,15 +46,19 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let blocks: Addresses = estate.networks.items().iter().flat_map(|network| network.blocks.ranges()).collect();
     let private = private();
     let limits = &view.tuning;
-    let count = |addresses: &Addresses| addresses.of(Family::V4).spans().iter().map(|(first, last)| last - first + 1).sum();
+    let count =
+        |addresses: &Addresses| addresses.of(Family::V4).spans().iter().map(|(first, last)| last - first + 1).sum();
     let mut found = Vec::new();
     for rule in inbound_allows(context) {
         for peer in estate.rule(rule).peers.iter().flatten() {
             let Peer::Block(block) = peer else { continue };
             let range: Addresses = std::iter::once(block.range).collect();
             let addresses: u128 = count(&range);
-            if addresses < limits.empty_range_addresses || !range.is_subset(&private) || !range.overlaps(&blocks)
-                || range.overlaps(&elsewhere) {
+            if addresses < limits.empty_range_addresses
+                || !range.is_subset(&private)
+                || !range.overlaps(&blocks)
+                || range.overlaps(&elsewhere)
+            {
                 continue;
             }
             let here: u128 = count(&range.intersection(&held));

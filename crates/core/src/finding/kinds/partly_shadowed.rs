@@ -41,6 +41,7 @@ fn tell(context: &Context<'_, '_>, dead: &Dead, packet: Packet) -> Draft {
     }
     draft.evidence.extend(dead.covers.iter().map(|id| context.rule_evidence(Role::TakenBy, *id)));
     draft.witness = Some(witness(&packet));
-    draft.mend = "leave it if that is the exception that was meant; else move it up, or narrow the rule before it".to_owned();
+    draft.mend =
+        "leave it if that is the exception that was meant; else move it up, or narrow the rule before it".to_owned();
     draft
 }

@@ -35,17 +35,13 @@ fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, Id<Filter>)> {
     let (view, estate) = (context.view, context.view.estate);
     let in_force = |id: &Id<Filter>| estate.filters[*id].rules.iter().flatten().any(|rule| view.in_force(rule));
     let of_interest = |id: &Id<Filter>| !matches!(estate.filters[*id].kind, FilterKind::FirewallPolicy { .. });
-    let filters: Vec<Id<Filter>> = estate
-        .filters
-        .ids()
-        .filter(|id| of_interest(id) && in_force(id) && !names_itself(context, *id))
-        .collect();
+    let filters: Vec<Id<Filter>> =
+        estate.filters.ids().filter(|id| of_interest(id) && in_force(id) && !names_itself(context, *id)).collect();
     let meanings: Vec<Meaning> = filters
         .par_iter()
         .map(|id| {
             Direction::BOTH.map(|direction| {
-                meaning(view, *id, direction)
-                    .relabel(|judgement: Judgement| Some((judgement.outcome, judgement.state)))
+                meaning(view, *id, direction).relabel(|judgement: Judgement| Some((judgement.outcome, judgement.state)))
             })
         })
         .collect();
