@@ -213,6 +213,15 @@ pub fn effective(view: &View<'_>, interface: Id<Interface>, direction: Direction
     side
 }
 
+/// By what packets are refused.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DeniedBy {
+    /// A stage refuses the request.
+    Request(StageKind, By),
+    /// A stage without state refuses the reply.
+    Reply(StageKind),
+}
+
 /// What the stages of one side let through, without saying by which rules.
 pub struct Passing {
     /// The stages in the order of crossing.
@@ -224,7 +233,7 @@ pub struct Passing {
     /// What may get through and be answered: everything but what is certainly refused, or whose reply certainly is.
     pub works: PacketSet,
     /// What is refused, by the stage that refuses it; or whose reply is, by the stage that keeps no state.
-    pub refused: Vec<(Result<(StageKind, By), StageKind>, PacketSet)>,
+    pub refused: Vec<(DeniedBy, PacketSet)>,
 }
 
 /// What the stages of an interface let through in one direction.
@@ -240,7 +249,7 @@ pub fn passing(view: &View<'_>, interface: Id<Interface>, direction: Direction) 
         if way.refuses() {
             let stage = way.judgements.len().checked_sub(1);
             let by = stage.and_then(|at| Some((forward.stages.get(at)?.kind, way.judgements[at].by)));
-            refused.extend(by.map(|by| (Ok(by), set)));
+            refused.extend(by.map(|(kind, by)| (DeniedBy::Request(kind, by), set)));
             continue;
         }
         if !way.passes() {
@@ -250,7 +259,7 @@ pub fn passing(view: &View<'_>, interface: Id<Interface>, direction: Direction) 
         admitted = admitted.union(&set);
         for (reply, set) in replies.of(&forward, way, &set) {
             match reply {
-                Reply::Denied(kind) => refused.push((Err(kind), set)),
+                Reply::Denied(kind) => refused.push((DeniedBy::Reply(kind), set)),
                 Reply::Passes | Reply::OnlyTo(_) | Reply::Unknown(_) => works = works.union(&set),
             }
         }

@@ -4,23 +4,15 @@
 //! rule to be of use, be it a reply that a rule without state lets through; a rule is reported only if there is none on any interface on which it acts.
 
 use crate::binding::depends_on_place;
+pub use crate::effective::DeniedBy;
 use crate::effective::{Class, classes, passing};
 use crate::ends::asked_packets;
 use crate::model::{Direction, Id, Network, RuleId};
 use crate::packet::{Packet, PacketSet};
-use crate::stage::{By, StageKind, rule_match};
+use crate::stage::{By, rule_match};
 use crate::view::View;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
-
-/// By what packets are refused.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum DeniedBy {
-    /// A stage refuses the request.
-    Request(StageKind, By),
-    /// A stage without state refuses the reply.
-    Reply(StageKind),
-}
 
 /// A rule whose packets are refused elsewhere.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -88,11 +80,7 @@ fn of_class(view: &View<'_>, class: &Class, useful: impl Fn(&RuleId) -> bool) ->
                     let denied = passing.refused.iter().find_map(|(by, set)| {
                         let refused = admits.intersection(set);
                         let packet = refused.intersection(&home(direction)).witness().or_else(|| refused.witness())?;
-                        let by = match by {
-                            Err(kind) => DeniedBy::Reply(*kind),
-                            Ok((kind, by)) => DeniedBy::Request(*kind, *by),
-                        };
-                        Some(Denied { rule: id, by, packet })
+                        Some(Denied { rule: id, by: *by, packet })
                     });
                     told.push((id, denied));
                 }

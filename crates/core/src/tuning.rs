@@ -26,9 +26,12 @@ pub struct Tuning {
     pub marks: Vec<(Name, Name)>,
 }
 
+/// First and last port of each range.
+type Ports = &'static [(u16, u16)];
+
 /// Remote administration, data stores, cluster and container control, file shares: the ports that IANA's "Service Name and
 /// Transport Protocol Port Number Registry" or common use gives them.
-const USUAL: &[(&str, u8, &[(u16, u16)])] = &[
+const USUAL: &[(&str, u8, Ports)] = &[
     ("remote administration", service::TCP, &[(22, 23), (3389, 3389), (5900, 5909), (5985, 5986)]),
     (
         "data store",

@@ -26,6 +26,9 @@ pub struct Edited {
     pub text: String,
 }
 
+/// Places in lists of rules.
+type Gone = BTreeMap<(Id<Filter>, Direction), Vec<usize>>;
+
 /// A document as a value, section by section.
 #[derive(Default)]
 struct Document {
@@ -90,25 +93,20 @@ fn document(file: FileId, source: &SourceText, text: &str) -> Result<Value, Prob
 
 /// The files of a snapshot without some rules; those that change. `None` for a file whose text could not be edited safely.
 pub fn without_rules(snapshot: &Snapshot, rules: &[RuleId]) -> Vec<(String, Option<Edited>)> {
-    let mut by_file: BTreeMap<FileId, BTreeMap<(Id<Filter>, Direction), Vec<usize>>> = BTreeMap::new();
+    let mut by_file: BTreeMap<FileId, Gone> = BTreeMap::new();
     for rule in rules {
         let file = snapshot.estate.rule(*rule).origin.span.file;
         let lists = by_file.entry(file).or_default();
         lists.entry((rule.filter, rule.direction)).or_default().push(rule.index as usize);
     }
-    let edited = |(file, lists): (FileId, BTreeMap<(Id<Filter>, Direction), Vec<usize>>)| {
+    let edited = |(file, lists): (FileId, Gone)| {
         let source = &snapshot.texts[file.0 as usize];
         (source.name.clone(), edit(snapshot, file, source, lists))
     };
     by_file.into_iter().map(edited).collect()
 }
 
-fn edit(
-    snapshot: &Snapshot,
-    file: FileId,
-    source: &SourceText,
-    lists: BTreeMap<(Id<Filter>, Direction), Vec<usize>>,
-) -> Option<Edited> {
+fn edit(snapshot: &Snapshot, file: FileId, source: &SourceText, lists: Gone) -> Option<Edited> {
     let mut document_now = document(file, source, &source.text).ok()?;
     let mut operations = Vec::new();
     let mut cuts: Vec<(usize, usize)> = Vec::new();

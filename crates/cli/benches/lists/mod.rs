@@ -124,7 +124,7 @@ pub fn classifier<N: Coordinate>(seed: u64, count: usize) -> Vec<Line<N>> {
             let (service, wide_service) = service(&mut random);
             let decision = decision(&mut random);
             let width = f64::from(wide_source + wide_destination + wide_service);
-            let place = width + random.f64() * 4.5;
+            let place = width + random.f64() * 9.0;
             (place, Line::of(source, destination, service, decision))
         })
         .collect();
@@ -168,7 +168,7 @@ pub fn with_sets(seed: u64, count: usize) -> Vec<Line<u32>> {
 /// Half of the rules tile a square, the others lie inside of it; with a hole one tile is missing.
 pub fn tiling(seed: u64, count: usize, hole: bool) -> Vec<Line<u32>> {
     let mut random = Rng::with_seed(seed);
-    let side = ((count / 2) as f64).sqrt() as u32;
+    let side = u32::try_from((count / 2).isqrt()).unwrap_or(0);
     let mut lines = Vec::with_capacity(count);
     for at in 0..side * side {
         let (x, y) = (at % side, at / side);

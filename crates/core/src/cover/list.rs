@@ -30,6 +30,7 @@ impl<N: Coordinate> Product<'_, N> {
     }
 
     /// Whether it holds all of another.
+    #[inline]
     pub fn holds(&self, other: &Product<'_, N>) -> bool {
         holds(self.service, other.service)
             && holds(self.source, other.source)
@@ -38,6 +39,7 @@ impl<N: Coordinate> Product<'_, N> {
     }
 
     /// Whether the two have a packet in common.
+    #[inline]
     pub fn meets(&self, other: &Product<'_, N>) -> bool {
         overlap(self.service, other.service)
             && overlap(self.source, other.source)
@@ -81,11 +83,13 @@ pub(super) struct Entry {
 
 impl Entry {
     /// Whether it may take packets: what is matched for certain.
+    #[inline]
     pub fn takes(&self) -> bool {
         self.part != Part::Most
     }
 
     /// Whether it says how far the rule may reach.
+    #[inline]
     pub fn reaches(&self) -> bool {
         self.part != Part::Sure
     }
@@ -188,6 +192,7 @@ impl<N: Coordinate> Bounds<N> {
 }
 
 /// The bit of a decision in a mask; decisions past the 31st share one.
+#[inline]
 pub(super) fn bit(decision: u16) -> u32 {
     1 << decision.min(31)
 }
@@ -381,6 +386,7 @@ impl<N: Coordinate> List<N> {
         Scratch { marks: vec![0; self.destinations.len()], round: 0, sources: Vec::new(), destinations: Vec::new() }
     }
 
+    #[inline]
     pub(super) fn entry(&self, id: u32) -> &Entry {
         &self.entries[id as usize]
     }
@@ -393,6 +399,7 @@ impl<N: Coordinate> List<N> {
     }
 
     /// What a part of a rule is.
+    #[inline]
     pub(super) fn product(&self, id: u32) -> Product<'_, N> {
         let entry = &self.entries[id as usize];
         Product {
@@ -403,10 +410,12 @@ impl<N: Coordinate> List<N> {
         }
     }
 
-    /// Calls with every part of a rule in the window that holds a packet, in an order that the list alone settles.
+    /// Calls with every part of a rule in the window that holds a packet, in an order that the list alone settles. `near`: a part
+    /// whose sets hold it, if one is known.
     pub(super) fn at(
         &self,
         point: Point<N>,
+        near: Option<u32>,
         window: &Window<'_>,
         scratch: &mut Scratch,
         mut found: impl FnMut(u32) -> ControlFlow<()>,
@@ -420,8 +429,9 @@ impl<N: Coordinate> List<N> {
         sources.clear();
         destinations.clear();
         let before = |dimension: usize| move |set: u32| self.first_rules[dimension][set as usize] < window.rules.1;
-        self.by_source.at(point.source, before(0), |set| sources.push(set));
-        self.by_destination.at(point.destination, before(1), |set| {
+        let near = near.map(|part| self.entries[part as usize].sets);
+        self.by_source.at(point.source, near.map(|sets| sets[0]), before(0), |set| sources.push(set));
+        self.by_destination.at(point.destination, near.map(|sets| sets[1]), before(1), |set| {
             destinations.push(set);
             marks[set as usize] = *round;
         });

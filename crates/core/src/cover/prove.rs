@@ -209,7 +209,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     /// The first earlier rule that takes a packet for certain.
     pub fn first_taker(&mut self, rule: u32, point: Point<N>) -> Option<u32> {
         let own = self.decision(rule);
-        self.first_match(point, (0, rule), own, false).map(|(part, _)| self.list.entry(part).rule)
+        self.first_match(point, None, (0, rule), own, false).map(|(part, _)| self.list.entry(part).rule)
     }
 
     /// What a few packets and earlier proofs tell about a rule.
@@ -217,8 +217,9 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         if let Some(known) = self.remembered(product, takers) {
             return Some(known);
         }
+        let part = self.list.parts(takers.without).next();
         for point in [product.low(), high_of(product)] {
-            match self.taker(point, product, takers) {
+            match self.taker(point, part, product, takers) {
                 None => return Some(Covered::Open(point)),
                 Some((part, true)) => {
                     let rule = self.list.entry(part).rule;
@@ -276,13 +277,19 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     }
 
     /// The part of a rule that takes a packet and most of what is around it, and whether it takes that whole.
-    fn taker(&mut self, point: Point<N>, around: &Product<'_, N>, takers: Takers) -> Option<(u32, bool)> {
+    fn taker(
+        &mut self,
+        point: Point<N>,
+        near: Option<u32>,
+        around: &Product<'_, N>,
+        takers: Takers,
+    ) -> Option<(u32, bool)> {
         const ENOUGH: u32 = 64;
         let list = self.list;
         let mut best: Option<(u32, bool)> = None;
         let (mut most, mut seen) = (-1.0, 0);
         let window = window(takers, self.gone.as_deref());
-        let _ = list.at(point, &window, &mut self.scratch, |part| {
+        let _ = list.at(point, near, &window, &mut self.scratch, |part| {
             if !list.entry(part).takes() {
                 return ControlFlow::Continue(());
             }
@@ -312,7 +319,9 @@ impl<'l, N: Coordinate> Prover<'l, N> {
                 return Covered::Undecided;
             }
             let point = region.low();
-            let Some((part, _)) = self.taker(point, &region.product(), takers) else { return Covered::Open(point) };
+            let Some((part, _)) = self.taker(point, None, &region.product(), takers) else {
+                return Covered::Open(point);
+            };
             let rule = self.list.entry(part).rule;
             if known.insert(rule) {
                 used.push(rule);
@@ -418,7 +427,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
             prover.steps = 0;
             let open = single[at as usize].is_some_and(|point| {
                 let around = Region::at(point);
-                prover.taker(point, &around.product(), takers(at)).is_none()
+                prover.taker(point, None, &around.product(), takers(at)).is_none()
             });
             if !open && prover.prove(self.regions(rule), takers(at)).is_covered() {
                 prover.remove(at);
@@ -444,7 +453,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         let alike = default == Some(own);
         let later = (rule + 1, self.count());
         if let Some(point) = seen {
-            let first = self.first_match(point, later, own, true);
+            let first = self.first_match(point, None, later, own, true);
             if first.map_or(!alike, |(_, otherwise)| otherwise) {
                 return Removal::Changes(point);
             }
@@ -468,12 +477,19 @@ impl<'l, N: Coordinate> Prover<'l, N> {
 
     /// The first of some rules that matches a packet and settles it: for certain and alike, or otherwise (perhaps, if
     /// that counts); and whether it is otherwise.
-    fn first_match(&mut self, point: Point<N>, rules: (u32, u32), own: u16, perhaps: bool) -> Option<(u32, bool)> {
+    fn first_match(
+        &mut self,
+        point: Point<N>,
+        near: Option<u32>,
+        rules: (u32, u32),
+        own: u16,
+        perhaps: bool,
+    ) -> Option<(u32, bool)> {
         let list = self.list;
         let mut first: Option<(u32, u32, bool)> = None;
         let takers = Takers { rules, without: NOBODY, decisions: EVERY_DECISION };
         let window = window(takers, self.gone.as_deref());
-        let _ = list.at(point, &window, &mut self.scratch, |part| {
+        let _ = list.at(point, near, &window, &mut self.scratch, |part| {
             let entry = list.entry(part);
             let otherwise = entry.decision != own;
             let counts = if otherwise && perhaps { entry.reaches() } else { entry.takes() };
@@ -533,12 +549,12 @@ impl<'l, N: Coordinate> Prover<'l, N> {
                 }
                 let point = piece.low();
                 if among.seen_only
-                    && let Some((part, _)) = self.taker(point, &piece.product(), earlier)
+                    && let Some((part, _)) = self.taker(point, None, &piece.product(), earlier)
                 {
                     piece.minus(&list.product(part), &mut pieces);
                     continue;
                 }
-                match self.first_match(point, rules, own, among.perhaps) {
+                match self.first_match(point, None, rules, own, among.perhaps) {
                     Some((_, true)) => return Differs::By(point),
                     // The rule that was found matches it, so somebody does.
                     None => unreachable!("a packet of a rule is matched by that rule"),

@@ -71,6 +71,7 @@ impl<T: Coordinate> Collected<T> {
 }
 
 impl<T: Coordinate> Sets<T> {
+    #[inline]
     pub fn of(&self, id: u32) -> &[(T, T)] {
         let id = id as usize;
         let from = if id == 0 { 0 } else { self.ends[id - 1] as usize };
@@ -142,6 +143,22 @@ impl<T: Coordinate> Nested<T> {
         nested
     }
 
+    /// How many prefixes begin at or before a number.
+    #[inline]
+    fn after(&self, number: T, near: Option<u32>) -> usize {
+        // A prefix of the same number as its set: those that begin later and hold the number follow it closely.
+        let Some(near) = near.filter(|near| self.ends.is_empty() && self.starts[*near as usize] <= number) else {
+            return self.starts.partition_point(|start| *start <= number);
+        };
+        let (mut low, mut step) = (near as usize + 1, 1);
+        while low + step <= self.starts.len() && self.starts[low + step - 1] <= number {
+            low += step;
+            step *= 2;
+        }
+        let high = (low + step).min(self.starts.len());
+        low + self.starts[low..high].partition_point(|start| *start <= number)
+    }
+
     /// How many bytes it takes on the heap.
     pub fn bytes(&self) -> usize {
         (self.starts.capacity() + self.lasts.capacity()) * size_of::<T>()
@@ -150,8 +167,10 @@ impl<T: Coordinate> Nested<T> {
 
     /// Calls with each set that holds a number, as long as `may` says so; what it denies once, it denies of all sets whose first
     /// rule is no earlier.
-    pub fn at(&self, number: T, may: impl Fn(u32) -> bool, mut add: impl FnMut(u32)) {
-        let after = self.starts.partition_point(|start| *start <= number);
+    /// `near`: a set that holds the number, if one is known; the search begins there.
+    #[inline]
+    pub fn at(&self, number: T, near: Option<u32>, may: impl Fn(u32) -> bool, mut add: impl FnMut(u32)) {
+        let after = self.after(number, near);
         let mut at = if after == 0 { NONE } else { narrow(after - 1) };
         while at != NONE {
             let here = at as usize;

@@ -65,6 +65,7 @@ impl Coordinate for u128 {
 pub type Spans<T> = SmallVec<[(T, T); 1]>;
 
 /// The spans from the first that ends at or after a number.
+#[inline]
 fn from<T: Coordinate>(spans: &[(T, T)], number: T) -> &[(T, T)] {
     let skipped = if spans.len() > 8 {
         spans.partition_point(|span| span.1 < number)
@@ -75,18 +76,30 @@ fn from<T: Coordinate>(spans: &[(T, T)], number: T) -> &[(T, T)] {
 }
 
 /// Whether a number is in one of the spans.
+#[inline]
 pub fn has<T: Coordinate>(spans: &[(T, T)], number: T) -> bool {
+    if let [span] = spans {
+        return span.0 <= number && number <= span.1;
+    }
     from(spans, number).first().is_some_and(|span| span.0 <= number)
 }
 
 /// Whether two have a number in common.
+#[inline]
 pub fn overlap<T: Coordinate>(a: &[(T, T)], b: &[(T, T)]) -> bool {
+    if let ([one], [other]) = (a, b) {
+        return one.0 <= other.1 && other.0 <= one.1;
+    }
     let (few, many) = if a.len() <= b.len() { (a, b) } else { (b, a) };
     few.iter().any(|span| from(many, span.0).first().is_some_and(|other| other.0 <= span.1))
 }
 
 /// Whether all of `b` is in `a`.
+#[inline]
 pub fn holds<T: Coordinate>(a: &[(T, T)], b: &[(T, T)]) -> bool {
+    if let ([over], [span]) = (a, b) {
+        return over.0 <= span.0 && span.1 <= over.1;
+    }
     b.iter().all(|span| from(a, span.0).first().is_some_and(|over| over.0 <= span.0 && span.1 <= over.1))
 }
 

@@ -1,7 +1,7 @@
 //! Rules whose union is one rule.
 
 use super::Dead;
-use crate::address::Range;
+use crate::address::{Family, Range};
 use crate::model::{Action, Direction, Filter, Id, Peer, Rule, RuleId, Service};
 use crate::packet::Intervals;
 use crate::stage::{RuleMatch, rule_match};
@@ -31,7 +31,8 @@ struct Rest {
     /// If the ports differ.
     peers: Option<Option<Vec<Peer>>>,
     protocol: Option<Option<u8>>,
-    /// If the peers differ.
+    /// If the peers differ: ranges of different families never touch.
+    family: Option<Family>,
     services: Option<Vec<Service>>,
 }
 
@@ -59,13 +60,12 @@ pub fn mergeable(view: &View<'_>, dead: &[Dead]) -> Vec<Mergeable> {
             local: rule.local.clone(),
             peers: None,
             protocol: None,
+            family: None,
             services: None,
         };
         if let Some([Peer::Block(block)]) = rule.peers.as_deref() {
-            let family = crate::address::Family::BOTH.iter().position(|family| *family == block.range.family);
-            // The families apart: a peer of one never touches one of the other.
-            let rest =
-                Rest { services: Some(rule.services.clone()), protocol: Some(family.map(|at| at as u8)), ..rest() };
+            let family = Some(block.range.family);
+            let rest = Rest { services: Some(rule.services.clone()), family, ..rest() };
             alike.entry(rest).or_default().push((block.range.first, block.range.last, id));
         }
         if let Some((protocol, first, last)) = single_range(rule) {
@@ -111,11 +111,7 @@ fn finished(view: &View<'_>, rest: &Rest, run: &[Piece], reach: u128) -> Option<
         return None;
     }
     let first = run[0].0;
-    let whole = if rest.services.is_some() {
-        let family = view.estate.rule(rules[0]).peers.iter().flatten().find_map(|peer| match peer {
-            Peer::Block(block) => Some(block.range.family),
-            _ => None,
-        })?;
+    let whole = if let Some(family) = rest.family {
         Range { family, first, last: reach }.to_string()
     } else {
         let service = Service { protocol: rest.protocol.flatten(), low: Some(Intervals::span(first, reach)) };

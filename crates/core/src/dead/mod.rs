@@ -12,7 +12,7 @@
 //!
 //! *Lists.* Ordered groups at one place are one list. Policies that stand above another (outer scopes, base policies) are a list
 //! with it, of which only its own rules are judged. Union groups are judged alone, then together with the other groups of
-//! every interface ([`across`]).
+//! every interface.
 //!
 //! How it is proven: [`crate::cover`].
 
@@ -455,19 +455,21 @@ fn otherwise<N: Coordinates>(
     };
     let spans = |texts: &[&str]| N::spans(list::addresses(texts).of(family));
     let (near, outside, inside) = (N::spans(home.of(family)), spans(list::OUTSIDE), spans(list::INSIDE));
-    let client: Vec<(u32, u32)> = (0..pairs).map(|pair| list::client_port(pair)).collect();
+    let client: Vec<(u32, u32)> = (0..pairs).map(list::client_port).collect();
     let mut narrowed = (every.clone(), every.clone(), services.to_vec(), now.to_vec());
-    let (near_source, near_destination) = if direction == Direction::In { (&every, &near) } else { (&near, &every) };
+    let (near_source, near_destination) =
+        if direction == Direction::In { (&every[..], &near[..]) } else { (&near[..], &every[..]) };
     let with_ports = u32::spans(&crate::packet::service::all_with_ports());
-    let wishes: [(&[(N, N)], &[(N, N)], &[(u32, u32)], &[(u32, u32)]); 6] = [
-        (near_source, near_destination, &services, &now),
-        (&every, &every, &with_ports, &now),
-        (&outside, &every, &services, &now),
-        (&every, &outside, &services, &now),
-        (&inside, &every, &services, &now),
-        (&every, &every, &services, &client),
+    let wish = |source, destination| Product { source, destination, service: &services, other: &now };
+    let wishes = [
+        wish(near_source, near_destination),
+        Product { service: &with_ports, ..whole },
+        wish(&outside, &every),
+        wish(&every, &outside),
+        wish(&inside, &every),
+        Product { other: &client, ..whole },
     ];
-    for (source, destination, service, other) in wishes {
+    for Product { source, destination, service, other } in wishes {
         use crate::cover::meet;
         let next = (
             meet(&narrowed.0, source).into_vec(),

@@ -69,7 +69,7 @@ pub(super) fn lists_of(
             *other == order
                 && at.above == place.above
                 && at.default == place.default
-                && (at.network == place.network || !(order.iter().any(depends) || !place.above.is_empty()))
+                && (at.network == place.network || (place.above.is_empty() && !order.iter().any(depends)))
         };
         if known.iter().any(alike) {
             continue;

@@ -40,9 +40,16 @@ fn spans(random: &mut Rng, size: u32, base: u32) -> Vec<(u32, u32)> {
         }
         4 => vec![range(random)],
         _ => {
+            // A number at which the set begins or ends.
             let bits: Vec<bool> = (0..size).map(|_| random.bool()).collect();
-            let begins = (0..size as usize).filter(|at| bits[*at] && (*at == 0 || !bits[*at - 1]));
-            begins.map(|at| (at as u32, (at + bits[at..].iter().take_while(|bit| **bit).count() - 1) as u32)).collect()
+            let mut runs: Vec<(u32, u32)> = Vec::new();
+            for (number, _) in (0u32..).zip(&bits).filter(|(_, bit)| **bit) {
+                match runs.last_mut() {
+                    Some(run) if run.1 + 1 == number => run.1 = number,
+                    _ => runs.push((number, number)),
+                }
+            }
+            runs
         }
     };
     chosen.into_iter().map(|(first, last)| (first + base, last + base)).collect()
@@ -117,7 +124,8 @@ fn check<N: Coordinate>(seed: u64, limits: Limits, counts: &mut [usize; 8]) {
         if random.u8(0..6) == 0 {
             let other = random.usize(0..plain.len());
             gone[other] = !gone[other];
-            if gone[other] { prover.remove(other as u32) } else { prover.restore(other as u32) }
+            let number = u32::try_from(other).unwrap();
+            if gone[other] { prover.remove(number) } else { prover.restore(number) }
         }
         let rule = u32::try_from(at).unwrap();
         let own_decision = prover.decision(rule);

@@ -143,7 +143,7 @@ fn the_configuration_says_what_is_marked_sensitive_and_wide() {
     );
     let header = "format: heronshale-configuration\nversion: 1\n";
     let body = "marked: [{ tier: vault }]\nsensitive_ports: [{ what: the vault, services: tcp 9999 }]\nthresholds: { empty_range_addresses: 256, empty_range_share: 2 }\n";
-    folder.write("heronshale.yaml", &format!("{header}{body}"));
+    folder.write("heronshale.yaml", format!("{header}{body}"));
     let tuned = kinds(&["audit", "-e", "estate.yaml"]);
     for wanted in ["any-source serious", "open-outward serious", "mostly-empty-range note"] {
         assert!(tuned.contains(&wanted.to_owned()), "{wanted}: {tuned:?}");
