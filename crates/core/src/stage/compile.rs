@@ -184,7 +184,7 @@ fn forget_state(
 }
 
 /// What a filter decides by itself, whatever it is bound to: its rules over its default; total. Members of peers are all
-/// that there are in the estate.
+/// that there are in the estate. What a scope policy leaves to the next one has the outcome *unknown*.
 pub fn meaning(view: &View<'_>, filter: Id<Filter>, direction: Direction) -> PacketMap<Judgement> {
     let item = &view.estate.filters[filter];
     if item.is_union() {
@@ -193,7 +193,8 @@ pub fn meaning(view: &View<'_>, filter: Id<Filter>, direction: Direction) -> Pac
     let rules = in_order(view, &[filter], direction, view.settings(None).equal_priority);
     let rest = match item.default_action(direction) {
         Some(action) => judgement_of(action, By::Default(filter), item.keeps_state()),
-        None => Judgement::new(Outcome::Pass, By::NoPolicy),
+        // Left to the next policy, which is not the same as let on.
+        None => Judgement::new(Outcome::Unknown, By::NoPolicy),
     };
     ordered(view, &rules, None, item.keeps_state(), &PacketMap::constant(rest))
 }

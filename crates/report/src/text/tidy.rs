@@ -27,17 +27,6 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
             }
         }
     }
-    if !tidy.staying.is_empty() {
-        const SHOWN: usize = 20;
-        page.heading("Dead rules that stay");
-        for one in tidy.staying.iter().take(SHOWN) {
-            page.field("stays", &format!("{}  {}", rule_text(&one.rule), at(&one.rule.place)));
-            page.field("", &one.because);
-        }
-        if tidy.staying.len() > SHOWN {
-            page.raw(&format!("and {} more; --format json lists all", tidy.staying.len() - SHOWN));
-        }
-    }
     if tidy.going > 0 {
         page.heading("Proof");
         let proof = &tidy.proof;
@@ -55,6 +44,17 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
         for file in &tidy.files {
             let operations = file.patch.as_array().map_or(0, Vec::len);
             page.field("patch", &format!("{}: {}", file.file, plural(operations, "operation")));
+        }
+    }
+    if !tidy.staying.is_empty() {
+        const SHOWN: usize = 20;
+        page.heading("Dead rules that stay");
+        for one in tidy.staying.iter().take(SHOWN) {
+            page.field("stays", &format!("{}  {}", rule_text(&one.rule), at(&one.rule.place)));
+            page.field("", &one.because);
+        }
+        if tidy.staying.len() > SHOWN {
+            page.raw(&format!("and {} more; --format json lists all", tidy.staying.len() - SHOWN));
         }
     }
     if let Some(written) = written {
