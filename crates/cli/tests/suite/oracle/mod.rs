@@ -2,6 +2,7 @@
 
 mod agreement;
 mod around;
+mod breadth;
 mod cover;
 mod dead;
 mod durable;
