@@ -376,9 +376,13 @@ impl<'l, N: Coordinate> Prover<'l, N> {
                 Covered::InLemma(_) | Covered::Undecided => break,
             }
         }
+        let (mut region, mut covers) = proven;
+        if let Some(hull) = single(&region.product()) {
+            region = self.grown(hull, &mut covers, takers, spent);
+        }
         self.steps = spent;
-        let (region, mut covers) = proven;
         covers.sort_unstable();
+        covers.dedup();
         self.clock += 1;
         if self.active.len() >= KEPT {
             let lemmas = &self.lemmas;
@@ -387,6 +391,31 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         }
         self.active.push(narrow(self.lemmas.len()));
         self.lemmas.push(Lemma { region, covers, used: self.clock });
+    }
+
+    /// Something covered, pushed out on each side for as long as what is added is covered too.
+    fn grown(&mut self, mut hull: Hull<N>, covers: &mut Vec<u32>, takers: Takers, spent: u32) -> Region<N> {
+        const TRIES: u32 = 32;
+        let limit = self.list.limits.steps;
+        self.steps = limit.saturating_sub(8 * spent.max(4_096));
+        for side in 0..8 {
+            let mut wide = hull.width(side);
+            for _ in 0..TRIES {
+                let Some((slab, next)) = hull.beyond(side, wide) else { break };
+                match self.prove(vec![slab.region()], takers) {
+                    Covered::ByOne(one) => covers.push(one),
+                    Covered::ByMany(used) => covers.extend(used),
+                    _ if wide > 1 => {
+                        wide = (wide / 4).max(1);
+                        continue;
+                    }
+                    _ => break,
+                }
+                hull = next;
+                wide = wide.saturating_mul(2);
+            }
+        }
+        hull.region()
     }
 
     /// The rules that cover one, none of which can be left out; none if they do not.
@@ -661,6 +690,12 @@ fn hull<N: Coordinate>(product: &Product<'_, N>) -> Hull<N> {
     }
 }
 
+/// The hull of a product that is nothing else.
+fn single<N: Coordinate>(product: &Product<'_, N>) -> Option<Hull<N>> {
+    let plain = [product.source.len(), product.destination.len(), product.service.len(), product.other.len()];
+    (plain == [1; 4]).then(|| hull(product))
+}
+
 impl<N: Coordinate> Hull<N> {
     fn join(&mut self, product: &Product<'_, N>) {
         fn wider<T: Ord + Copy>(a: &mut (T, T), b: (T, T)) {
@@ -680,6 +715,43 @@ impl<N: Coordinate> Hull<N> {
             service: number(self.numbers[0]),
             other: number(self.numbers[1]),
         }
+    }
+
+    /// The span of a dimension, as numbers.
+    fn span(&self, dimension: usize) -> (u128, u128) {
+        match dimension {
+            0 | 1 => (self.addresses[dimension].0.number(), self.addresses[dimension].1.number()),
+            _ => (u128::from(self.numbers[dimension - 2].0), u128::from(self.numbers[dimension - 2].1)),
+        }
+    }
+
+    fn with_span(&self, dimension: usize, (first, last): (u128, u128)) -> Self {
+        let mut hull = *self;
+        match dimension {
+            0 | 1 => hull.addresses[dimension] = (N::from_number(first), N::from_number(last)),
+            _ => hull.numbers[dimension - 2] = (u32::from_number(first), u32::from_number(last)),
+        }
+        hull
+    }
+
+    /// How wide it is in the dimension of a side; sides are two to a dimension, low and high.
+    fn width(&self, side: usize) -> u128 {
+        let (first, last) = self.span(side / 2);
+        (last - first).saturating_add(1)
+    }
+
+    /// A slab of some width beyond a side, and the whole with it; none at the end of the dimension.
+    fn beyond(&self, side: usize, width: u128) -> Option<(Self, Self)> {
+        let (first, last) = self.span(side / 2);
+        let most = if side < 4 && N::BITS == 128 { u128::MAX } else { u128::from(u32::MAX) };
+        let (slab, whole) = if side.is_multiple_of(2) {
+            let from = first.saturating_sub(width);
+            ((from, first.checked_sub(1)?), (from, last))
+        } else {
+            let to = last.saturating_add(width).min(most);
+            ((last.checked_add(1).filter(|next| *next <= most)?, to), (first, to))
+        };
+        Some((self.with_span(side / 2, slab), self.with_span(side / 2, whole)))
     }
 
     /// Leaves out a packet and keeps a core, by the cut that loses least; false if the packet is in the core.
