@@ -32,7 +32,7 @@ pub struct RuleAnswer {
     pub carriers: Vec<InterfaceFact>,
     /// The firewalls on which it acts, as a rule of their policy or of a base of it. What rests on it there is not judged.
     pub firewalls: Vec<String>,
-    /// `shadowed`, `redundant`, `partly shadowed`, if it does nothing in its list, or less than is written; `undecided` past a limit.
+    /// `shadowed` or `redundant`, if it does nothing in its list.
     pub dead: Option<String>,
     /// The rules that make it so.
     pub covered_by: Vec<RuleFact>,
@@ -74,7 +74,8 @@ pub fn rule_answer(view: &View<'_>, id: RuleId) -> RuleAnswer {
     let rule = estate.rule(id);
     let bindings = Bindings::new(view);
     let acts_on = bindings.interfaces(id.filter);
-    let dead = dead_rules_of(view, &bindings, id.filter).into_iter().find(|dead| dead.rule == id);
+    let dead =
+        dead_rules_of(view, &bindings, id.filter).into_iter().find(|dead| dead.rule == id && dead.does_nothing());
     let facts = |rules: &[RuleId]| rules.iter().map(|id| rule_fact(estate, *id)).collect::<Vec<_>>();
     RuleAnswer {
         rule: rule_fact(estate, id),
@@ -90,10 +91,8 @@ pub fn rule_answer(view: &View<'_>, id: RuleId) -> RuleAnswer {
         covered_by: dead.as_ref().map(|dead| facts(&dead.covers)).unwrap_or_default(),
         dead: dead.map(|dead| match dead.how {
             How::Shadowed(_) => "shadowed".to_owned(),
-            How::PartlyShadowed(_) => "partly shadowed".to_owned(),
-            How::Redundant => "redundant".to_owned(),
             How::RedundantByDefault => "redundant because of the default".to_owned(),
-            How::Undecided => "undecided".to_owned(),
+            _ => "redundant".to_owned(),
         }),
         rests: if view.in_force(rule) { rests(view, id, acts_on) } else { Vec::new() },
     }

@@ -15,6 +15,7 @@
 //! *Limits.* A proof of more than [`Limits::steps`] steps ends as undecided, which is said, and never as "covered". Verdicts do
 //! not depend on lemmas or on the order of work; which cover or packet is named depends on the list alone.
 
+mod hull;
 mod list;
 mod prove;
 mod region;

@@ -163,3 +163,12 @@ fn the_configuration_says_what_is_marked_sensitive_and_wide() {
         assert!(told.contains(&format!("heronshale.yaml:{place}")) && told.contains(help), "{text}\n{told}");
     }
 }
+
+#[test]
+fn a_rule_that_is_only_partly_shadowed_still_does_something() {
+    let folder = Folder::with_demo();
+    let told = folder.run(&["rule", "bastion-host/ssh", "-e", "marrowfen-ferries"]).ok();
+    assert!(!told.contains("nothing rests on it") && told.contains("Without it"), "{told}");
+    let told = folder.run(&["rule", "tickets-data/120", "-e", "marrowfen-ferries"]).ok();
+    assert!(told.contains("is shadowed: on 2 interfaces nothing rests on it"), "{told}");
+}

@@ -45,6 +45,10 @@ fn facts(context: &Context<'_, '_>) -> Vec<(RuleId, &'static str)> {
         if !somebody || local.is_empty() || peers.iter().any(|peers| goes(&peers.either())) {
             continue;
         }
+        let families_apart = peers.iter().all(|peers| {
+            let peers = peers.either();
+            Family::BOTH.iter().all(|family| peers.of(*family).is_empty() || local.of(*family).is_empty())
+        });
         let nothing = Family::BOTH.iter().all(|family| rule.service_numbers(*family).is_empty());
         found.push((
             id,
@@ -53,7 +57,8 @@ fn facts(context: &Context<'_, '_>) -> Vec<(RuleId, &'static str)> {
                 () if services.iter().all(crate::packet::Intervals::is_empty) => {
                     "none of its protocols has source ports"
                 }
-                () => "its services do not exist in the family of its addresses, or these are of two families",
+                () if families_apart => "its peers and its own side are of different families",
+                () => "its services do not exist in the family of its peers",
             },
         ));
     }

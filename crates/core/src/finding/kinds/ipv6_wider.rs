@@ -1,10 +1,10 @@
 //! A filter that lets all of IPv6 in where IPv4 is narrower.
 
 use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
-use super::factor;
+use super::{factor, inbound_allows};
 use crate::address::{Addresses, Family};
 use crate::describe::filter_text;
-use crate::model::{Direction, Filter, FilterKind, Id};
+use crate::model::{Direction, Filter, FilterKind, Id, RuleId};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::stage::meaning;
 use rayon::prelude::*;
@@ -68,6 +68,16 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     filters.par_iter().filter_map(of).collect()
 }
 
+/// The rules that let all of public IPv6, or a part of it, in to these services.
+fn admitting<'c>(context: &'c Context<'_, '_>, fact: &'c Fact) -> impl Iterator<Item = RuleId> + 'c {
+    let view = context.view;
+    inbound_allows(context).filter(|id| id.filter == fact.filter).filter(move |id| {
+        let rule = view.estate.rule(*id);
+        let public = view.rule_peers(rule, None).either().intersection(view.internet());
+        !public.of(Family::V6).is_empty() && rule.service_numbers(Family::V6).overlaps(&fact.services)
+    })
+}
+
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let estate = context.view.estate;
     let mut draft = context.about_filter(fact.filter);
@@ -81,6 +91,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         draft.factors.push(factor(-1, "no interface on which it acts has an IPv6 address"));
     }
     draft.evidence.push(Evidence { role: Role::AtFault, text: services, rule: None, place: None });
+    draft.evidence.extend(admitting(context, fact).map(|id| context.rule_evidence(Role::LetInBy, id)));
     draft.evidence.push(context.acts_on(fact.filter));
     draft.mend = "narrow the IPv6 rule to the same peers as the IPv4 rule".to_owned();
     draft
