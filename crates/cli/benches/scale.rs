@@ -5,70 +5,22 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops where it cannot go on")]
 
+mod estates;
+
 use heronshale_core::answer::{Matrix, ReachAsked, SegmentBy, audit, path_answer, reach_answer};
-use heronshale_core::effective::{classes, effective};
+use heronshale_core::effective::{Class, classes, effective};
 use heronshale_core::ends::End;
+use heronshale_core::finding::CATALOGUE;
 use heronshale_core::model::Direction;
 use heronshale_core::path::{Connection, Goal, question};
 use heronshale_core::view::View;
 use heronshale_intake::load_texts;
 use serde_json::{Value, json};
+use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::time::Instant;
 
 const ROUNDS: usize = 7;
-
-/// An estate of about so many interfaces: networks of 500, groups of eight, six rules each.
-fn estate(interfaces: usize) -> String {
-    let mut random = fastrand::Rng::with_seed(1);
-    let networks = (interfaces / 500).clamp(5, 200);
-    let groups = interfaces / 8;
-    let subnets = interfaces / 20 / networks;
-    let names = |count: usize, one: &mut dyn FnMut(usize) -> Value| (0..count).map(one).collect::<Vec<_>>();
-    let mut rule = |at: usize| {
-        let service = [22, 443, 8080, 5432, 9000 + at][random.usize(0..5)];
-        let peer = match random.u8(0..4) {
-            0 => "10.0.0.0/8".to_owned(),
-            1 => format!("group:g{}", random.usize(0..groups)),
-            2 => format!("10.{}.0.0/16", random.usize(0..200)),
-            _ => "any".to_owned(),
-        };
-        json!({ "id": format!("r{at}"), "services": format!("tcp {service}"), "peers": peer })
-    };
-    let group_list = names(
-        groups,
-        &mut |at| json!({ "id": format!("g{at}"), "inbound": (0..6).map(&mut rule).collect::<Vec<_>>(), "outbound": [{ "peers": "any" }] }),
-    );
-    let acl_rules: Vec<Value> = (1..9)
-        .map(|at| json!({ "action": "allow", "priority": at, "services": format!("tcp {}-{}", 1000 * at, 1000 * at + 500) }))
-        .collect();
-    let mut places = Vec::new();
-    for network in 0..networks {
-        places.extend((0..subnets).map(|subnet| (network, subnet)));
-    }
-    json!({
-        "format": "heronshale-snapshot", "version": 1, "estate": { "name": "bench", "taken": "2026-11-02T06:00:00Z" },
-        "networks": names(networks, &mut |at| json!({ "id": format!("n{at}"), "blocks": format!("10.{at}.0.0/16"), "main_table": format!("t{at}") })),
-        "gateways": names(networks, &mut |at| json!({ "id": format!("w{at}"), "kind": "internet", "network": format!("n{at}") })),
-        "route_tables": names(networks, &mut |at| {
-            json!({ "id": format!("t{at}"), "network": format!("n{at}"), "routes": [{ "to": "0.0.0.0/0", "next_hop": format!("gateway:w{at}") }] })
-        }),
-        "network_acls": names(networks, &mut |at| json!({ "id": format!("a{at}"), "inbound": acl_rules, "outbound": [{ "action": "allow" }] })),
-        "subnets": places.iter().map(|(network, subnet)| {
-            json!({ "id": format!("s{network}-{subnet}"), "network": format!("n{network}"), "blocks": format!("10.{network}.{subnet}.0/24"), "acl": format!("a{network}") })
-        }).collect::<Vec<_>>(),
-        "interfaces": names(interfaces, &mut |at| {
-            let (network, subnet) = places[at % places.len()];
-            json!({ "id": format!("i{at}"), "subnet": format!("s{network}-{subnet}"), "groups": format!("g{}", at * 7 % groups),
-                "addresses": format!("10.{network}.{subnet}.{}", at / places.len() % 250 + 4) })
-        }),
-        "public_addresses": names(interfaces / 50, &mut |at| {
-            json!({ "address": format!("203.0.{}.{}", at / 250, at % 250 + 1), "interface": format!("i{}", at * 50) })
-        }),
-        "security_groups": group_list,
-    })
-    .to_string()
-}
 
 fn seconds<T>(run: impl FnOnce() -> T) -> f64 {
     let start = Instant::now();
@@ -228,38 +180,73 @@ fn sweeps() {
     }
 }
 
-fn main() {
-    paths();
-    sweeps();
+/// The whole estate: reading against plain owned structs (F), effective rules of all classes, and the audit.
+fn estates(most: usize) {
     println!(
-        "{:>10} {:>8} {:>12} {:>14} {:>14} {:>12}",
-        "interfaces", "MB", "read / JSON", "classes", "effective/read", "audit/read"
+        "{:>10} {:>8} {:>8} {:>8} {:>14} {:>15} {:>11} {:>10} {:>9}",
+        "interfaces", "MB", "classes", "F, s", "read / F", "effective / F", "audit / F", "findings", "kinds"
     );
-    for interfaces in [1_000, 10_000, 50_000] {
-        let text = estate(interfaces);
+    for interfaces in [1_000, 10_000, 100_000].into_iter().filter(|interfaces| *interfaces <= most) {
+        let text = estates::estate(interfaces);
+        let mut files = vec![("bench.json", &*text)];
+        files.extend(estates::FERRIES);
         let mut rounds: [Vec<f64>; 4] = Default::default();
-        let mut count = 0;
-        for _ in 0..ROUNDS {
-            rounds[0].push(seconds(|| serde_json::from_str::<Value>(&text).unwrap()));
-            rounds[1].push(seconds(|| load_texts(&[("e.json", &text)]).unwrap()));
-            let snapshot = load_texts(&[("e.json", &text)]).unwrap();
+        let mut classes_found = 0;
+        let mut kinds = BTreeMap::new();
+        for _ in 0..if interfaces > 10_000 { 3 } else { ROUNDS } {
+            rounds[0].push(seconds(|| serde_json::from_str::<estates::Plain>(&text).unwrap()));
+            rounds[1].push(seconds(|| load_texts(&files).unwrap()));
+            let snapshot = load_texts(&files).unwrap();
             rounds[2].push(seconds(|| {
                 let view = View::new(&snapshot.estate, None);
                 let all = classes(&view);
-                count = all.len();
-                all.iter()
-                    .map(|class| effective(&view, class.representative(), Direction::In, None).admitted.len())
-                    .sum::<usize>()
+                classes_found = all.len();
+                let both = |class: &Class| {
+                    [Direction::In, Direction::Out]
+                        .map(|direction| effective(&view, class.representative(), direction, None).admitted.len())
+                };
+                all.iter().map(both).collect::<Vec<_>>()
             }));
-            rounds[3].push(seconds(|| audit(&View::new(&snapshot.estate, None)).findings.len()));
+            rounds[3].push(seconds(|| {
+                for finding in audit(&View::new(&snapshot.estate, None)).findings {
+                    *kinds.entry(finding.kind).or_insert(0_usize) += 1;
+                }
+            }));
         }
-        let [json, read, effective, audit] = rounds.map(median);
+        let runs = rounds[0].len();
+        let [plain, read, effective, audit] = rounds.map(median);
         let size = text.len() as f64 / 1e6;
         println!(
-            "{interfaces:>10} {size:>8.1} {:>12.2} {count:>14} {:>14.2} {:>12.2}",
-            read / json,
-            effective / read,
-            audit / read
+            "{interfaces:>10} {size:>8.1} {classes_found:>8} {plain:>8.3} {:>14.2} {:>15.2} {:>11.2} {:>10} {:>5}/{}",
+            read / plain,
+            (read + effective) / plain,
+            (read + audit) / plain,
+            kinds.values().sum::<usize>() / runs,
+            kinds.len(),
+            CATALOGUE.len(),
         );
+        let lacking: Vec<_> =
+            CATALOGUE.iter().map(|kind| kind.name).filter(|name| !kinds.contains_key(*name)).collect();
+        println!("{:>10} without {}", "", lacking.join(", "));
+    }
+}
+
+/// `paths`, `sweeps` or `estates [INTERFACES]` runs only that; `write INTERFACES FILE` writes an estate.
+fn main() {
+    let given: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with("--")).collect();
+    let number = |at: usize| given.get(at).and_then(|word| word.parse().ok()).unwrap_or(100_000);
+    let wanted = |what: &str| given.first().is_none_or(|word| word == what);
+    if given.first().is_some_and(|word| word == "write") {
+        std::fs::write(&given[2], estates::estate(number(1))).unwrap();
+        return;
+    }
+    if wanted("paths") {
+        paths();
+    }
+    if wanted("sweeps") {
+        sweeps();
+    }
+    if wanted("estates") {
+        estates(number(1));
     }
 }

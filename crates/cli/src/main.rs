@@ -7,6 +7,10 @@ mod files;
 mod opened;
 mod terminal;
 
+/// Audits make and drop many small pieces of packet sets.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> std::process::ExitCode {
     commands::run()
 }

@@ -157,7 +157,7 @@ pub fn class_of(view: &View<'_>, id: Id<Interface>) -> Class {
 
 /// The packets that the question is about: of the families that the interface has, and to or from its own
 /// addresses where rules are about those.
-fn domain(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> PacketSet {
+pub(crate) fn domain(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> PacketSet {
     let key = class_key(view, interface);
     let all = Addresses::all();
     let mut local = key.addresses.unwrap_or_else(|| all.clone());

@@ -5,11 +5,11 @@
 
 use crate::binding::depends_on_place;
 pub use crate::effective::DeniedBy;
-use crate::effective::{Class, classes, passing};
+use crate::effective::{Class, classes, domain, passing};
 use crate::ends::asked_packets;
-use crate::model::{Direction, Id, Network, RuleId};
+use crate::model::{Direction, Filter, Id, Interface, Lack, Network, Reference, RuleId};
 use crate::packet::{Packet, PacketSet};
-use crate::stage::{By, rule_match};
+use crate::stage::{By, policies_at, rule_match};
 use crate::view::View;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -49,6 +49,20 @@ fn of_class(view: &View<'_>, class: &Class, useful: impl Fn(&RuleId) -> bool) ->
     let interface = class.representative();
     let network = view.estate.network_of(interface);
     let mut told = Vec::new();
+    if only_groups(view, interface) {
+        // What the groups admit is admitted.
+        for direction in Direction::BOTH {
+            let domain = domain(view, interface, direction);
+            for filter in view.estate.interfaces[interface].groups.iter().filter_map(Reference::found) {
+                let count = u32::try_from(view.estate.filters[filter].rules(direction).len()).unwrap_or(u32::MAX);
+                let rules = (0..count).map(|index| RuleId { filter, direction, index });
+                let asked = rules.filter(|id| view.in_force(view.estate.rule(*id)) && !useful(id));
+                let admits = asked.filter(|id| matched(view, *id, network).overlaps(&domain));
+                told.extend(admits.map(|id| (id, None)));
+            }
+        }
+        return told;
+    }
     let own = &view.estate.interfaces[interface].addresses;
     let home = |direction: Direction| asked_packets(direction.opposite(), own, &[]);
     let both = Direction::BOTH.map(|direction| passing(view, interface, direction));
@@ -88,6 +102,29 @@ fn of_class(view: &View<'_>, class: &Class, useful: impl Fn(&RuleId) -> bool) ->
         }
     }
     told
+}
+
+/// Whether an interface has no other stage than union groups of its own, all of which are known and keep all states.
+fn only_groups(view: &View<'_>, interface: Id<Interface>) -> bool {
+    let estate = view.estate;
+    let item = &estate.interfaces[interface];
+    let subnet = &estate.subnets[item.subnet];
+    let plain = |group: &Reference<Filter>| {
+        group.found().is_some_and(|id| {
+            let filter = &estate.filters[id];
+            let lacking = filter.key.split_once(':').is_some_and(|(kind, name)| view.lacks(kind, name, Lack::Rules));
+            !lacking && filter.is_union() && !filter.rules.iter().flatten().any(|rule| rule.stateless)
+        })
+    };
+    !item.unfiltered
+        && subnet.acl.is_none()
+        && subnet.groups.is_empty()
+        && estate.own_firewall(interface).is_none()
+        && policies_at(view, interface).is_empty()
+        && !view.settings(estate.network_of(interface)).implied_pair
+        && ![Lack::OwnFirewalls, Lack::Groups].iter().any(|lack| view.lacks_at(interface, *lack))
+        && !item.groups.is_empty()
+        && item.groups.iter().all(plain)
 }
 
 fn matched(view: &View<'_>, id: RuleId, network: Id<Network>) -> PacketSet {

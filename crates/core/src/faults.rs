@@ -290,20 +290,42 @@ mod seeded {
 
     /// Runs something on this thread with one fault in the engine.
     pub fn with_fault<T>(fault: Fault, run: impl FnOnce() -> T) -> T {
-        CURRENT.set(Some(fault));
+        under(Some(fault), run)
+    }
+
+    /// The fault of this thread, for those that work for it.
+    pub(crate) fn carried() -> Option<Fault> {
+        CURRENT.get()
+    }
+
+    /// Runs something on this thread with what another thread carries.
+    pub(crate) fn under<T>(fault: Option<Fault>, run: impl FnOnce() -> T) -> T {
+        let before = CURRENT.replace(fault);
         let result = run();
-        CURRENT.set(None);
+        CURRENT.set(before);
         result
     }
 }
 
 #[cfg(feature = "seeded-faults")]
-pub(crate) use seeded::has;
-#[cfg(feature = "seeded-faults")]
 pub use seeded::with_fault;
+#[cfg(feature = "seeded-faults")]
+pub(crate) use seeded::{carried, has, under};
 
 /// Whether the engine has this fault: never.
 #[cfg(not(feature = "seeded-faults"))]
 pub(crate) const fn has(_: Fault) -> bool {
     false
+}
+
+/// The fault of this thread: none.
+#[cfg(not(feature = "seeded-faults"))]
+pub(crate) const fn carried() -> Option<Fault> {
+    None
+}
+
+/// Runs something.
+#[cfg(not(feature = "seeded-faults"))]
+pub(crate) fn under<T>(_: Option<Fault>, run: impl FnOnce() -> T) -> T {
+    run()
 }

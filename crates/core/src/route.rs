@@ -7,7 +7,7 @@ use crate::model::{
     Interface, Lack, Link, LinkEnd, MissingNextHop, Network, NextHop, Peering, PlatformService, Reference, Route,
     RouteDestination, RouteKind, RouteTable, SetItem, Settings, Subnet,
 };
-use crate::packet::{Intervals, PacketSet, service};
+use crate::packet::PacketSet;
 use crate::source::Origin;
 use crate::view::View;
 use std::net::IpAddr;
@@ -164,7 +164,6 @@ pub fn routed_packets(candidates: &Candidates, packets: &PacketSet, mirrored: bo
         parts = parts.iter().flat_map(split).filter(|(part, _)| !part.is_empty()).collect();
     }
     let mut found: Vec<(PacketSet, Vec<Winner>)> = Vec::new();
-    let every = Intervals::span(0, u128::from(u16::MAX));
     for (part, held) in &parts {
         let applies = |candidate: &&Candidate| {
             candidate
@@ -178,7 +177,7 @@ pub fn routed_packets(candidates: &Candidates, packets: &PacketSet, mirrored: bo
         }
         for routed in routes {
             let (from, to) = if mirrored { (&routed.addresses, part) } else { (part, &routed.addresses) };
-            let here = PacketSet::fields(from, to, service::all, &every, ()).intersection(packets);
+            let here = packets.between(Some(from), Some(to));
             if !here.is_empty() {
                 found.push((here, routed.winners));
             }
@@ -209,7 +208,7 @@ impl Candidates {
             return vec![Routed { addresses: addresses.clone(), winners: unknown() }];
         }
         let touches = |candidate: &&Candidate| {
-            addresses.of(candidate.range.family).overlaps(&Intervals::span(candidate.range.first, candidate.range.last))
+            addresses.of(candidate.range.family).touches(candidate.range.first, candidate.range.last)
         };
         let all: Vec<&Candidate> = all.filter(touches).collect();
         let mut rest = addresses.clone();
@@ -221,6 +220,9 @@ impl Candidates {
         };
         for group in all.chunk_by(|a, b| Self::same(a, b)) {
             for candidate in group {
+                if !rest.of(candidate.range.family).touches(candidate.range.first, candidate.range.last) {
+                    continue;
+                }
                 let here = rest.intersection(&[candidate.range].into_iter().collect());
                 if here.is_empty() {
                     continue;

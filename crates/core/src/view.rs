@@ -3,12 +3,12 @@
 use crate::address::{Addresses, internet_at_large};
 use crate::faults::{Fault, has};
 use crate::model::{
-    AddressSet, Estate, Filter, FilterKind, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, Reference, Rule,
-    SetItem, Settings,
+    AddressSet, Estate, Filter, FilterKind, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, PublicAddress,
+    Reference, Rule, SetItem, Settings,
 };
 use crate::tuning::Tuning;
 use rustc_hash::{FxHashMap, FxHashSet};
-use std::hash::Hash;
+use std::sync::{OnceLock, RwLock};
 
 /// The addresses that something stands for: those that are certain, and those that depend on what the snapshot lacks.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -74,7 +74,16 @@ pub struct View<'e> {
     within_reach: Vec<Vec<Id<Network>>>,
     at_hub: Vec<Vec<Id<Network>>>,
     gaps: FxHashSet<(Name, Lack)>,
+    interfaces_in: Vec<Vec<Id<Interface>>>,
+    mapped: FxHashMap<Id<Interface>, Vec<Id<PublicAddress>>>,
+    stage_classes: OnceLock<Vec<u32>>,
+    class_numbers: OnceLock<Vec<u32>>,
+    held_by_several: OnceLock<Addresses>,
+    named_peers: RwLock<FxHashMap<Option<Id<Network>>, FxHashMap<Peer, Matched>>>,
 }
+
+/// What a peer with at least so many members stands for is remembered.
+const MANY: usize = 32;
 
 impl<'e> View<'e> {
     /// Computes what names mean. `at` overrides the snapshot's own time.
@@ -103,6 +112,12 @@ impl<'e> View<'e> {
             within_reach: reaches(estate),
             at_hub: at_hub(estate),
             gaps: estate.gaps.iter().map(|gap| (gap.object.clone(), gap.lack)).collect(),
+            interfaces_in: vec![Vec::new(); estate.networks.len()],
+            mapped: FxHashMap::default(),
+            stage_classes: OnceLock::new(),
+            class_numbers: OnceLock::new(),
+            held_by_several: OnceLock::new(),
+            named_peers: RwLock::default(),
         };
         view.index_interfaces();
         view
@@ -114,7 +129,13 @@ impl<'e> View<'e> {
                 push_once(&mut self.bound_subnets[group.index()], id);
             }
         }
+        for (id, public) in self.estate.public_addresses.iter() {
+            if let Some(interface) = public.interface {
+                self.mapped.entry(interface).or_default().push(id);
+            }
+        }
         for (id, interface) in self.estate.interfaces.iter() {
+            self.interfaces_in[self.estate.network_of(id).index()].push(id);
             for group in interface.groups.iter().filter_map(Reference::found) {
                 push_once(&mut self.carriers[group.index()], id);
             }
@@ -131,6 +152,39 @@ impl<'e> View<'e> {
                 push_once(self.by_tag.entry(tag.clone()).or_default(), id);
             }
         }
+    }
+
+    /// The interfaces of a network, in the order of the snapshot.
+    pub fn interfaces_in(&self, network: Id<Network>) -> &[Id<Interface>] {
+        &self.interfaces_in[network.index()]
+    }
+
+    /// The public addresses that are mapped to an interface, in the order of the snapshot.
+    pub fn mapped_to(&self, interface: Id<Interface>) -> &[Id<PublicAddress>] {
+        self.mapped.get(&interface).map_or(&[], Vec::as_slice)
+    }
+
+    /// What [`crate::effective::stage_classes`] says, once for all that ask.
+    pub(crate) fn stage_classes(&self) -> &[u32] {
+        self.stage_classes.get_or_init(|| crate::effective::stage_classes(self))
+    }
+
+    /// For each interface the number of its class, once for all that ask.
+    pub(crate) fn class_numbers(&self) -> &[u32] {
+        self.class_numbers.get_or_init(|| {
+            let mut of = vec![0; self.estate.interfaces.len()];
+            for (number, class) in (0_u32..).zip(crate::effective::classes(self)) {
+                for member in class.members {
+                    of[member.index()] = number;
+                }
+            }
+            of
+        })
+    }
+
+    /// What [`crate::walk::held_by_several`] says, once for all that ask.
+    pub(crate) fn held_by_several(&self) -> &Addresses {
+        self.held_by_several.get_or_init(|| crate::walk::held_by_several(self))
     }
 
     /// The peer `internet`: public space less the blocks of networks and what sites hold.
@@ -285,6 +339,24 @@ impl<'e> View<'e> {
         blocks.map_or_else(Matched::unknown, Matched::sure)
     }
 
+    /// What a peer with so many members stands for, remembered if these are many.
+    fn once(&self, peer: &Peer, from: Option<Id<Network>>, members: usize, find: impl FnOnce() -> Matched) -> Matched {
+        if members < MANY {
+            return find();
+        }
+        let known = |all: &FxHashMap<Option<Id<Network>>, FxHashMap<Peer, Matched>>| {
+            all.get(&from).and_then(|of| of.get(peer)).cloned()
+        };
+        if let Some(matched) = self.named_peers.read().ok().and_then(|all| known(&all)) {
+            return matched;
+        }
+        let matched = find();
+        if let Ok(mut all) = self.named_peers.write() {
+            all.entry(from).or_default().insert(peer.clone(), matched.clone());
+        }
+        matched
+    }
+
     /// The addresses that a peer stands for in a rule that is enforced in a network.
     pub fn peer(&self, peer: &Peer, from: Option<Id<Network>>) -> Matched {
         match peer {
@@ -293,9 +365,15 @@ impl<'e> View<'e> {
             Peer::Probes => self.estate.probes.clone().map_or_else(Matched::unknown, Matched::sure),
             Peer::Block(block) => Matched::sure([block.range].into_iter().collect()),
             Peer::AddressSet(Reference::Found(set)) => self.sets[set.index()].matched.clone(),
-            Peer::Group(Reference::Found(group)) => self.named(&self.carriers[group.index()], from, true),
-            Peer::Tag(pairs) => self.named(&self.tagged(pairs), from, false),
-            Peer::Identity(identity) => self.named(self.running_as(identity), from, false),
+            Peer::Group(Reference::Found(group)) => {
+                let carriers = &self.carriers[group.index()];
+                self.once(peer, from, carriers.len(), || self.named(carriers, from, true))
+            }
+            Peer::Tag(pairs) => self.once(peer, from, MANY, || self.named(&self.tagged(pairs), from, false)),
+            Peer::Identity(identity) => {
+                let all = self.running_as(identity);
+                self.once(peer, from, all.len(), || self.named(all, from, false))
+            }
             Peer::Interface(Reference::Found(interface)) => Matched::sure(self.held_by(&[*interface], from)),
             Peer::Network(Reference::Found(network)) => Matched::sure(self.estate.networks[*network].blocks.clone()),
             Peer::Subnet(Reference::Found(subnet)) => Matched::sure(self.estate.subnets[*subnet].blocks.clone()),
@@ -339,8 +417,9 @@ impl<'e> View<'e> {
     }
 }
 
-fn push_once<T: PartialEq + Copy + Hash>(list: &mut Vec<T>, item: T) {
-    if list.last() != Some(&item) && !list.contains(&item) {
+/// Adds an item to a list that is made in the order of the items: where it is there already, it is the last.
+fn push_once<T: PartialEq>(list: &mut Vec<T>, item: T) {
+    if list.last() != Some(&item) {
         list.push(item);
     }
 }

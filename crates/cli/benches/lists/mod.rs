@@ -113,21 +113,71 @@ fn decision(random: &mut Rng) -> u16 {
     [0, 0, 0, 0, 0, 0, 1, 1, 1, 2][random.usize(0..10)]
 }
 
-/// Nested prefixes, skewed ports, narrow rules mostly before wide ones.
+/// Nested prefixes, skewed ports, narrow rules mostly before wide ones. Every ninth rule is a part of an earlier one, and every
+/// fortieth takes together what two earlier ones halve: those are dead, the latter only by several.
 pub fn classifier<N: Coordinate>(seed: u64, count: usize) -> Vec<Line<N>> {
     let mut random = Rng::with_seed(seed);
     let places = Places::new::<N>(&mut random, count);
-    let mut lines: Vec<(f64, Line<N>)> = (0..count)
-        .map(|_| {
-            let (source, wide_source) = places.pick::<N>(&mut random);
-            let (destination, wide_destination) = places.pick::<N>(&mut random);
-            let (service, wide_service) = service(&mut random);
-            let decision = decision(&mut random);
-            let width = f64::from(wide_source + wide_destination + wide_service);
-            let place = width + random.f64() * 9.0;
-            (place, Line::of(source, destination, service, decision))
-        })
-        .collect();
+    let (parts, halved) = (count / 9, count / 40);
+    // As many rules about nearly everything in long lists as in short ones: each takes all that comes after it.
+    let mut wide = 0;
+    let mut lines: Vec<(f64, Line<N>)> = Vec::with_capacity(count);
+    while lines.len() < count - parts - 2 * halved {
+        let (source, wide_source) = places.pick::<N>(&mut random);
+        let (destination, wide_destination) = places.pick::<N>(&mut random);
+        if wide_source + wide_destination >= 6 {
+            wide += 1;
+            if wide > 12 {
+                continue;
+            }
+        }
+        let (service, wide_service) = service(&mut random);
+        let width = f64::from(wide_source + wide_destination + wide_service);
+        lines.push((width + random.f64() * 9.0, Line::of(source, destination, service, decision(&mut random))));
+    }
+    let base = lines.len();
+    let later = |random: &mut Rng, place: f64| place + random.f64() * (22.0 - place).max(0.5);
+    for _ in 0..parts {
+        let (place, of) = &lines[random.usize(0..base)];
+        let place = later(&mut random, *place);
+        let part = |random: &mut Rng, (first, last): (N, N)| {
+            let (first, last) = (first.number(), last.number());
+            let one = first + random.u128(0..(last - first).saturating_add(1).max(1));
+            if random.bool() {
+                (N::from_number(first), N::from_number(last))
+            } else {
+                (N::from_number(one), N::from_number(one))
+            }
+        };
+        let line = Line::of(
+            part(&mut random, of.source[0]),
+            part(&mut random, of.destination[0]),
+            of.service[0],
+            decision(&mut random),
+        );
+        lines.push((place, line));
+    }
+    // Both halves of a range come before the whole.
+    let mut left = halved;
+    while left > 0 {
+        let at = random.usize(0..base);
+        let (place, Line { source, destination, service, decision: decided }) = &lines[at];
+        let (first, last) = (source[0].0.number(), source[0].1.number());
+        if source.len() > 1 || last - first < 2 {
+            continue;
+        }
+        let middle = first + (last - first) / 2;
+        let half =
+            |first, last| Line::of((N::from_number(first), N::from_number(last)), destination[0], service[0], *decided);
+        let (one, other) = (half(first, middle), half(middle + 1, last));
+        let whole = Line::of(source[0], destination[0], service[0], decision(&mut random));
+        let place = *place;
+        lines[at] = (place, one);
+        lines.push((later(&mut random, place), other));
+        let latest = lines.last().map_or(place, |(place, _)| *place);
+        lines.push((later(&mut random, latest), whole));
+        left -= 1;
+    }
     lines.sort_by(|a, b| a.0.total_cmp(&b.0));
     lines.into_iter().map(|(_, line)| line).collect()
 }

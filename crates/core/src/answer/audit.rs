@@ -3,6 +3,7 @@
 use super::exposure_answer;
 use crate::finding::{CATALOGUE, Finding, Severity, findings};
 use crate::view::View;
+use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -20,6 +21,8 @@ pub struct Audit {
     pub reachability_judged: bool,
     /// Worst first, then by kind, file and line.
     pub findings: Vec<Finding>,
+    /// How many causes the findings have: those of one kind with one cause are mended together.
+    pub causes: usize,
     /// How many by severity, worst first; each severity occurs.
     pub by_severity: Vec<Count>,
     /// How many by kind, in the order of the catalogue; kinds that occur.
@@ -63,6 +66,7 @@ pub fn audit(view: &View<'_>) -> Audit {
         workloads: exposure.workloads,
         reachability_judged: !view.estate.networks.is_empty(),
         findings: findings(view),
+        causes: 0,
         by_severity: Vec::new(),
         by_kind: Vec::new(),
         by_owner: Vec::new(),
@@ -89,7 +93,22 @@ impl Audit {
         self.findings.iter().map(|finding| finding.severity).max()
     }
 
+    /// The findings by cause, the worst first in each: causes in the order of their first findings.
+    pub fn by_cause(&self) -> Vec<Vec<&Finding>> {
+        let mut known: FxHashMap<(&str, &str), usize> = FxHashMap::default();
+        let mut causes: Vec<Vec<&Finding>> = Vec::new();
+        for finding in &self.findings {
+            let at = *known.entry((&finding.kind, &finding.cause)).or_insert_with(|| {
+                causes.push(Vec::new());
+                causes.len() - 1
+            });
+            causes[at].push(finding);
+        }
+        causes
+    }
+
     fn count(&mut self) {
+        self.causes = self.by_cause().len();
         let findings = &self.findings;
         let of = |severity: Severity| findings.iter().filter(|finding| finding.severity == severity).count();
         self.by_severity =

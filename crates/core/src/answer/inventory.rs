@@ -3,9 +3,10 @@
 use super::{InterfaceFact, Size, interface_fact, network_name, size};
 use crate::binding::Bindings;
 use crate::describe::{filter_name, name_of, owner_text, scope_text};
-use crate::model::{Estate, GatewayKind, Id, Interface, Lack, NextHop, Reference, SetItem};
+use crate::model::{Estate, GatewayKind, Id, Interface, Lack, NextHop, Reference, SetItem, Subnet};
 use crate::source::Place;
 use crate::view::View;
+use rustc_hash::FxHashSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -208,7 +209,19 @@ rows! {
 pub fn inventory(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Inventory {
     let estate = view.estate;
     let bindings = Bindings::new(view);
-    let networks = estate.networks.ids().map(|id| network_row(view, id, only));
+    // What stands in each subnet, and which subnets each network has.
+    let mut standing: Vec<Vec<Id<Interface>>> = vec![Vec::new(); estate.subnets.len()];
+    let asked: Option<FxHashSet<Id<Interface>>> = only.map(|only| only.iter().copied().collect());
+    for (id, interface) in estate.interfaces.iter() {
+        if asked.as_ref().is_none_or(|asked| asked.contains(&id)) {
+            standing[interface.subnet.index()].push(id);
+        }
+    }
+    let mut subnets: Vec<Vec<Id<Subnet>>> = vec![Vec::new(); estate.networks.len()];
+    for (id, subnet) in estate.subnets.iter() {
+        subnets[subnet.network.index()].push(id);
+    }
+    let networks = estate.networks.ids().map(|id| network_row(view, id, only, &subnets[id.index()], &standing));
     Inventory {
         size: size(estate),
         networks: networks.filter(|network| only.is_none() || !network.subnets.is_empty()).collect(),
@@ -317,22 +330,26 @@ pub fn inventory(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Inventory {
     }
 }
 
-fn network_row(view: &View<'_>, id: Id<crate::model::Network>, only: Option<&[Id<Interface>]>) -> NetworkRow {
+fn network_row(
+    view: &View<'_>,
+    id: Id<crate::model::Network>,
+    only: Option<&[Id<Interface>]>,
+    subnets: &[Id<Subnet>],
+    standing: &[Vec<Id<Interface>>],
+) -> NetworkRow {
     let estate = view.estate;
     let network = &estate.networks[id];
-    let subnets = estate.subnets.iter().filter(|(_, subnet)| subnet.network == id).map(|(subnet, item)| SubnetRow {
-        name: item.name.to_string(),
-        blocks: item.blocks.texts(),
-        acl: item.acl.as_ref().map(|acl| filter_name(estate, acl)),
-        groups: item.groups.iter().map(|group| filter_name(estate, group)).collect(),
-        route_table: crate::route::table_of(view, subnet).map(|table| name_of(&estate.route_tables, table)),
-        interfaces: estate
-            .interfaces
-            .iter()
-            .filter(|(id, interface)| interface.subnet == subnet && only.is_none_or(|only| only.contains(id)))
-            .map(|(id, _)| interface_row(view, id))
-            .collect(),
-        place: estate.sources.place(&item.origin),
+    let subnets = subnets.iter().map(|subnet| {
+        let item = &estate.subnets[*subnet];
+        SubnetRow {
+            name: item.name.to_string(),
+            blocks: item.blocks.texts(),
+            acl: item.acl.as_ref().map(|acl| filter_name(estate, acl)),
+            groups: item.groups.iter().map(|group| filter_name(estate, group)).collect(),
+            route_table: crate::route::table_of(view, *subnet).map(|table| name_of(&estate.route_tables, table)),
+            interfaces: standing[subnet.index()].iter().map(|id| interface_row(view, *id)).collect(),
+            place: estate.sources.place(&item.origin),
+        }
     });
     NetworkRow {
         name: network.name.to_string(),

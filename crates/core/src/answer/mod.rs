@@ -323,7 +323,7 @@ fn settings_at_default(view: &View<'_>) -> Vec<String> {
 pub fn interface_fact(view: &View<'_>, id: Id<Interface>) -> InterfaceFact {
     let estate = view.estate;
     let item = &estate.interfaces[id];
-    let public = estate.public_addresses.items().iter().filter(|public| public.interface == Some(id));
+    let public = view.mapped_to(id).iter().map(|public| &estate.public_addresses[*public]);
     InterfaceFact {
         name: item.name.to_string(),
         workload: item.workload.map(|workload| estate.workloads[workload].name.to_string()),

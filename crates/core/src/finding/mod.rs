@@ -214,6 +214,8 @@ pub struct Finding {
     pub factors: Vec<Factor>,
     /// Stable against reordering, renumbering and reformatting; unique within an audit.
     pub fingerprint: String,
+    /// What one mend would do away with: findings of one kind with one cause are occurrences of it.
+    pub cause: String,
     /// What, in one line.
     pub title: String,
     /// Where it stands.
@@ -234,6 +236,8 @@ pub struct Finding {
 pub(crate) struct Draft {
     /// What it is about, in words that reordering and renumbering do not change.
     pub subject: String,
+    /// What one mend would do away with; none if that is the subject itself.
+    pub cause: Option<String>,
     pub title: String,
     pub place: Option<Place>,
     pub networks: Vec<String>,
@@ -300,6 +304,7 @@ impl Context<'_, '_> {
     pub fn about_rule(&self, id: RuleId) -> Draft {
         Draft {
             subject: rule_meaning(self.view.estate, id),
+            cause: None,
             title: String::new(),
             place: Some(self.place(&self.view.estate.rule(id).origin)),
             networks: self.networks_of(self.bindings.interfaces(id.filter)),
@@ -329,6 +334,7 @@ impl Context<'_, '_> {
     pub fn about(&self, subject: String, origin: &Origin, owner: Option<String>) -> Draft {
         Draft {
             subject,
+            cause: None,
             title: String::new(),
             place: Some(self.place(origin)),
             networks: Vec::new(),
@@ -411,13 +417,14 @@ pub(crate) fn findings_of(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Ve
 }
 
 fn finished(kind: &Kind, draft: Draft, before: usize) -> Finding {
-    let Draft { subject, title, place, networks, owner, factors, evidence, witness, mend } = draft;
+    let Draft { subject, cause, title, place, networks, owner, factors, evidence, witness, mend } = draft;
     Finding {
         kind: kind.name.to_owned(),
         severity: kind.base.with(&factors),
         base: kind.base,
         factors,
         fingerprint: fingerprint(kind.name, &subject, before),
+        cause: cause.unwrap_or(subject),
         title,
         place,
         networks,

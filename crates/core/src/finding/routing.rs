@@ -138,7 +138,7 @@ pub(crate) fn firewall_of(view: &View<'_>, hop: Hop) -> Option<Id<Firewall>> {
             };
             // A hub whose domain leads on to a firewall.
             to.or_else(|| {
-                let domain = steered.reads?;
+                let domain = steered.reads.filter(|_| item.links.iter().any(|link| inline(link).is_some()))?;
                 let routes = crate::route::domain_candidates(view, hub, domain).all;
                 let onward = routes.iter().filter_map(|candidate| match candidate.winner.hop {
                     Hop::Hub(_, at) => Some(at),

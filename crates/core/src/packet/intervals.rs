@@ -52,6 +52,12 @@ impl Intervals {
         &self.spans
     }
 
+    /// Whether a number from `first` to `last` is in the set.
+    pub fn touches(&self, first: u128, last: u128) -> bool {
+        let after = self.spans.partition_point(|span| span.1 < first);
+        self.spans.get(after).is_some_and(|span| span.0 <= last)
+    }
+
     /// Whether no number is in the set.
     pub fn is_empty(&self) -> bool {
         self.spans.is_empty()

@@ -1,6 +1,6 @@
 //! Maps from packets to labels, and sets of packets: the public face of the interval diagrams.
 
-use super::node::{Combine, Label, Merge, Node, Overlay, Restrict, Slice, Slices, Without, merge};
+use super::node::{Combine, Label, Merge, Node, Overlay, Restrict, Slice, Slices, Without, merge, narrowed};
 use super::{Entry, Intervals, Packet, service};
 use crate::address::{Addresses, Block, Family, last_of};
 use rustc_hash::FxHashMap;
@@ -144,6 +144,30 @@ impl<L: Label> PacketMap<L> {
     #[must_use]
     pub fn restrict<M: Label>(&self, set: &PacketMap<M>) -> Self {
         self.merged(set, Restrict(PhantomData))
+    }
+
+    /// The map on the packets from these sources to these destinations only; none for all.
+    #[must_use]
+    pub fn between(&self, sources: Option<&Addresses>, destinations: Option<&Addresses>) -> Self {
+        let mut map = Self::default();
+        for family in Family::BOTH {
+            let Some(node) = self.side(family) else { continue };
+            let to = destinations.map(|to| to.of(family).spans());
+            // Rows that share what is below share what is left of it.
+            let mut known: FxHashMap<usize, Option<Node<L>>> = FxHashMap::default();
+            let mut row = |child: &Node<L>| match to {
+                None => Some(child.clone()),
+                Some(to) => known
+                    .entry(child.slices().as_ptr() as usize)
+                    .or_insert_with(|| narrowed(child, to, |below| Some(below.clone())))
+                    .clone(),
+            };
+            let everywhere = [(0, u128::MAX)];
+            let from = sources.map_or(&everywhere[..], |from| from.of(family).spans());
+            *map.side_mut(family) = narrowed(node, from, &mut row);
+        }
+        debug_assert!(map.check(), "what is narrowed is canonical");
+        map
     }
 
     /// The map without the packets of `set`.

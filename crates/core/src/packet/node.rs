@@ -224,6 +224,44 @@ impl<L: Label, M: Label> Merge for Restrict<L, M> {
     fn only_b(&mut self, _b: &Node<M>) -> Option<Node<L>> {
         None
     }
+    fn shared(&mut self, a: &Node<L>, b: &Node<M>) -> Option<Option<Node<L>>> {
+        one_branch(a, b).then(|| Some(a.clone()))
+    }
+}
+
+/// Whether both are one branch, held once.
+fn one_branch<L, M>(a: &Node<L>, b: &Node<M>) -> bool {
+    matches!((a, b), (Node::Branch(x), Node::Branch(y)) if x.as_ptr() as usize == y.as_ptr() as usize)
+}
+
+/// The slices of a branch that meet some intervals, cut to these, with what `below` makes of their children.
+pub(crate) fn narrowed<L: Label>(
+    node: &Node<L>,
+    spans: &[(u128, u128)],
+    mut below: impl FnMut(&Node<L>) -> Option<Node<L>>,
+) -> Option<Node<L>> {
+    let slices = node.slices();
+    let mut out = Slices::new();
+    let (mut at, mut next) = (0, 0);
+    while at < slices.len() && next < spans.len() {
+        // Whichever is behind catches up by halving.
+        at += slices[at..].partition_point(|slice| slice.last < spans[next].0);
+        let Some(slice) = slices.get(at) else { break };
+        next += spans[next..].partition_point(|(_, last)| *last < slice.first);
+        let Some((first, last)) = spans.get(next).copied() else { break };
+        if first > slice.last {
+            continue;
+        }
+        if let Some(child) = below(&slice.child) {
+            out.push(slice.first.max(first), slice.last.min(last), child);
+        }
+        if slice.last <= last {
+            at += 1;
+        } else {
+            next += 1;
+        }
+    }
+    out.finish()
 }
 
 /// The first side, only where the second has no label.
@@ -241,6 +279,9 @@ impl<L: Label, M: Label> Merge for Without<L, M> {
     }
     fn only_b(&mut self, _b: &Node<M>) -> Option<Node<L>> {
         None
+    }
+    fn shared(&mut self, a: &Node<L>, b: &Node<M>) -> Option<Option<Node<L>>> {
+        one_branch(a, b).then_some(None)
     }
 }
 

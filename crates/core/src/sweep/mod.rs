@@ -16,12 +16,13 @@ mod index;
 pub use chain::{Chains, Hop, Place, Reached, Way, machine_of, machines};
 
 use crate::address::{Addresses, Family};
-use crate::faults::{Fault, has};
+use crate::faults::{Fault, carried, has, under};
 use crate::model::{Balancer, Firewall, Id, Interface, Network, PlatformService, PublicAddress, Service, Site};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::view::View;
 use crate::walk::{Asked, Judged, Labels, Part, Spot, Start, Verdict, What, Why, alike, walk_ends};
 use index::{Destinations, Held};
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// Where connections start or end.
@@ -145,6 +146,9 @@ pub struct Sweeping<'q> {
     pub apart: &'q dyn Fn(Id<Interface>) -> u32,
 }
 
+/// So many senders are walked at a time: few lists share what a walk learns, long ones make for large maps.
+const TOGETHER: usize = 128;
+
 impl Sweep {
     /// The node of an interface, if it was asked about.
     pub fn node(&self, interface: Id<Interface>) -> Option<u32> {
@@ -230,19 +234,10 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     let destinations = Destinations::new(view, &found.nodes, &found.node_of, &to);
     let reached = destinations.all.difference(&left_out);
     let question = |start: Start, packets: PacketSet| Asked { start, packets, name: None, any_of: Vec::new() };
-    for from in without_twice(view, &from) {
-        let packets = from_interfaces(view, &from, &reached, asked.services);
-        let start = Start::Interfaces(from.iter().map(|(id, _)| *id).collect());
-        let answered = walk_ends(view, &question(start, packets), left_out.clone());
-        let mut holders: Vec<(crate::address::Range, u32)> = Vec::new();
-        for (id, node) in &from {
-            holders.extend(estate.interfaces[*id].addresses.ranges().map(|range| (range, *node)));
-        }
-        holders.sort_unstable_by_key(|(range, _)| (range.family, range.first));
-        found.read(view, &destinations, answered.parts, &answered.labels, asked.failing, &|sources| {
-            index::among(&holders, sources)
-        });
-    }
+    let (services, failing) = (asked.services, asked.failing);
+    let lists = without_twice(view, &from);
+    let together = if Fault::takes_few_together() { 3 } else { TOGETHER };
+    let lists: Vec<&[Sender]> = lists.iter().flat_map(|list| list.chunks(together)).collect();
     let mut outside: Vec<(Start, Addresses, usize)> = Vec::new();
     if matches!(asked.from, From::Everywhere | From::Internet) {
         outside.push((Start::Internet, view.internet_end(), index::place(&found.nodes, &Node::Internet)));
@@ -253,15 +248,36 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
             outside.push((Start::Site(id), estate.sites[id].holds.clone(), node));
         }
     }
-    for (start, sources, node) in outside {
+    let inside = |from: &&[Sender]| {
+        let packets = from_interfaces(view, from, &reached, services);
+        let start = Start::Interfaces(from.iter().map(|(id, _)| *id).collect());
+        let answered = walk_ends(view, &question(start, packets), left_out.clone());
+        let mut holders: Vec<(crate::address::Range, u32)> = Vec::new();
+        for (id, node) in *from {
+            holders.extend(estate.interfaces[*id].addresses.ranges().map(|range| (range, *node)));
+        }
+        holders.sort_unstable_by_key(|(range, _)| (range.family, range.first));
+        found.read(view, &destinations, answered.parts, &answered.labels, failing, &|sources| {
+            index::among(&holders, sources)
+        })
+    };
+    let outside_in = |(start, sources, node): &(Start, Addresses, usize)| {
         // Nothing else can be sent across the internet.
         let public = crate::address::internet_at_large();
-        let reached = if start == Start::Internet { reached.intersection(&public) } else { reached.clone() };
-        let settings = view.settings(None);
-        let packets = sent(&sources, &reached, asked.services, &settings.client_ports);
-        let node = found.node_number(node);
-        let answered = walk_ends(view, &question(start, packets), left_out.clone());
-        found.read(view, &destinations, answered.parts, &answered.labels, asked.failing, &|_| vec![node]);
+        let reached = if *start == Start::Internet { reached.intersection(&public) } else { reached.clone() };
+        let packets = sent(sources, &reached, services, &view.settings(None).client_ports);
+        let node = found.node_number(*node);
+        let answered = walk_ends(view, &question(start.clone(), packets), left_out.clone());
+        found.read(view, &destinations, answered.parts, &answered.labels, failing, &|_| vec![node])
+    };
+    let fault = carried();
+    // Rows point to nodes only, so that each part is read on its own.
+    let (from_outside, from_inside): (Vec<_>, Vec<_>) = rayon::join(
+        || outside.par_iter().map(|part| under(fault, || outside_in(part))).collect(),
+        || lists.par_iter().map(|list| under(fault, || inside(list))).collect(),
+    );
+    for (fates, rows) in from_inside.into_iter().chain(from_outside) {
+        found.add(fates, rows);
     }
     found
 }
@@ -271,16 +287,16 @@ type Sender = (Id<Interface>, u32);
 
 /// Interfaces in lists in which no two hold one address, since a packet says nothing else about who sent it.
 fn without_twice(view: &View<'_>, from: &[Sender]) -> Vec<Vec<Sender>> {
-    let several = crate::walk::held_by_several(view);
+    let several = view.held_by_several();
     let mut lists: Vec<(Addresses, Vec<Sender>)> = vec![(Addresses::empty(), Vec::new())];
     for one in from {
         let own = &view.estate.interfaces[one.0].addresses;
-        let at = if own.overlaps(&several) { lists.iter().position(|(held, _)| !held.overlaps(own)) } else { Some(0) };
+        let at = if own.overlaps(several) { lists.iter().position(|(held, _)| !held.overlaps(own)) } else { Some(0) };
         let at = at.unwrap_or_else(|| {
             lists.push((Addresses::empty(), Vec::new()));
             lists.len() - 1
         });
-        if own.overlaps(&several) {
+        if own.overlaps(several) {
             lists[at].0 = lists[at].0.union(own);
         }
         lists[at].1.push(*one);
@@ -323,16 +339,24 @@ pub(crate) fn sent(sources: &Addresses, to: &Addresses, services: &[Service], po
 }
 
 impl Sweep {
-    /// Reads a partition as rows.
+    /// Rows whose fates are counted from their own first.
+    fn add(&mut self, fates: Vec<Fate>, rows: Vec<Row>) {
+        let before = u32::try_from(self.fates.len()).expect("fewer than 2^32 fates");
+        self.fates.extend(fates);
+        self.rows.extend(rows.into_iter().map(|row| Row { fate: row.fate + before, ..row }));
+    }
+
+    /// Reads a partition as rows, and fates to which they point.
     fn read(
-        &mut self,
+        &self,
         view: &View<'_>,
         destinations: &Destinations,
         parts: Vec<Part>,
         labels: &Labels,
         failing: bool,
         sources: &dyn Fn(&Addresses) -> Vec<u32>,
-    ) {
+    ) -> (Vec<Fate>, Vec<Row>) {
+        let (mut fates, mut rows) = (Vec::new(), Vec::new());
         for part in parts {
             if part.judged.verdict > Verdict::Unknown && !failing {
                 continue;
@@ -378,8 +402,8 @@ impl Sweep {
                 });
             }
             fate.firewalls.sort_unstable();
-            let number = u32::try_from(self.fates.len()).expect("fewer than 2^32 fates");
-            self.fates.push(fate);
+            let number = u32::try_from(fates.len()).expect("fewer than 2^32 fates");
+            fates.push(fate);
             for row in part.packets.rows() {
                 let from = sources(&row.sources);
                 let mut reach: Vec<Reach> = Vec::new();
@@ -403,10 +427,11 @@ impl Sweep {
                     }
                 }
                 if !from.is_empty() && !reach.is_empty() {
-                    self.rows.push(Row { sources: from, fate: number, reach });
+                    rows.push(Row { sources: from, fate: number, reach });
                 }
             }
         }
+        (fates, rows)
     }
 
     /// Who is at a private door is at the service.

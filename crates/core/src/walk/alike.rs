@@ -150,6 +150,21 @@ pub(crate) fn kinds(
     all
 }
 
+/// Plain interfaces that fare alike but for where in a network they stand: packets between subnets of one kind are not told from
+/// those within. For questions about routes, in an estate without ACLs and public addresses.
+pub(crate) fn routed_alike(view: &View<'_>, apart: &dyn Fn(Id<Interface>) -> u32) -> Vec<Vec<Id<Interface>>> {
+    if tells_apart(view) {
+        return Vec::new();
+    }
+    let none = FxHashSet::default();
+    grouped(view, &plain(view, |_| true), &none, &none, apart)
+}
+
+/// Whether something in the estate asks about some of these addresses and not about others.
+pub(crate) fn are_told_apart(view: &View<'_>, addresses: &Addresses) -> bool {
+    marks(view).iter().any(|set| set.overlaps(addresses) && !addresses.difference(set).is_empty())
+}
+
 fn grouped(
     view: &View<'_>,
     candidates: &[Id<Interface>],
@@ -161,7 +176,7 @@ fn grouped(
     let own = own_subnets(view, senders, receivers);
     let own = if has(Fault::AlikeAcrossSubnets) { FxHashSet::default() } else { own };
     let marked = marked(view, candidates);
-    let stages = crate::effective::stage_classes(view);
+    let stages = view.stage_classes();
     let limits: FxHashSet<&Tags> =
         estate.route_tables.items().iter().flat_map(|table| &table.routes).map(|route| &route.only_tagged).collect();
     let mut limits: Vec<&Tags> = limits.into_iter().filter(|tags| !tags.is_empty()).collect();

@@ -3,7 +3,7 @@
 use super::label::{Choice, Leaf, Verdict};
 use super::policy::{Decision, PolicyMap};
 use super::step::{Spot, Step, What, Why};
-use super::{Ctx, Label, Leg, Map, Met, Origin, Start, Walk, boxed, of_family};
+use super::{Ctx, Label, Leg, Map, Met, Origin, Start, Walk, of_family};
 use crate::address::{Addresses, Family};
 use crate::faults::{Fault, has};
 use crate::model::{
@@ -808,9 +808,8 @@ impl Walk<'_, '_> {
             None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
             Some(peers) => self.view.peers(peers, None),
         };
-        let all = Addresses::all();
-        let good = boxed(&listed.sure, &all).intersection(&fits);
-        let open = boxed(&listed.maybe, &all).intersection(&fits);
+        let good = fits.between(Some(&listed.sure), None);
+        let open = fits.between(Some(&listed.maybe), None);
         let bad = fits.difference(&good).difference(&open);
         maps.push(self.denied(ctx, Step::new(false, spot, What::DoorList(false)), &bad));
         for (part, doubtful) in [(good, false), (open, true)] {

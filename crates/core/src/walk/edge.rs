@@ -3,7 +3,7 @@
 use super::device::Entry;
 use super::label::{Choice, Leaf, Verdict};
 use super::step::{Spot, Step, What, Why};
-use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, boxed, of_family};
+use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, of_family};
 use crate::address::{Addresses, Family, internet_at_large};
 use crate::faults::{Fault, has};
 use crate::model::{
@@ -13,6 +13,7 @@ use crate::model::{
 use crate::packet::{Intervals, PacketSet, Rewrite, service};
 use crate::route::{Hop, RoutePlace, domain_candidates, lent_gateways, link_of, routed_packets, site_gateways};
 use crate::view::View;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::net::IpAddr;
 use std::rc::Rc;
 
@@ -38,6 +39,8 @@ pub(super) struct PublicIndex {
     blocks: Vec<(Addresses, PublicHolder)>,
     /// All of them.
     all: Addresses,
+    /// For each network its own addresses that leave as public ones, in the order of `singles`.
+    mapped: FxHashMap<Id<Network>, Vec<(IpAddr, IpAddr)>>,
 }
 
 impl PublicIndex {
@@ -62,6 +65,15 @@ impl PublicIndex {
             };
             singles.push((public.address, holder));
         }
+        let mut mapped: FxHashMap<Id<Network>, Vec<(IpAddr, IpAddr)>> = FxHashMap::default();
+        for (address, holder) in &singles {
+            let (network, own) = match holder {
+                PublicHolder::Interface(interface, own) => (estate.network_of(*interface), *own),
+                PublicHolder::Nat(gateway, Some(own)) => (estate.gateways[*gateway].network, *own),
+                _ => continue,
+            };
+            mapped.entry(network).or_default().push((own, *address));
+        }
         let mut blocks = Vec::new();
         for (id, service) in estate.services.iter() {
             if let Some(door) = &service.public_door {
@@ -73,7 +85,7 @@ impl PublicIndex {
         }
         let held: Addresses = singles.iter().map(|(address, _)| *address).collect();
         let all = blocks.iter().fold(held, |sum, (block, _)| sum.union(block));
-        Self { singles, blocks, all }
+        Self { singles, blocks, all, mapped }
     }
 }
 
@@ -293,21 +305,15 @@ impl<'e> Walk<'_, 'e> {
     fn out_by_internet_gateway(&mut self, ctx: &Ctx, id: Id<Gateway>, set: &PacketSet) -> Map {
         let spot = Spot::Gateway(id);
         let network = self.view.estate.gateways[id].network;
-        let estate = self.view.estate;
         let mut maps = Vec::new();
         let mut rest = set.clone();
         let sources = set.sources();
         let public = Rc::clone(&self.public);
-        for (address, holder) in &public.singles {
-            let own = match holder {
-                PublicHolder::Interface(interface, own) if estate.network_of(*interface) == network => *own,
-                PublicHolder::Nat(gateway, Some(own)) if estate.gateways[*gateway].network == network => *own,
-                _ => continue,
-            };
-            if !sources.contains(own) {
+        for (own, address) in public.mapped.get(&network).into_iter().flatten() {
+            if !sources.contains(*own) {
                 continue;
             }
-            let here = boxed(&single(own), &Addresses::all()).intersection(&rest);
+            let here = rest.between(Some(&single(*own)), None);
             rest = rest.difference(&here);
             let change = Rewrite { source: Some(*address), ..Rewrite::default() };
             maps.push(self.leg(
@@ -322,7 +328,7 @@ impl<'e> Walk<'_, 'e> {
             ));
         }
         let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
-        let open = boxed(&global, &Addresses::all()).intersection(&rest).intersection(&of_family(Family::V6));
+        let open = rest.between(Some(&global), None).intersection(&of_family(Family::V6));
         rest = rest.difference(&open);
         maps.push(self.leg(
             ctx,
@@ -366,13 +372,15 @@ impl<'e> Walk<'_, 'e> {
         }
         let wanted = rest.destinations();
         let public = Rc::clone(&self.public);
+        let mut known: FxHashSet<IpAddr> = FxHashSet::default();
         for (address, holder) in public.singles.iter().filter(|(address, _)| wanted.contains(*address)) {
-            let here = boxed(&Addresses::all(), &single(*address)).intersection(&rest);
-            rest = rest.difference(&here);
-            maps.push(self.in_at(ctx, *holder, &here));
+            if known.insert(*address) {
+                maps.push(self.in_at(ctx, *holder, &rest.between(None, Some(&single(*address)))));
+            }
         }
+        rest = rest.difference(&rest.between(None, Some(&known.into_iter().collect())));
         for (block, holder) in &public.blocks {
-            let here = boxed(&Addresses::all(), block).intersection(&rest);
+            let here = rest.between(None, Some(block));
             if here.is_empty() {
                 continue;
             }
@@ -391,7 +399,7 @@ impl<'e> Walk<'_, 'e> {
             if own.is_empty() {
                 continue;
             }
-            let here = boxed(&Addresses::all(), &own).intersection(&rest);
+            let here = rest.between(None, Some(&own));
             if here.is_empty() {
                 continue;
             }
@@ -510,7 +518,7 @@ impl<'e> Walk<'_, 'e> {
             let subnets: Vec<(Id<Subnet>, &Subnet)> = self.view.estate.subnets.iter().collect();
             for (id, subnet) in subnets.into_iter().filter(|(_, subnet)| subnet.network == network) {
                 if !self.may_come_in(network, Some(id)) {
-                    blocked = blocked.union(&boxed(&Addresses::all(), &subnet.blocks).intersection(&rest));
+                    blocked = blocked.union(&rest.between(None, Some(&subnet.blocks)));
                 }
             }
         }

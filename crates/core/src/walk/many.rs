@@ -3,7 +3,7 @@
 use super::label::Verdict;
 use super::stages::Pass;
 use super::step::{Spot, Why};
-use super::{Ctx, Map, Met, Start, Walk, boxed};
+use super::{Ctx, Map, Met, Start, Walk};
 use crate::address::Addresses;
 use crate::faults::Fault;
 use crate::model::{Direction, Filter, Id, Interface, Network, Reference, Subnet};
@@ -27,9 +27,9 @@ pub(super) struct Crowd {
 type BehindAcl<'a> = (Option<&'a Reference<Filter>>, Id<Subnet>, Vec<Id<Interface>>);
 
 impl<'e> Walk<'_, 'e> {
-    fn stage_class(&mut self, interface: Id<Interface>) -> u32 {
+    fn stage_class(&self, interface: Id<Interface>) -> u32 {
         let view = self.view;
-        let classes = self.stage_classes.get_or_insert_with(|| Rc::new(crate::effective::stage_classes(view)));
+        let classes = view.stage_classes();
         classes[interface.index()]
     }
 
@@ -44,10 +44,7 @@ impl<'e> Walk<'_, 'e> {
         let estate = self.view.estate;
         let mut index: FxHashMap<u32, usize> = FxHashMap::default();
         let mut classes: Vec<Vec<Id<Interface>>> = Vec::new();
-        for id in estate.interfaces.ids() {
-            if estate.network_of(id) != network || self.roles.contains_key(&id) {
-                continue;
-            }
+        for id in self.view.interfaces_in(network).iter().copied().filter(|id| !self.roles.contains_key(id)) {
             let class = self.stage_class(id);
             let at = *index.entry(class).or_insert_with(|| {
                 classes.push(Vec::new());
@@ -98,8 +95,7 @@ impl<'e> Walk<'_, 'e> {
         let estate = self.view.estate;
         let (special, plain): (Vec<Id<Interface>>, Vec<Id<Interface>>) =
             interfaces.iter().partition(|id| self.roles.contains_key(id));
-        let all = Addresses::all();
-        let here = boxed(&self.own(&plain), &all).intersection(packets);
+        let here = packets.between(Some(&self.own(&plain)), None);
         let mut maps = Vec::new();
         let rest = packets.difference(&here);
         if !rest.is_empty() {
@@ -112,7 +108,7 @@ impl<'e> Walk<'_, 'e> {
         // To itself, and to the platform.
         let wanted = here.destinations();
         let itself = plain.iter().map(|id| &estate.interfaces[*id].addresses).filter(|own| own.overlaps(&wanted));
-        let mut done = PacketSet::union_all(itself.map(|own| boxed(own, own).intersection(&here)));
+        let mut done = PacketSet::union_all(itself.map(|own| here.between(Some(own), Some(own))));
         done = done.union(&here.intersection(&self.platform));
         let here = here.difference(&done);
         let label = self.labels.leaf(Verdict::Works, ctx.trail);
@@ -127,7 +123,7 @@ impl<'e> Walk<'_, 'e> {
                 if at == 0 {
                     let holders = self.holders(network);
                     for (subnet, held) in holders.by_subnet() {
-                        let mine = boxed(held, &all).intersection(&set);
+                        let mine = set.between(Some(held), None);
                         if !mine.is_empty() {
                             places.push((RoutePlace::in_subnet(self.view, *subnet, None), mine));
                         }
@@ -139,7 +135,7 @@ impl<'e> Walk<'_, 'e> {
                     let mut maps = Vec::new();
                     for member in members {
                         let own = &walk.view.estate.interfaces[*member].addresses;
-                        let mine = boxed(own, &Addresses::all()).intersection(&set);
+                        let mine = set.between(Some(own), None);
                         if !mine.is_empty() {
                             let ctx = ctx.met(Met::Crossed(*member, not_kept.clone()));
                             let subnet = walk.view.estate.interfaces[*member].subnet;

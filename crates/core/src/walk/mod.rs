@@ -303,8 +303,6 @@ struct Walk<'v, 'e> {
     domains: FxHashMap<(usize, usize), Rc<Candidates>>,
     holders: FxHashMap<Id<Network>, Rc<Holders>>,
     roles: FxHashMap<Id<Interface>, way::Role>,
-    classes: Option<Rc<Vec<u32>>>,
-    stage_classes: Option<Rc<Vec<u32>>>,
     crowds: FxHashMap<(Id<Network>, crate::model::Direction, Intervals), Rc<many::Crowd>>,
     policies: FxHashMap<policy::PolicyKey, Rc<policy::PolicyMap>>,
     platform: PacketSet,
@@ -322,7 +320,7 @@ impl<'v, 'e> Walk<'v, 'e> {
             labels: Labels::new(tell),
             detail: tell == Tell::Steps,
             coarse: matches!(tell, Tell::Verdicts | Tell::Ends),
-            ends: (tell == Tell::Ends).then(|| held_by_several(view)),
+            ends: (tell == Tell::Ends).then(|| view.held_by_several().clone()),
             tagged_routes: tables.iter().any(|table| table.routes.iter().any(|route| !route.only_tagged.is_empty())),
             chains: FxHashMap::default(),
             acls: FxHashMap::default(),
@@ -330,8 +328,6 @@ impl<'v, 'e> Walk<'v, 'e> {
             domains: FxHashMap::default(),
             holders: FxHashMap::default(),
             roles: way::roles(view),
-            classes: None,
-            stage_classes: None,
             crowds: FxHashMap::default(),
             policies: FxHashMap::default(),
             platform: crate::stage::platform_traffic(view),
@@ -485,16 +481,12 @@ impl<'v, 'e> Walk<'v, 'e> {
 
     /// The packets that go to these addresses, on the way there or back.
     fn going_to(ctx: &Ctx, set: &PacketSet, addresses: &Addresses) -> PacketSet {
-        let all = Addresses::all();
-        let (sources, destinations) = if ctx.reply { (addresses, &all) } else { (&all, addresses) };
-        boxed(sources, destinations).intersection(set)
+        if ctx.reply { set.between(Some(addresses), None) } else { set.between(None, Some(addresses)) }
     }
 
     /// The packets that come from these addresses, on the way there or back.
     fn coming_from(ctx: &Ctx, set: &PacketSet, addresses: &Addresses) -> PacketSet {
-        let all = Addresses::all();
-        let (sources, destinations) = if ctx.reply { (&all, addresses) } else { (addresses, &all) };
-        boxed(sources, destinations).intersection(set)
+        if ctx.reply { set.between(None, Some(addresses)) } else { set.between(Some(addresses), None) }
     }
 }
 

@@ -22,18 +22,8 @@ pub(super) enum Pass {
 
 impl Walk<'_, '_> {
     /// The class of an interface: those of one class have the same stages.
-    pub(super) fn class(&mut self, interface: Id<Interface>) -> u32 {
-        let view = self.view;
-        let classes = self.classes.get_or_insert_with(|| {
-            let mut of = vec![0; view.estate.interfaces.len()];
-            for (index, class) in (0_u32..).zip(crate::effective::classes(view)) {
-                for member in class.members {
-                    of[member.index()] = index;
-                }
-            }
-            Rc::new(of)
-        });
-        classes[interface.index()]
+    pub(super) fn class(&self, interface: Id<Interface>) -> u32 {
+        self.view.class_numbers()[interface.index()]
     }
 
     fn chain(&mut self, interface: Id<Interface>, direction: Direction, mirrored: bool) -> Rc<Chain> {

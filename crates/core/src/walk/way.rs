@@ -3,7 +3,7 @@
 use super::label::{Choice, Verdict};
 use super::stages::Pass;
 use super::step::{Spot, Step, What, Why};
-use super::{Ctx, Label, Map, Met, NotKept, Origin, Start, Visit, Walk, boxed};
+use super::{Ctx, Label, Map, Met, NotKept, Origin, Start, Visit, Walk};
 use crate::address::{Addresses, Family, Range};
 use crate::faults::{Fault, has};
 use crate::model::{
@@ -99,11 +99,10 @@ impl<'e> Walk<'_, 'e> {
         let estate = self.view.estate;
         let mut found = Holders::default();
         let mut by_subnet: FxHashMap<Id<Subnet>, Vec<Range>> = FxHashMap::default();
-        for (id, interface) in estate.interfaces.iter() {
-            if estate.network_of(id) == network {
-                found.all.extend(interface.addresses.ranges().map(|range| (range, Holder::Interface(id))));
-                by_subnet.entry(interface.subnet).or_default().extend(interface.addresses.ranges());
-            }
+        for id in self.view.interfaces_in(network) {
+            let interface = &estate.interfaces[*id];
+            found.all.extend(interface.addresses.ranges().map(|range| (range, Holder::Interface(*id))));
+            by_subnet.entry(interface.subnet).or_default().extend(interface.addresses.ranges());
         }
         found.by_subnet =
             by_subnet.into_iter().map(|(subnet, ranges)| (subnet, ranges.into_iter().collect())).collect();
@@ -147,7 +146,7 @@ impl<'e> Walk<'_, 'e> {
         for (interface, members) in groups {
             let addresses: Addresses =
                 members.iter().flat_map(|id| self.view.estate.interfaces[*id].addresses.ranges()).collect();
-            let set = boxed(&addresses, &Addresses::all()).intersection(&rest);
+            let set = rest.between(Some(&addresses), None);
             rest = rest.difference(&set);
             if !set.is_empty() {
                 parts.push(Group { interface, all: members, set });
@@ -159,7 +158,7 @@ impl<'e> Walk<'_, 'e> {
             let mut told = PacketSet::empty();
             for member in &part.all {
                 let own = &self.view.estate.interfaces[*member].addresses;
-                let mine = boxed(own, own).intersection(&part.set);
+                let mine = part.set.between(Some(own), Some(own));
                 if self.ends.is_some() && !mine.is_empty() {
                     let ctx = self.arrived(ctx, Spot::Interface(*member));
                     let label = self.labels.leaf(Verdict::Works, ctx.trail);
@@ -595,9 +594,7 @@ impl<'e> Walk<'_, 'e> {
         let mut held: FxHashMap<Holder, Vec<Range>> = FxHashMap::default();
         let mut order: Vec<Holder> = Vec::new();
         for (range, holder) in &holders.all {
-            let spans = &spans[usize::from(range.family == Family::V6)];
-            let after = spans.spans().partition_point(|(_, last)| *last < range.first);
-            if spans.spans().get(after).is_some_and(|(first, _)| *first <= range.last) {
+            if spans[usize::from(range.family == Family::V6)].touches(range.first, range.last) {
                 let ranges = held.entry(*holder).or_insert_with(|| {
                     order.push(*holder);
                     Vec::new()
@@ -659,11 +656,13 @@ impl<'e> Walk<'_, 'e> {
         for (here, map) in self.arrive_all(ctx, from, plain) {
             results.push((here, map));
         }
-        for (here, _) in &results {
-            rest = rest.difference(here);
-        }
+        let all = PacketSet::union_all(results.iter().map(|(here, _)| here.clone()));
+        rest = rest.difference(&all);
         let mut sum = Map::empty();
         let mut taken = PacketSet::empty();
+        if !holders.shared {
+            sum = Map::overlay_all(results.drain(..).map(|(_, map)| map).collect());
+        }
         for (at, (here, map)) in results.into_iter().enumerate() {
             let twice = taken.intersection(&here);
             if twice.is_empty() {

@@ -29,9 +29,11 @@ pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
         page.say(FAINT, &format!("only {}: {} left out", audit.only.join(", "), plural(audit.left_out, "finding")));
     }
     let tail = summary(audit, look).lines().count() + 2 * usize::from(!heading.gaps.is_empty()) + heading.gaps.len();
+    // One cause is told once, with the places where it occurs.
+    let causes = audit.by_cause();
     let mut listed = 0;
-    for finding in &audit.findings {
-        let block = in_full(finding, page.look);
+    for occurrences in &causes {
+        let block = in_full(occurrences[0], &occurrences[1..], matches!(length, Length::All), page.look);
         let used = page.lines() + block.lines().count() + 1;
         if matches!(length, Length::Lines(most) if used * 2 > most) && listed > 0 {
             break;
@@ -40,18 +42,18 @@ pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
         block.lines().for_each(|line| page.raw(line));
         listed += 1;
     }
-    let mut rest = audit.findings[listed..].iter();
+    let mut rest = causes[listed..].iter();
     let room = match length {
         Length::All => usize::MAX,
         Length::Lines(most) => most.saturating_sub(page.lines() + tail + 3),
     };
     if rest.len() > 0 {
         page.blank();
-        for finding in rest.by_ref().take(room) {
-            in_short(&mut page, finding);
+        for occurrences in rest.by_ref().take(room) {
+            in_short(&mut page, occurrences[0], occurrences.len() - 1);
         }
     }
-    let left = rest.len();
+    let left: usize = rest.map(Vec::len).sum();
     if left > 0 {
         let text = format!("and {left} more: --all tells all, --kind, --owner, --network and --at-least choose");
         page.say(FAINT, &text);
@@ -79,7 +81,14 @@ fn sentence(audit: &Audit) -> String {
         .collect();
     match counts.len() {
         0 => format!("{reach} No findings."),
-        _ => format!("{reach} {}: {}.", plural(audit.findings.len(), "finding"), counts.join(", ")),
+        _ => {
+            let of = if audit.causes < audit.findings.len() {
+                format!(" of {}", plural(audit.causes, "cause"))
+            } else {
+                String::new()
+            };
+            format!("{reach} {}{of}: {}.", plural(audit.findings.len(), "finding"), counts.join(", "))
+        }
     }
 }
 
@@ -90,7 +99,7 @@ pub fn one_finding(answer: &Answer<Finding>, look: Look) -> String {
     let sentence = format!("{} {} {}: {}.", finding.kind, finding.fingerprint, finding.severity.word(), finding.title);
     page.top(&sentence, heading);
     page.blank();
-    in_full(finding, page.look).lines().for_each(|line| page.raw(line));
+    in_full(finding, &[], true, page.look).lines().for_each(|line| page.raw(line));
     page.finish()
 }
 
@@ -98,7 +107,9 @@ fn title_line(finding: &Finding) -> String {
     format!("{:<8} {}", finding.severity.word().to_uppercase(), finding.kind)
 }
 
-fn in_full(finding: &Finding, look: Look) -> String {
+/// A finding, and where else its cause occurs: all of it, or the first few.
+fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> String {
+    const SHOWN: usize = 2;
     let mut page = Page::new(look);
     let severity = page.styled(style_of(finding.severity), &title_line(finding));
     let stamp = finding.fingerprint.as_str();
@@ -129,6 +140,17 @@ fn in_full(finding: &Finding, look: Look) -> String {
         page.field(finding.severity.word(), &severity_text(finding.base, &finding.factors));
     }
     page.field("mend", &finding.mend);
+    let shown = if all || others.len() <= SHOWN + 1 { others.len() } else { SHOWN };
+    for (at, other) in others[..shown].iter().enumerate() {
+        let place = other.place.as_ref().map_or_else(String::new, |place| format!("  {}", super::at(place)));
+        let severity = if other.severity == finding.severity { "" } else { other.severity.word() };
+        let severity = if severity.is_empty() { String::new() } else { format!("{severity}: ") };
+        let label = if at == 0 { "so too" } else { "" };
+        page.field(label, &format!("{severity}{}{place}  {}", other.title, other.fingerprint));
+    }
+    if shown < others.len() {
+        page.field("", &format!("and {} more of the same cause: {}", others.len() - shown, finding.cause));
+    }
     page.finish()
 }
 
@@ -139,8 +161,10 @@ fn severity_text(base: Severity, factors: &[Factor]) -> String {
     format!("{} by its kind; {}", base.word(), factors.join("; "))
 }
 
-fn in_short(page: &mut Page, finding: &Finding) {
+/// A cause in one line: its worst finding, and how many more there are.
+fn in_short(page: &mut Page, finding: &Finding, more: usize) {
     let place = finding.place.as_ref().map(super::at).unwrap_or_default();
+    let place = if more > 0 { format!("{place} and {more} more") } else { place };
     let front = format!("{:<8} {:<18} ", finding.severity.word(), finding.kind);
     let room = page.look.width.saturating_sub(front.len() + place.len() + 2);
     let title: String = if finding.title.chars().count() > room {

@@ -16,6 +16,7 @@ mod naive;
 mod plans;
 mod records;
 mod routes;
+mod stages;
 mod sweeps;
 mod tidy;
 mod topology;

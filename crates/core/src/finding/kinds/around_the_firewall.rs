@@ -176,8 +176,8 @@ fn forgotten(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<I
         }
         // By what the neighbours go.
         let neighbour = ways.iter().find_map(|(other, way)| {
-            let (hop, meant) = way.as_ref()?;
-            let firewall = firewall_of(view, *hop).filter(|_| other.place.network == network)?;
+            let (hop, meant) = way.as_ref().filter(|_| other.place.network == network)?;
+            let firewall = firewall_of(view, *hop)?;
             let sends = other.subnets.iter().any(|id| senders.contains_key(id));
             sends.then_some((firewall, (*meant)?))
         });

@@ -38,6 +38,7 @@ fn facts<'c>(context: &Context<'c, '_>) -> Vec<Fact<'c>> {
 
 fn tell(context: &Context<'_, '_>, (holder, target, origin): Fact<'_>) -> Draft {
     let mut draft = context.about(format!("{holder} {target}"), origin, None);
+    draft.cause = Some(format!("{target} is not in the snapshot"));
     draft.title = format!("{holder} names {target}, which is not in the snapshot");
     draft.mend = "correct the name, add what is missing, declare it as a gap, or take the reference away".to_owned();
     draft

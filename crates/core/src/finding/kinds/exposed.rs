@@ -84,7 +84,9 @@ fn tell(fact: &Fact) -> Draft {
             packet.text = format!("{from} → {} → {own}", to.replacen(own.as_str(), address, 1));
         }
     }
+    let mend = mend(open);
     Draft {
+        cause: Some(mend.clone()),
         subject: format!("interface:{} {address}", interface.name),
         title: format!("{subject_name} at {address} is open to {}", shortened(&what)),
         place: Some(interface.place.clone()),
@@ -93,7 +95,7 @@ fn tell(fact: &Fact) -> Draft {
         factors: fact.factors.clone(),
         evidence: evidence(open),
         witness,
-        mend: mend(open),
+        mend,
     }
 }
 
@@ -123,6 +125,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
     }
     let reached = if fact.ends.is_empty() { String::new() } else { format!(", and leads to {}", fact.ends.join(", ")) };
     Draft {
+        cause: None,
         subject: format!("{}:{} {address}", fact.kind.word(), fact.name),
         title: format!("{} {} at {address} is open to {}{reached}", fact.kind.word(), fact.name, shortened(&what)),
         place: Some(fact.place),

@@ -4,7 +4,7 @@ use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
 use super::{factor, inbound_allows};
 use crate::address::{Addresses, Family};
 use crate::describe::filter_text;
-use crate::model::{Direction, Filter, FilterKind, Id, RuleId};
+use crate::model::{Direction, Filter, FilterKind, Id, Rule, RuleId};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::stage::meaning;
 use rayon::prelude::*;
@@ -55,7 +55,17 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         .map(|(id, _)| id)
         .collect();
     let internet = view.internet();
+    let public_six = internet.intersection(&Addresses::of_family(Family::V6));
+    // Without a rule that is about public IPv6, a union group admits none of it.
+    let may = |filter: &Id<Filter>| {
+        let item = &view.estate.filters[*filter];
+        let about = |rule: &Rule| view.rule_peers(rule, None).either().overlaps(&public_six);
+        !item.is_union() || item.rules(Direction::In).iter().any(about)
+    };
     let of = |filter: &Id<Filter>| {
+        if !may(filter) {
+            return None;
+        }
         let admitted = meaning(view, *filter, Direction::In).select(|judgement| judgement.outcome.passes());
         let (all, _) = from_all_and_some(&admitted, internet, Family::V6);
         if all.is_empty() {

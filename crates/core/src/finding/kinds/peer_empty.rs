@@ -61,6 +61,8 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     };
     if let Some(peer) = &fact.peer {
         draft.subject = format!("{} {peer}", draft.subject);
+        draft.cause =
+            Some(if fact.out_of_reach { draft.subject.clone() } else { format!("{peer} stands for no address") });
         let text = if fact.out_of_reach {
             format!("{peer}: carried only in networks out of reach")
         } else {

@@ -52,6 +52,8 @@ fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
     if by_default {
         draft.factors.push(factor(-1, "only because of the list's default"));
         let filter = &context.view.estate.filters[dead.rule.filter];
+        draft.cause =
+            Some(format!("the default of {}", crate::describe::filter_text(context.view.estate, dead.rule.filter)));
         let action =
             filter.default_action(dead.rule.direction).map_or("goes on to the next policy", |action| action.word());
         let text = format!(

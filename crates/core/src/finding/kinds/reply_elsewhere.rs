@@ -5,12 +5,13 @@ use crate::address::Addresses;
 use crate::describe::{owner_text, witness};
 use crate::model::{
     Action, Estate, Filter, FilterKind, Gateway, GatewayKind, Id, Interface, InternetTraffic, Lack, Network, NoGroup,
-    Reference,
+    Reference, RouteDestination,
 };
 use crate::packet::Packet;
 use crate::sweep::{From, Node, Sweep, Sweeping, sent, sweep};
 use crate::view::View;
-use crate::walk::{Asked, Spot, Start, Verdict, What, Why, walk_ends};
+use crate::walk::{Asked, Spot, Start, Verdict, What, Why, alike, walk_ends};
+use rustc_hash::{FxHashMap, FxHashSet};
 
 pub(crate) const KIND: Kind = Kind {
     name: "reply-elsewhere",
@@ -95,6 +96,74 @@ fn without_filters(estate: &Estate) -> Estate {
     bare
 }
 
+/// Leaves of interfaces whose packets are routed alike two, where a network routes between its own subnets two in each of two; and
+/// says for whom the first stands.
+fn thin(bare: &mut Estate, at: Option<jiff::Timestamp>) -> FxHashMap<Id<Interface>, Vec<Id<Interface>>> {
+    let public = std::mem::take(&mut bare.public_addresses);
+    let mut mapped: FxHashMap<Id<Interface>, u32> = FxHashMap::default();
+    for item in public.items() {
+        if let Some(id) = item.interface {
+            *mapped.entry(id).or_default() += if item.address.is_ipv4() { 1 } else { 1 << 16 };
+        }
+    }
+    let kinds = {
+        let view = View::new(bare, at);
+        let held: Addresses =
+            public.items().iter().filter(|item| item.interface.is_some()).map(|p| p.address).collect();
+        let told_apart = alike::are_told_apart(&view, &held);
+        let apart = |id: Id<Interface>| mapped.get(&id).copied().unwrap_or_default();
+        let mut kinds = alike::routed_alike(&view, &apart);
+        kinds.retain(|members| !told_apart || apart(members[0]) == 0);
+        kinds
+    };
+    let within: FxHashSet<Id<Network>> = networks_routed_within(bare);
+    let mut others: FxHashMap<Id<Interface>, Vec<Id<Interface>>> = FxHashMap::default();
+    let mut left_out: FxHashSet<Id<Interface>> = FxHashSet::default();
+    for members in kinds {
+        let most = if within.contains(&bare.network_of(members[0])) { 2 } else { 1 };
+        let mut subnets: Vec<(Id<crate::model::Subnet>, usize)> = Vec::new();
+        for id in &members {
+            let subnet = bare.interfaces[*id].subnet;
+            let known = subnets.iter().position(|(other, _)| *other == subnet);
+            let stays = match known {
+                Some(at) => subnets[at].1 < 2,
+                None => subnets.len() < most,
+            };
+            match known {
+                _ if !stays => {}
+                Some(at) => subnets[at].1 += 1,
+                None => subnets.push((subnet, 1)),
+            }
+            if !stays {
+                left_out.insert(*id);
+                others.entry(members[0]).or_default().push(*id);
+            }
+        }
+    }
+    for item in public.items().iter().filter(|item| item.interface.is_none_or(|id| !left_out.contains(&id))) {
+        bare.public_addresses.add(item.clone()).expect("names stay unique");
+    }
+    for id in left_out {
+        bare.interfaces.get_mut(id).addresses = Addresses::empty();
+    }
+    others
+}
+
+/// Networks with a route to a part of their own blocks.
+fn networks_routed_within(estate: &Estate) -> FxHashSet<Id<Network>> {
+    let inside = |network: Id<Network>, destination: &RouteDestination| match destination {
+        RouteDestination::Block(block) => {
+            let range: Addresses = [block.range].into_iter().collect();
+            range.difference(&estate.networks[network].blocks).is_empty()
+        }
+        RouteDestination::Set(_) => true,
+    };
+    let tables = estate.route_tables.items().iter();
+    let routes = tables.flat_map(|table| table.routes.iter().map(|route| (table.network, route)));
+    let within = routes.filter(|(network, route)| route.destinations.iter().any(|to| inside(*network, to)));
+    within.map(|(network, _)| network).collect()
+}
+
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let (view, estate) = (context.view, context.view.estate);
     let leads_elsewhere = |gateway: &Gateway| {
@@ -110,7 +179,8 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     if estate.networks.is_empty() {
         return Vec::new();
     }
-    let bare = without_filters(estate);
+    let mut bare = without_filters(estate);
+    let others = thin(&mut bare, view.at);
     let routes = View::new(&bare, view.at);
     let web = [crate::path::tcp(443)];
     let apart = |_| 0;
@@ -150,7 +220,8 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
                     });
                     let ends = &mut groups[at].1;
                     for (all, more) in [(&mut ends.0, senders), (&mut ends.1, receivers)] {
-                        for id in more.iter().take(MOST) {
+                        let stands_for = |id: &Id<Interface>| others.get(id).map_or(&[][..], Vec::as_slice).iter();
+                        for id in more.iter().flat_map(|id| std::iter::once(id).chain(stands_for(id))).take(MOST) {
                             if all.len() < MOST && !all.contains(id) {
                                 all.push(*id);
                             }
@@ -161,6 +232,10 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         }
     }
     groups.sort_by(|(a, _), (b, _)| a.cmp(b));
+    for (_, (senders, receivers)) in &mut groups {
+        senders.sort_unstable();
+        receivers.sort_unstable();
+    }
     let fact = |((from, to, device), (senders, receivers)): ((Side, Side, Spot), Ends)| {
         let (packet, saw_no_request) = proof(view, &from, &to, device, &senders, &receivers)?;
         Some(Fact { from, to, device, saw_no_request, senders, receivers, packet })
@@ -248,6 +323,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     networks.sort_unstable();
     networks.dedup();
     draft.networks = networks;
+    draft.cause = table.map(|table| format!("table {} and {device}", estate.route_tables[table].name));
     let (from, to) = (text(&fact.from), text(&fact.to));
     draft.title = if fact.saw_no_request {
         format!("replies of connections from {from} to {to} come to {device}, which saw no request")

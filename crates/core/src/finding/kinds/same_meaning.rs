@@ -1,10 +1,12 @@
 //! Two filters that mean the same.
 
 use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
+use crate::address::Addresses;
 use crate::describe::filter_text;
-use crate::model::{Direction, Filter, FilterKind, Id, Peer, Reference};
-use crate::packet::PacketMap;
-use crate::stage::{Judgement, Outcome, State, meaning};
+use crate::model::{Direction, EqualPriority, Filter, FilterKind, Id, Peer, Reference};
+use crate::packet::{Intervals, PacketMap, PacketSet};
+use crate::stage::{Judgement, Outcome, State, in_order, meaning, rule_match};
+use crate::view::View;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
@@ -24,6 +26,8 @@ pub(crate) const KIND: Kind = Kind {
 
 /// What a filter decides, without saying by which rule.
 type Meaning = [PacketMap<(Outcome, State)>; 2];
+/// Services, sources, destinations.
+type Outline = (Intervals, Addresses, Addresses);
 
 fn names_itself(context: &Context<'_, '_>, id: Id<Filter>) -> bool {
     let rules = context.view.estate.filters[id].rules.iter().flatten();
@@ -37,31 +41,53 @@ fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, Id<Filter>)> {
     let of_interest = |id: &Id<Filter>| !matches!(estate.filters[*id].kind, FilterKind::FirewallPolicy { .. });
     let filters: Vec<Id<Filter>> =
         estate.filters.ids().filter(|id| of_interest(id) && in_force(id) && !names_itself(context, *id)).collect();
-    let meanings: Vec<Meaning> = filters
-        .par_iter()
-        .map(|id| {
-            Direction::BOTH.map(|direction| {
-                meaning(view, *id, direction).relabel(|judgement: Judgement| Some((judgement.outcome, judgement.state)))
-            })
-        })
-        .collect();
-    // What is cheap to compare first: the kind, and where the decisions change.
-    let mut known: FxHashMap<_, Vec<usize>> = FxHashMap::default();
-    let mut found = Vec::new();
-    for (at, id) in filters.iter().enumerate() {
+    // What is cheap to compare first: the kind, and what is let on by services, sources and destinations.
+    let outlines: Vec<[Outline; 2]> =
+        filters.par_iter().map(|id| Direction::BOTH.map(|direction| outline(view, *id, direction))).collect();
+    let mut alike: FxHashMap<_, Vec<Id<Filter>>> = FxHashMap::default();
+    for (id, outline) in filters.iter().zip(outlines) {
         let filter = &estate.filters[*id];
-        let passing = Direction::BOTH.map(|direction| {
-            let map = &meanings[at][usize::from(direction == Direction::Out)];
-            let set = map.select(|(outcome, _)| !outcome.refuses());
-            (set.services(), set.sources(), set.destinations())
+        alike.entry((filter.kind_word(), filter.is_union(), outline)).or_default().push(*id);
+    }
+    let alike: Vec<Vec<Id<Filter>>> = alike.into_values().filter(|all| all.len() > 1).collect();
+    let found: Vec<Vec<(Id<Filter>, Id<Filter>)>> = alike.par_iter().map(|all| equal_ones(view, all)).collect();
+    let mut found: Vec<(Id<Filter>, Id<Filter>)> = found.into_iter().flatten().collect();
+    found.sort_unstable_by_key(|(_, later)| *later);
+    found
+}
+
+/// Of some filters each that means what an earlier one means, with the first such.
+fn equal_ones(view: &View<'_>, all: &[Id<Filter>]) -> Vec<(Id<Filter>, Id<Filter>)> {
+    let mut different: Vec<(Id<Filter>, Meaning)> = Vec::new();
+    let mut found = Vec::new();
+    for id in all {
+        let means = Direction::BOTH.map(|direction| {
+            meaning(view, *id, direction).relabel(|judgement: Judgement| Some((judgement.outcome, judgement.state)))
         });
-        let alike = known.entry((filter.kind_word(), filter.is_union(), passing)).or_default();
-        match alike.iter().find(|other| meanings[**other] == meanings[at]) {
-            Some(other) => found.push((filters[*other], *id)),
-            None => alike.push(at),
+        match different.iter().find(|(_, known)| *known == means) {
+            Some((first, _)) => found.push((*first, *id)),
+            None => different.push((*id, means)),
         }
     }
     found
+}
+
+/// The services, sources and destinations of what a filter lets on, perhaps or for certain.
+fn outline(view: &View<'_>, id: Id<Filter>, direction: Direction) -> Outline {
+    let of = |set: &PacketSet| (set.services(), set.sources(), set.destinations());
+    let filter = &view.estate.filters[id];
+    if !filter.is_union() {
+        return of(&meaning(view, id, direction).select(|judgement| !judgement.outcome.refuses()));
+    }
+    let mut sum = Outline::default();
+    for rule in in_order(view, &[id], direction, EqualPriority::Position) {
+        let matched = rule_match(view, rule, None);
+        for set in [matched.sure, matched.maybe] {
+            let one = of(&set);
+            sum = (sum.0.union(&one.0), sum.1.union(&one.1), sum.2.union(&one.2));
+        }
+    }
+    sum
 }
 
 fn tell(context: &Context<'_, '_>, one: Id<Filter>, other: Id<Filter>) -> Draft {

@@ -57,6 +57,9 @@ fn tell(context: &Context<'_, '_>, dead: &Dead, packet: Packet) -> Draft {
     if against(context, dead.rule, &dead.takers) {
         draft.factors.push(factor(1, "it would refuse what is allowed"));
     }
+    if let [cover] = dead.covers.as_slice() {
+        draft.cause = Some(format!("{} takes it", context.rule_name(*cover)));
+    }
     draft.evidence.extend(dead.covers.iter().map(|id| context.rule_evidence(Role::CoveredBy, *id)));
     taken_by(context, &mut draft, dead);
     draft.witness = Some(witness(&packet));
