@@ -201,7 +201,7 @@ impl Generator {
             .collect();
         rules.push(json!({ "id": "web", "action": "allow", "priority": 900, "services": ["tcp 80,443"], "destinations": ["internet"] }));
         rules.push(json!({ "id": "metrics", "action": "allow", "priority": 901, "services": ["tcp 9100"], "sources": [format!("10.{}.0.0/16", byte(hub * AROUND))] }));
-        json!({ "id": format!("policy-{hub}"), "base": "everywhere", "rules": rules })
+        json!({ "id": format!("policy-{hub}"), "base": "bench-everywhere", "rules": rules })
     }
 }
 
@@ -319,7 +319,7 @@ pub fn estate(interfaces: usize) -> String {
     let groups: Vec<Value> = (0..generator.groups).map(|at| generator.group(at)).collect();
     let acls: Vec<Value> = (1..networks).step_by(4).map(|network| generator.acl(network)).collect();
     let mut policies: Vec<Value> = (0..networks / AROUND).map(|hub| generator.policy(hub)).collect();
-    policies.push(json!({ "id": "everywhere", "rules": [{ "id": "no-telnet", "action": "deny", "priority": 1, "services": ["tcp 23"] }] }));
+    policies.push(json!({ "id": "bench-everywhere", "rules": [{ "id": "no-telnet", "action": "deny", "priority": 1, "services": ["tcp 23"] }] }));
     let sets: Vec<Value> = (0..20)
         .map(|at| json!({ "id": format!("partners-{at}"), "content": (0..at * 3 + 1).map(|one| format!("198.51.{}.{}/30", at, one * 4)).collect::<Vec<_>>() }))
         .collect();

@@ -114,11 +114,11 @@ fn decision(random: &mut Rng) -> u16 {
 }
 
 /// Nested prefixes, skewed ports, narrow rules mostly before wide ones. Every ninth rule is a part of an earlier one, and every
-/// fortieth takes together what two earlier ones halve: those are dead, the latter only by several.
+/// thirtieth takes together what two earlier ones halve: those are dead, the latter only by several.
 pub fn classifier<N: Coordinate>(seed: u64, count: usize) -> Vec<Line<N>> {
     let mut random = Rng::with_seed(seed);
     let places = Places::new::<N>(&mut random, count);
-    let (parts, halved) = (count / 9, count / 40);
+    let (parts, halved) = (count / 9, count / 30);
     // As many rules about nearly everything in long lists as in short ones: each takes all that comes after it.
     let mut wide = 0;
     let mut lines: Vec<(f64, Line<N>)> = Vec::with_capacity(count);

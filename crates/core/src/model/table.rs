@@ -93,6 +93,14 @@ impl<T: Named> Table<T> {
         Ok(id)
     }
 
+    /// Adds an item whatever its name, which stays with the first that had it: so that ids stay what they were said to be.
+    pub fn put(&mut self, item: T) -> Id<T> {
+        let id = Id::new(self.items.len());
+        self.by_name.entry(item.name().clone()).or_insert(id);
+        self.items.push(item);
+        id
+    }
+
     /// The item of a name.
     pub fn find(&self, name: &str) -> Option<Id<T>> {
         self.by_name.get(name).copied()

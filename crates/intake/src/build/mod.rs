@@ -196,9 +196,10 @@ impl Builder {
     }
 }
 
-/// Adds an item; duplicate names were reported when the names were registered, and refuse the estate.
+/// Adds an item; duplicate names were reported when the names were registered, and refuse the estate. Until then ids are those that
+/// were registered.
 fn add<T: Named>(table: &mut Table<T>, item: T) {
-    let _ = table.add(item);
+    table.put(item);
 }
 
 /// Settings from the weakest to the strongest place that gives them.

@@ -79,6 +79,26 @@ fn a_wrong_value_in_any_field_is_told_at_its_place() {
 }
 
 #[test]
+fn whatever_is_described_twice_is_told_with_both_places() {
+    let demo = demo();
+    for (name, text) in &demo {
+        let copy = text.replace("estate:\n", "x:\n");
+        let mut files: Vec<(&str, &str)> = demo.iter().map(|(name, text)| (&**name, &**text)).collect();
+        files.push(("copy.yaml", if name == "estate.yaml" { &copy } else { text }));
+        let Err(LoadError::Input { problems, texts }) = load_texts(&files) else { panic!("{name} twice was read") };
+        let told = |title: &str| title.contains("are called") || title.contains("twice");
+        let twice = problems.iter().filter(|problem| told(&problem.title)).count();
+        let ids = text.matches("  - id: ").count() + text.matches("  - { id: ").count();
+        // Ids of rules and routes need only be unique where they stand.
+        let rules = text.matches("      - { id: ").count() + text.matches("      - id: ").count();
+        assert!(twice + rules >= ids && twice > 2, "{name}: {twice} of {ids}");
+        let both = problems.iter().filter(|problem| told(&problem.title) && problem.related.is_some());
+        assert_eq!(both.count(), twice, "{name}");
+        assert_eq!(texts.len(), files.len());
+    }
+}
+
+#[test]
 fn an_unknown_field_in_any_record_is_an_error_with_what_would_be_right() {
     let schema = snapshot_schema();
     for (section, list) in schema["properties"].as_object().unwrap() {
