@@ -193,7 +193,7 @@ fn estates(most: usize) {
         let mut rounds: [Vec<f64>; 4] = Default::default();
         let mut classes_found = 0;
         let mut kinds = BTreeMap::new();
-        for _ in 0..if interfaces > 10_000 { 3 } else { ROUNDS } {
+        for _ in 0..if interfaces > 1_000 { 3 } else { ROUNDS } {
             rounds[0].push(seconds(|| serde_json::from_str::<estates::Plain>(&text).unwrap()));
             rounds[1].push(seconds(|| load_texts(&files).unwrap()));
             let snapshot = load_texts(&files).unwrap();

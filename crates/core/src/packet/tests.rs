@@ -108,6 +108,28 @@ fn random_box(random: &mut fastrand::Rng) -> PacketSet {
 }
 
 #[test]
+fn what_is_between_addresses_is_what_a_box_of_them_holds() {
+    let mut random = fastrand::Rng::with_seed(5);
+    let every = ports(0, u16::MAX);
+    for _ in 0..3_000 {
+        let set = PacketSet::union_all((0..random.usize(1..7)).map(|_| random_box(&mut random)));
+        let mut side = |low: u8| {
+            let spans = (0..random.u8(0..3)).map(|_| {
+                let first = low + random.u8(0..4);
+                (u128::from(first), u128::from(first + random.u8(0..3)))
+            });
+            let some = Addresses::from_intervals(Family::V4, Intervals::from_spans(spans.collect::<Vec<_>>()));
+            if random.u8(0..3) == 0 { None } else { Some(some) }
+        };
+        let (from, to) = (side(9), side(19));
+        let whole = Addresses::all();
+        let boxed =
+            PacketSet::fields(from.as_ref().unwrap_or(&whole), to.as_ref().unwrap_or(&whole), service::all, &every, ());
+        assert_eq!(set.between(from.as_ref(), to.as_ref()), boxed.intersection(&set), "{from:?} {to:?}");
+    }
+}
+
+#[test]
 fn random_sets_agree_with_lists_of_packets_and_listings_are_minimal() {
     let universe = small_universe();
     let mut random = fastrand::Rng::with_seed(7);

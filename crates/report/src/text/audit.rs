@@ -149,7 +149,8 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
         page.field(label, &format!("{severity}{}{place}  {}", other.title, other.fingerprint));
     }
     if shown < others.len() {
-        page.field("", &format!("and {} more of the same cause: {}", others.len() - shown, finding.cause));
+        let cause = if finding.cause == finding.mend { String::new() } else { format!(": {}", finding.cause) };
+        page.field("", &format!("and {} more of the same cause{cause}", others.len() - shown));
     }
     page.finish()
 }

@@ -3,6 +3,7 @@
 use crate::folder::Folder;
 use heronshale_core::finding::CATALOGUE;
 use std::collections::BTreeSet;
+use std::fmt::Write;
 
 const FIXTURES: &str = include_str!("../../fixtures/findings.yaml");
 
@@ -137,4 +138,45 @@ fn more_zones_than_can_be_told_apart_are_undecided_and_never_fine() {
     let told = folder.run(&["audit", "--fail-on", "never"]);
     assert!(told.code == 1 && told.stdout.contains("undecided"), "{told:?}");
     assert!(!reported(&Folder::with(&with_zones(200))).iter().any(|(_, kind)| kind == "undecided"));
+}
+
+/// So many machines with a public address each, the last few in a group of their own; both groups open one port.
+fn many_open(machines: usize, others: usize) -> String {
+    let mut text = String::from(
+        "format: heronshale-snapshot\nversion: 1\nestate: { name: many, taken: 2026-11-02 }\n\
+         networks: [{ id: n, blocks: 10.65.0.0/16, main_table: t }]\n\
+         gateways: [{ id: w, kind: internet, network: n }]\n\
+         route_tables: [{ id: t, network: n, routes: [{ to: 0.0.0.0/0, next_hop: \"gateway:w\" }] }]\n\
+         subnets: [{ id: s, network: n, blocks: 10.65.0.0/20 }]\n\
+         security_groups:\n\
+         \x20 - { id: web, inbound: [{ id: open, services: tcp 22, peers: any, description: why }] }\n\
+         \x20 - { id: old, inbound: [{ id: open, services: tcp 22, peers: any, description: why }] }\n\
+         interfaces:\n",
+    );
+    let address = |at: usize| format!("{}.{}", at / 250, at % 250 + 2);
+    for at in 0..machines {
+        let group = if at + others < machines { "web" } else { "old" };
+        writeln!(text, "  - {{ id: i{at}, subnet: s, addresses: 10.65.{}, groups: {group} }}", address(at)).unwrap();
+    }
+    text.push_str("public_addresses:\n");
+    for at in 0..machines {
+        writeln!(text, "  - {{ address: 203.0.{}, interface: i{at} }}", address(at)).unwrap();
+    }
+    text
+}
+
+#[test]
+fn a_cause_is_told_once_with_its_places() {
+    let folder = Folder::with(&many_open(300, 2));
+    let text = folder.run(&["audit", "--kind", "exposed"]).stdout;
+    assert!(text.contains("300 findings of 2 causes"), "{text}");
+    assert_eq!(text.matches("URGENT").count(), 2, "{text}");
+    assert!(text.contains("and 295 more of the same cause\n"), "{text}");
+    let (_, audit) = folder.json(&["audit", "--kind", "exposed"]);
+    assert_eq!(audit["answer"]["causes"], 2);
+    let all = folder.run(&["audit", "--kind", "exposed", "--all"]).stdout;
+    assert!((0..300).all(|at| all.contains(&format!("i{at} at 203.0."))), "each place is told");
+    // The whole audit still fits.
+    let whole = folder.run(&["audit"]).stdout;
+    assert!(whole.lines().count() <= 120 && !whole.contains("\n\n\n"), "{}", whole.lines().count());
 }
