@@ -79,8 +79,11 @@ pub struct View<'e> {
     stage_classes: OnceLock<Vec<u32>>,
     class_numbers: OnceLock<Vec<u32>>,
     held_by_several: OnceLock<Addresses>,
-    named_peers: RwLock<FxHashMap<Option<Id<Network>>, FxHashMap<Peer, Matched>>>,
+    named_peers: RwLock<NamedPeers>,
 }
+
+/// What peers stand for, seen from a network.
+type NamedPeers = FxHashMap<Option<Id<Network>>, FxHashMap<Peer, Matched>>;
 
 /// What a peer with at least so many members stands for is remembered.
 const MANY: usize = 32;
@@ -344,9 +347,7 @@ impl<'e> View<'e> {
         if members < MANY {
             return find();
         }
-        let known = |all: &FxHashMap<Option<Id<Network>>, FxHashMap<Peer, Matched>>| {
-            all.get(&from).and_then(|of| of.get(peer)).cloned()
-        };
+        let known = |all: &NamedPeers| all.get(&from).and_then(|of| of.get(peer)).cloned();
         if let Some(matched) = self.named_peers.read().ok().and_then(|all| known(&all)) {
             return matched;
         }

@@ -231,7 +231,7 @@ impl<L: Label, M: Label> Merge for Restrict<L, M> {
 
 /// Whether both are one branch, held once.
 fn one_branch<L, M>(a: &Node<L>, b: &Node<M>) -> bool {
-    matches!((a, b), (Node::Branch(x), Node::Branch(y)) if x.as_ptr() as usize == y.as_ptr() as usize)
+    matches!((a, b), (Node::Branch(x), Node::Branch(y)) if std::ptr::addr_eq(x.as_ptr(), y.as_ptr()))
 }
 
 /// The slices of a branch that meet some intervals, cut to these, with what `below` makes of their children.
