@@ -77,7 +77,7 @@ impl<'t> Reader<'t> {
                 Event::StreamStart | Event::DocumentStart(_) | Event::Nothing => {}
                 _ => {
                     let at = self.start_of(&marks);
-                    let title = "a snapshot is a map of fields, such as `format: heronshale-snapshot`".to_owned();
+                    let title = "a file is a map of fields, `format` and `version` among them".to_owned();
                     return Err(syntax_problem(self.file, at, title, "this is none", None));
                 }
             }

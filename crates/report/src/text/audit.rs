@@ -143,14 +143,16 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
     let shown = if all || others.len() <= SHOWN + 1 { others.len() } else { SHOWN };
     for (at, other) in others[..shown].iter().enumerate() {
         let place = other.place.as_ref().map_or_else(String::new, |place| format!("  {}", super::at(place)));
-        let severity = if other.severity == finding.severity { "" } else { other.severity.word() };
-        let severity = if severity.is_empty() { String::new() } else { format!("{severity}: ") };
+        // What is as in the first is not said again.
+        let severity = Some(other.severity.word()).filter(|_| other.severity != finding.severity);
+        let severity = severity.map_or_else(String::new, |word| format!("{word}: "));
+        let owner = other.owner.as_ref().filter(|_| other.owner != finding.owner);
+        let place = format!("{place}{}", owner.map_or_else(String::new, |owner| format!(" · {owner}")));
         let label = if at == 0 { "so too" } else { "" };
         page.field(label, &format!("{severity}{}{place}  {}", other.title, other.fingerprint));
     }
     if shown < others.len() {
-        let cause = if finding.cause == finding.mend { String::new() } else { format!(": {}", finding.cause) };
-        page.field("", &format!("and {} more of the same cause{cause}", others.len() - shown));
+        page.field("", &format!("and {} more of the same cause: {}", others.len() - shown, finding.cause));
     }
     page.finish()
 }

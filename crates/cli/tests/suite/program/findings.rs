@@ -171,7 +171,7 @@ fn a_cause_is_told_once_with_its_places() {
     let text = folder.run(&["audit", "--kind", "exposed"]).stdout;
     assert!(text.contains("300 findings of 2 causes"), "{text}");
     assert_eq!(text.matches("URGENT").count(), 2, "{text}");
-    assert!(text.contains("and 295 more of the same cause\n"), "{text}");
+    assert!(text.contains("and 295 more of the same cause: rule open of group web\n"), "{text}");
     let (_, audit) = folder.json(&["audit", "--kind", "exposed"]);
     assert_eq!(audit["answer"]["causes"], 2);
     let all = folder.run(&["audit", "--kind", "exposed", "--all"]).stdout;

@@ -84,9 +84,9 @@ fn tell(fact: &Fact) -> Draft {
             packet.text = format!("{from} → {} → {own}", to.replacen(own.as_str(), address, 1));
         }
     }
-    let mend = mend(open);
+    let rules = deciding(open);
     Draft {
-        cause: Some(mend.clone()),
+        cause: cause(&rules),
         subject: format!("interface:{} {address}", interface.name),
         title: format!("{subject_name} at {address} is open to {}", shortened(&what)),
         place: Some(interface.place.clone()),
@@ -95,8 +95,22 @@ fn tell(fact: &Fact) -> Draft {
         factors: fact.factors.clone(),
         evidence: evidence(open),
         witness,
-        mend,
+        mend: match rules.as_slice() {
+            [] => {
+                "no rule stands in the way: bind a group to the interface, or take away the public address".to_owned()
+            }
+            rules => narrow(rules),
+        },
     }
+}
+
+/// The rules to narrow: whatever they let in is one cause. Without any the way in is one by itself.
+fn cause(rules: &[String]) -> Option<String> {
+    (!rules.is_empty()).then(|| rules.join(", "))
+}
+
+fn narrow(rules: &[String]) -> String {
+    format!("if nobody means it: narrow or delete {}, or take away the address", rules.join(", "))
 }
 
 /// A way in that leads by a device.
@@ -125,7 +139,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
     }
     let reached = if fact.ends.is_empty() { String::new() } else { format!(", and leads to {}", fact.ends.join(", ")) };
     Draft {
-        cause: None,
+        cause: cause(&rules),
         subject: format!("{}:{} {address}", fact.kind.word(), fact.name),
         title: format!("{} {} at {address} is open to {}{reached}", fact.kind.word(), fact.name, shortened(&what)),
         place: Some(fact.place),
@@ -136,7 +150,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         witness: fact.open.iter().find_map(|part| part.witness.clone()),
         mend: match rules.as_slice() {
             [] => "no rule stands in the way: close it at the device, or take away the public address".to_owned(),
-            rules => format!("if nobody means it: narrow or delete {}, or take away the address", rules.join(", ")),
+            rules => narrow(rules),
         },
     }
 }
@@ -166,7 +180,8 @@ fn evidence(open: &[OpenFact]) -> Vec<Evidence> {
     all
 }
 
-fn mend(open: &[OpenFact]) -> String {
+/// The last rule that each opening needed, each once.
+fn deciding(open: &[OpenFact]) -> Vec<String> {
     let mut rules: Vec<String> = Vec::new();
     for decided in
         open.iter().filter_map(|one| one.decided.iter().rev().find(|d| matches!(d.decider, Decider::Rule { .. })))
@@ -178,8 +193,5 @@ fn mend(open: &[OpenFact]) -> String {
             }
         }
     }
-    match rules.as_slice() {
-        [] => "no rule stands in the way: bind a group to the interface, or take away the public address".to_owned(),
-        rules => format!("if nobody means it: narrow or delete {}, or take away the address", rules.join(", ")),
-    }
+    rules
 }
