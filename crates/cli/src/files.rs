@@ -26,6 +26,13 @@ pub fn write_all(folder: &Path, files: &[(&str, &str)], force: bool) -> Result<(
     Ok(())
 }
 
+/// Writes one file; what is there with another text is overwritten with `force` only.
+pub fn write_file(path: &Path, text: &str, force: bool) -> Result<(), Failure> {
+    let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    write_all(folder, &[(&name, text)], force)
+}
+
 fn write(path: &Path, text: &str) -> Result<(), Failure> {
     let folder = path.parent().unwrap_or(path);
     fs::create_dir_all(folder).map_err(|error| failed("make the folder", folder, error))?;

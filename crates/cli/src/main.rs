@@ -2,6 +2,7 @@
 
 mod commands;
 mod demo;
+mod evidence;
 mod failure;
 mod files;
 mod opened;

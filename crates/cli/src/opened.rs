@@ -6,9 +6,13 @@ use clap::{Args, ValueEnum};
 use heronshale_core::answer::{Answer, with_heading};
 use heronshale_core::ends::End;
 use heronshale_core::model::{Id, Interface, Service};
+use heronshale_core::stated::Stated;
 use heronshale_core::tuning::Tuning;
 use heronshale_core::view::View;
-use heronshale_intake::{Snapshot, load, load_configuration, parse_moment};
+use heronshale_intake::{
+    ACCEPTANCES, CONFIGURATION, Configuration, EXPECTATIONS, Snapshot, SourceText, load, load_acceptances,
+    load_configuration, load_expectations, parse_moment,
+};
 use heronshale_report::{Look, harmless_text, json};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -20,23 +24,37 @@ pub enum Format {
     Text,
     /// For programs; `heronshale schema` has the schema of each answer.
     Json,
+    /// For spreadsheets, where a command has a table for them: `exposure --ledger`.
+    Csv,
 }
 
 /// Which estate, judged by which date, told in which format.
 #[derive(Args, Debug)]
 pub struct EstateArgs {
-    /// The snapshot: a file, or a folder whose snapshot files are one estate
-    #[arg(short, long, value_name = "PATH", default_value = ".")]
-    pub estate: PathBuf,
+    /// The snapshot: a file, or a folder whose snapshot files are one estate [default: what the configuration names, else .]
+    #[arg(short, long, value_name = "PATH")]
+    pub estate: Option<PathBuf>,
     /// Judge ends of rules by this moment (2026-11-02 means the end of that day, UTC); else by the snapshot's own
     #[arg(long, value_name = "MOMENT")]
     pub at: Option<String>,
-    /// The configuration: marks, sensitive ports, thresholds; else `heronshale.yaml` of this folder, if it is there
+    /// The configuration: marks, sensitive ports, thresholds, severities …; else `heronshale.yaml` of this folder, or the one in the
+    /// estate's folder
     #[arg(long, value_name = "FILE")]
     pub config: Option<PathBuf>,
     /// How to write the answer
     #[arg(long, value_enum, default_value = "text")]
     pub format: Format,
+}
+
+/// What people say of the estate.
+#[derive(Args, Debug)]
+pub struct StatedArgs {
+    /// Files of expectations; else those that the configuration names, or that lie in the estate's folder
+    #[arg(long, value_name = "FILE")]
+    pub expectations: Vec<PathBuf>,
+    /// Files of acceptances; else as the expectations
+    #[arg(long, value_name = "FILE")]
+    pub acceptances: Vec<PathBuf>,
 }
 
 /// Which traffic; several are taken together, none means all.
@@ -76,34 +94,106 @@ pub struct Opened {
     snapshot: Snapshot,
     at: Option<jiff::Timestamp>,
     tuning: Tuning,
+    stated: Stated,
     format: Format,
     look: Look,
+    /// Every file that was read, by the name by which it is told.
+    inputs: Vec<(String, PathBuf)>,
+    segments: Option<String>,
 }
 
 /// The configuration's name where none is given.
-const CONFIGURATION: &str = "heronshale.yaml";
+const FILE: &str = "heronshale.yaml";
 
 impl EstateArgs {
-    /// Reads the estate.
+    /// Reads the estate, and the configuration.
     pub fn open(&self) -> Result<Opened, Failure> {
-        let at = match &self.at {
+        Ok(self.read(self.at.as_deref())?.0)
+    }
+
+    /// Reads the estate, the configuration, and what people say.
+    pub fn open_with(&self, stated: &StatedArgs) -> Result<Opened, Failure> {
+        self.open_at(stated, self.at.as_deref())
+    }
+
+    /// The same, judged by some moment.
+    pub fn open_at(&self, stated: &StatedArgs, at: Option<&str>) -> Result<Opened, Failure> {
+        let (mut opened, configuration) = self.read(at)?;
+        let given = |paths: &[PathBuf]| {
+            let named = |path: &PathBuf| {
+                let name = path.file_name().unwrap_or(path.as_os_str());
+                (name.to_string_lossy().into_owned(), path.clone())
+            };
+            (!paths.is_empty()).then(|| paths.iter().map(named).collect::<Vec<_>>())
+        };
+        let beside = |format: &str| -> Vec<(String, PathBuf)> {
+            let all = opened.snapshot.beside.iter().filter(|file| file.format == format);
+            all.map(|file| (file.name.clone(), file.path.clone())).collect()
+        };
+        let expectations =
+            given(&stated.expectations).or(configuration.expectations).unwrap_or_else(|| beside(EXPECTATIONS));
+        let acceptances =
+            given(&stated.acceptances).or(configuration.acceptances).unwrap_or_else(|| beside(ACCEPTANCES));
+        opened.stated.expectations = load_expectations(&expectations)?;
+        opened.stated.acceptances = load_acceptances(&acceptances)?;
+        for (files, count, what) in [
+            (&expectations, opened.stated.expectations.len(), "expectation"),
+            (&acceptances, opened.stated.acceptances.len(), "acceptance"),
+        ] {
+            if !files.is_empty() {
+                let names: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
+                let plural = if count == 1 { "" } else { "s" };
+                opened.stated.sources.push(format!("{count} {what}{plural} of {}", names.join(", ")));
+            }
+        }
+        opened.inputs.extend(expectations.into_iter().chain(acceptances));
+        Ok(opened)
+    }
+
+    fn read(&self, at: Option<&str>) -> Result<(Opened, Configuration), Failure> {
+        let at = match at {
             None => None,
             Some(text) => Some(parse_moment(text).ok_or_else(|| {
                 Failure::wrong(format!("`{text}` is no date"), "write 2026-11-02, or 2026-11-02T06:00:00Z")
             })?),
         };
-        let tuning = match &self.config {
-            Some(path) => load_configuration(path)?,
-            None if Path::new(CONFIGURATION).is_file() => load_configuration(Path::new(CONFIGURATION))?,
-            None => Tuning::default(),
+        let here = || Path::new(FILE).is_file().then(|| PathBuf::from(FILE));
+        let mut named = self.config.clone().or_else(here);
+        let mut configuration = named.as_deref().map(load_configuration).transpose()?;
+        let of_configuration = configuration.as_ref().and_then(|found| found.estate.clone());
+        let estate = self.estate.clone().or(of_configuration).unwrap_or_else(|| PathBuf::from("."));
+        let snapshot = load(&estate)?;
+        if named.is_none() {
+            let beside: Vec<_> = snapshot.beside.iter().filter(|file| file.format == CONFIGURATION).collect();
+            if let [one] = beside.as_slice() {
+                named = Some(one.path.clone());
+                configuration = Some(load_configuration(&one.path)?);
+            } else if beside.len() > 1 {
+                let names: Vec<&str> = beside.iter().map(|file| file.name.as_str()).collect();
+                let what = format!("several configurations lie in the estate's folder: {}", names.join(", "));
+                return Err(Failure::wrong(what, "name one with --config"));
+            }
+        }
+        let configuration = configuration.unwrap_or_default();
+        let stated = Stated {
+            severities: configuration.severities.clone(),
+            controls: configuration.controls.clone(),
+            ..Stated::default()
         };
-        Opened::read(&self.estate, at, tuning, self.format)
+        let mut opened = Opened::read(snapshot, &estate, at, configuration.tuning.clone(), stated, self.format);
+        opened.segments = configuration.segments.clone();
+        if let Some(path) = named {
+            let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+            opened.stated.sources.push(format!("configuration {name}"));
+            opened.inputs.push((name, path));
+        }
+        Ok((opened, configuration))
     }
 }
 
 /// Names the files of the folder that are no part of the snapshot.
 fn tell_not_read(snapshot: &Snapshot) {
-    let files: Vec<_> = snapshot.not_read.iter().filter(|file| file.name != CONFIGURATION).collect();
+    let files = &snapshot.not_read;
     if files.is_empty() {
         return;
     }
@@ -114,22 +204,46 @@ fn tell_not_read(snapshot: &Snapshot) {
 }
 
 impl Opened {
-    fn read(path: &Path, at: Option<jiff::Timestamp>, tuning: Tuning, format: Format) -> Result<Self, Failure> {
-        let snapshot = load(path)?;
+    fn read(
+        snapshot: Snapshot,
+        path: &Path,
+        at: Option<jiff::Timestamp>,
+        tuning: Tuning,
+        stated: Stated,
+        format: Format,
+    ) -> Self {
         tell_not_read(&snapshot);
-        Ok(Self { snapshot, at, tuning, format, look: terminal::look_of_stdout() })
+        let folder = path.is_dir();
+        let file = |text: &SourceText| {
+            let at = if folder { path.join(&text.name) } else { path.to_owned() };
+            (text.name.clone(), at)
+        };
+        let inputs = snapshot.texts.iter().map(file).collect();
+        Self { snapshot, at, tuning, stated, format, look: terminal::look_of_stdout(), inputs, segments: None }
     }
 
-    /// Another snapshot, judged by its own moment.
+    /// Another snapshot, judged by its own moment and by what was said of this one.
     pub fn other(&self, path: &Path) -> Result<Self, Failure> {
-        Self::read(path, None, self.tuning.clone(), self.format)
+        let snapshot = load(path)?;
+        Ok(Self::read(snapshot, path, None, self.tuning.clone(), self.stated.clone(), self.format))
     }
 
     /// The frozen view.
     pub fn view(&self) -> View<'_> {
         let mut view = View::new(&self.snapshot.estate, self.at);
         view.tuning = self.tuning.clone();
+        view.stated = self.stated.clone();
         view
+    }
+
+    /// By what the configuration makes segments.
+    pub fn segments(&self) -> Option<&str> {
+        self.segments.as_deref()
+    }
+
+    /// Every file that was read, by the name by which it is told.
+    pub fn inputs(&self) -> &[(String, PathBuf)] {
+        &self.inputs
     }
 
     /// Writes an answer in the format that was asked for.
@@ -144,8 +258,29 @@ impl Opened {
         let out = match self.format {
             Format::Text => text(&whole, self.look),
             Format::Json => json(&whole),
+            Format::Csv => {
+                return Err(Failure::wrong(
+                    "this answer is no table, so that there is no CSV of it",
+                    "`exposure --ledger --format csv` has one; --format json is for programs",
+                ));
+            }
         };
         print(&out)
+    }
+
+    /// The same for an answer that is a table.
+    pub fn answer_with_csv<T: Serialize>(
+        &self,
+        view: &View<'_>,
+        kind: &str,
+        answer: T,
+        text: impl FnOnce(&Answer<T>, Look) -> String,
+        csv: impl FnOnce(&Answer<T>) -> String,
+    ) -> Result<(), Failure> {
+        if self.format == Format::Csv {
+            return print(&csv(&with_heading(view, kind, answer)));
+        }
+        self.answer(view, kind, answer, text)
     }
 
     /// What was read.

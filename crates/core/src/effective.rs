@@ -4,10 +4,11 @@
 use crate::address::{Addresses, Family};
 use crate::faults::{Fault, has};
 use crate::model::{Direction, Filter, Id, Interface, Lack, Reference, Subnet};
-use crate::packet::{Entry, Intervals, PacketMap, PacketSet, entries, entries_within, service};
+use crate::packet::{Entry, Intervals, PacketSet, entries, entries_within, service};
 use crate::stage::{By, Chain, Judgement, Outcome, Stage, StageKind, State, Way, chain, policies_at};
 use crate::view::View;
 use rustc_hash::FxHashMap;
+use std::cell::OnceCell;
 
 /// Whether the reply to an admitted packet passes the stages of this interface that keep no state.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -337,28 +338,42 @@ fn left_over(side: &Side, refused: Vec<(&Way, PacketSet)>) -> Vec<Listed> {
     left
 }
 
-/// Which requests have their reply let through, stage by stage of the opposite direction.
+/// Which requests have their reply let through, stage by stage of the opposite direction. Only stages that keep no state are
+/// ever asked, and most do, so that each is turned around when it is first needed.
 pub(crate) struct Replies<'c> {
     client_ports: &'c Intervals,
-    stages: Vec<(StageKind, PacketSet, PacketSet)>,
-    finally: PacketSet,
+    stages: Vec<(&'c Stage, OnceCell<Answered>)>,
+    finally: OnceCell<PacketSet>,
+}
+
+/// The requests whose reply one stage lets through.
+struct Answered {
+    sure: PacketSet,
+    either: PacketSet,
+}
+
+impl Answered {
+    fn by(stage: &Stage) -> Self {
+        let maybe = stage.map.select(|judgement| !judgement.outcome.passes() && !judgement.outcome.refuses());
+        let sure = stage.map.select(|judgement| judgement.outcome.passes());
+        let either = if maybe.is_empty() { sure.clone() } else { sure.union(&maybe) };
+        Self { sure: sure.requests_answered(), either: either.requests_answered() }
+    }
 }
 
 impl<'c> Replies<'c> {
-    pub(crate) fn new(backward: &Chain, client_ports: &'c Intervals) -> Self {
-        let pass = |map: &PacketMap<Judgement>| map.select(|judgement| judgement.outcome.passes());
-        let unknown = |map: &PacketMap<Judgement>| {
-            map.select(|judgement| !judgement.outcome.passes() && !judgement.outcome.refuses())
-        };
-        let stages = backward.stages.iter().map(|stage| {
-            let maybe = unknown(&stage.map);
-            let sure = pass(&stage.map);
-            let either = if maybe.is_empty() { sure.clone() } else { sure.union(&maybe) };
-            (stage.kind, sure.requests_answered(), either.requests_answered())
-        });
-        let scopes = backward.stages.iter().find(|stage| stage.kind == StageKind::ScopePolicies);
-        let finally = scopes.map(|stage| stage.map.select(|judgement| judgement.outcome == Outcome::PassFinally));
-        Self { client_ports, stages: stages.collect(), finally: finally.unwrap_or_default().requests_answered() }
+    pub(crate) fn new(backward: &'c Chain, client_ports: &'c Intervals) -> Self {
+        let stages = backward.stages.iter().map(|stage| (stage, OnceCell::new())).collect();
+        Self { client_ports, stages, finally: OnceCell::new() }
+    }
+
+    /// The requests whose reply the scope policies let past the filters below them.
+    fn finally(&self) -> &PacketSet {
+        self.finally.get_or_init(|| {
+            let mut scopes = self.stages.iter().filter(|(stage, _)| stage.kind == StageKind::ScopePolicies);
+            let passing = scopes.next().map(|(stage, _)| stage.map.select(|j| j.outcome == Outcome::PassFinally));
+            passing.unwrap_or_default().requests_answered()
+        })
     }
 
     /// Splits admitted packets of one way by what becomes of their replies.
@@ -372,18 +387,21 @@ impl<'c> Replies<'c> {
         let mut parts = Vec::new();
         let mut rest = set.clone();
         let finally = stateless.contains(&StageKind::ScopePolicies);
-        for (kind, sure, either) in self.stages.iter().filter(|(kind, _, _)| stateless.contains(kind)) {
+        for (stage, answered) in self.stages.iter().filter(|(stage, _)| stateless.contains(&stage.kind)) {
+            let kind = &stage.kind;
+            let Answered { sure, either } = answered.get_or_init(|| Answered::by(stage));
             let skips =
                 finally && !matches!(kind, StageKind::NetworkAcl | StageKind::OwnFirewall | StageKind::ScopePolicies);
-            let widen = |set: &PacketSet| if skips { set.union(&self.finally) } else { set.clone() };
+            let widen = |set: &PacketSet| if skips { set.union(self.finally()) } else { set.clone() };
             let (open, closed) = self.split(&rest, &widen(either), *kind, false);
             parts.extend(closed);
             let (open, unsure) = self.split(&open, &widen(sure), *kind, true);
             parts.extend(unsure);
             rest = open;
         }
-        for (kind, sure, _) in self.stages.iter().filter(|(kind, _, _)| doubtful.contains(kind)) {
-            let (open, unsure) = self.split(&rest, sure, *kind, true);
+        for (stage, answered) in self.stages.iter().filter(|(stage, _)| doubtful.contains(&stage.kind)) {
+            let sure = &answered.get_or_init(|| Answered::by(stage)).sure;
+            let (open, unsure) = self.split(&rest, sure, stage.kind, true);
             parts.extend(unsure);
             rest = open;
         }

@@ -61,6 +61,19 @@ pub struct EndError {
     pub ambiguous: bool,
 }
 
+impl EndError {
+    /// What is wrong and what could be meant, in one line.
+    pub fn text(&self) -> String {
+        const SHOWN: usize = 3;
+        if !self.ambiguous || self.candidates.is_empty() {
+            return self.what.clone();
+        }
+        let more = if self.candidates.len() > SHOWN { ", …" } else { "" };
+        let shown = self.candidates.iter().take(SHOWN).cloned().collect::<Vec<_>>().join(", ");
+        format!("{}: {shown}{more}", self.what)
+    }
+}
+
 /// The kinds of a name, as they stand before its colon.
 pub const KINDS: [&str; 13] = [
     "interface",

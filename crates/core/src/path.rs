@@ -242,7 +242,7 @@ fn start_of(view: &View<'_>, from: &End) -> Result<(Start, Addresses), EndError>
     Ok((Start::Interfaces(interfaces), sources))
 }
 
-fn primaries(view: &View<'_>, interfaces: &[Id<Interface>]) -> Addresses {
+pub(crate) fn primaries(view: &View<'_>, interfaces: &[Id<Interface>]) -> Addresses {
     let all = interfaces
         .iter()
         .flat_map(|id| Family::BOTH.into_iter().filter_map(|family| view.estate.interfaces[*id].primary(family)));
@@ -250,7 +250,7 @@ fn primaries(view: &View<'_>, interfaces: &[Id<Interface>]) -> Addresses {
 }
 
 /// The addresses of a goal, as seen from a start.
-fn destinations_of(view: &View<'_>, to: &End, start: &Start, from: Option<Id<Network>>) -> Addresses {
+pub(crate) fn destinations_of(view: &View<'_>, to: &End, start: &Start, from: Option<Id<Network>>) -> Addresses {
     let estate = view.estate;
     match to {
         End::Internet | End::Any | End::Block(_) | End::Site(_) | End::Set(_) => to.addresses(view),
@@ -301,7 +301,7 @@ pub(crate) fn asking_network(view: &View<'_>, start: &Start) -> Option<Id<Networ
 }
 
 /// The ports from which a client there connects.
-fn client_ports(view: &View<'_>, start: &Start, destinations: &Addresses) -> Intervals {
+pub(crate) fn client_ports(view: &View<'_>, start: &Start, destinations: &Addresses) -> Intervals {
     let estate = view.estate;
     match start {
         Start::Interfaces(all) => {

@@ -6,6 +6,7 @@ use crate::model::{
     AddressSet, Estate, Filter, FilterKind, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, PublicAddress,
     Reference, Rule, SetItem, Settings,
 };
+use crate::stated::Stated;
 use crate::tuning::Tuning;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::sync::{OnceLock, RwLock};
@@ -63,6 +64,8 @@ pub struct View<'e> {
     pub at: Option<jiff::Timestamp>,
     /// By what the audit measures.
     pub tuning: Tuning,
+    /// What people say about the estate.
+    pub stated: Stated,
     internet: Addresses,
     public: Addresses,
     sets: Vec<SetMeaning>,
@@ -97,6 +100,7 @@ impl<'e> View<'e> {
         let known = gap_blocks.fold(blocks.union(&held), |sum, blocks| sum.union(blocks));
         let mut view = Self {
             tuning: Tuning::default(),
+            stated: Stated::default(),
             estate,
             at: at.or(estate.taken),
             internet: internet_at_large().difference(&known),

@@ -1,15 +1,16 @@
-//! The configuration file: by what the audit measures.
+//! The configuration file: by what the audit measures, and where what people say of the estate is written.
 
-use crate::load::{LoadError, SourceText};
-use crate::reading::{Many, Reading, Required, Spanned, TagMap, Written, record};
-use crate::tree::{Node, Sink, Value};
-use crate::yaml;
+use crate::document::{Documents, schema_of};
+use crate::load::LoadError;
+use crate::reading::{Many, Reading, Required, Spanned, TagMap, choices, did_you_mean, record};
 use heronshale_core::address::Family;
+use heronshale_core::answer::SegmentBy;
+use heronshale_core::finding::{CATALOGUE, Severity, kind};
 use heronshale_core::model::{Name, Service};
 use heronshale_core::packet::Intervals;
-use heronshale_core::source::{FileId, Span};
+use heronshale_core::stated::{Control, Regrade};
 use heronshale_core::tuning::{Sensitive, Tuning};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// What a configuration file says in its field `format`.
 pub const CONFIGURATION: &str = "heronshale-configuration";
@@ -27,8 +28,46 @@ record! {
         sensitive_ports: Option<Many<WrittenSensitive>>,
         /// Where findings begin.
         thresholds: Option<WrittenThresholds>,
+        /// The estate: a file or folder, from this file's folder. The argument --estate wins.
+        estate: Option<Name>,
+        /// Files of expectations, from this file's folder. Default: those in the estate's folder. The argument --expectations wins.
+        expectations: Option<Many<Name>>,
+        /// Files of acceptances, as the expectations.
+        acceptances: Option<Many<Name>>,
+        /// What the segments of a matrix are: network, subnet, domain, division, owner, or tag:KEY. The argument --by wins.
+        segments: Option<Spanned<Name>>,
+        /// Other severities than the built-in ones.
+        severities: Many<WrittenSeverity>,
+        /// Requirements of your own, and which findings speak against them.
+        controls: Many<WrittenControl>,
     }
 }
+
+record! {
+    /// Another severity for a kind of finding.
+    WrittenSeverity as "a severity" {
+        /// The kind of finding.
+        kind: Required<Spanned<Name>>,
+        /// Its severity, before what raises and lowers it.
+        severity: Required<Severity>,
+        /// Why it is another here; told with each finding.
+        reason: Required<Name>,
+    }
+}
+
+record! {
+    /// A requirement of your own.
+    WrittenControl as "a control" {
+        /// Its number or name.
+        control: Required<Name>,
+        /// The kinds of findings that speak against it.
+        kinds: Many<Spanned<Name>>,
+    }
+}
+
+choices!(Severity as "severity" {
+    "note" => Self::Note, "minor" => Self::Minor, "serious" => Self::Serious, "urgent" => Self::Urgent
+});
 
 record! {
     /// Sensitive ports of one sort.
@@ -50,72 +89,42 @@ record! {
     }
 }
 
-/// A document as one tree.
-#[derive(Default)]
-struct Whole {
-    fields: Vec<(Node<'static>, Node<'static>)>,
-}
-
-fn owned(node: &Node<'_>) -> Node<'static> {
-    let value = match &node.value {
-        Value::Scalar(kind, text) => Value::Scalar(*kind, text.to_string().into()),
-        Value::List(items) => Value::List(items.iter().map(owned).collect()),
-        Value::Map(fields) => Value::Map(fields.iter().map(|(key, value)| (owned(key), owned(value))).collect()),
-    };
-    Node { span: node.span, value }
-}
-
-impl Sink for Whole {
-    fn field(&mut self, key: &Node<'_>) {
-        let empty = Node { span: key.span, value: Value::List(Vec::new()) };
-        self.fields.push((owned(key), empty));
-    }
-
-    fn item(&mut self, index: Option<u32>, node: &Node<'_>) {
-        let Some((_, value)) = self.fields.last_mut() else { return };
-        match (index, &mut value.value) {
-            (Some(_), Value::List(items)) => items.push(owned(node)),
-            _ => *value = owned(node),
-        }
-    }
+/// What a configuration file says.
+#[derive(Clone, Debug, Default)]
+pub struct Configuration {
+    /// By what the audit measures.
+    pub tuning: Tuning,
+    /// Other severities.
+    pub severities: Vec<Regrade>,
+    /// The user's own requirements.
+    pub controls: Vec<Control>,
+    /// The estate, if it is named; relative to the file's folder, as the next two.
+    pub estate: Option<PathBuf>,
+    /// Files of expectations, if they are named, each as it was written and where it is.
+    pub expectations: Option<Vec<(String, PathBuf)>>,
+    /// Files of acceptances, if they are named.
+    pub acceptances: Option<Vec<(String, PathBuf)>>,
+    /// What the segments of a matrix are, if it is said.
+    pub segments: Option<String>,
 }
 
 /// Reads a configuration file.
-pub fn load_configuration(path: &Path) -> Result<Tuning, LoadError> {
-    let text = std::fs::read_to_string(path)
-        .map_err(|error| LoadError::Environment { what: format!("cannot read {}", path.display()), error })?;
+///
+/// # Errors
+/// If it cannot be reached or used.
+pub fn load_configuration(path: &Path) -> Result<Configuration, LoadError> {
+    let mut documents = Documents::default();
+    let mut found = Configuration::default();
     let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-    let file = FileId(0);
-    let mut whole = Whole::default();
-    let mut reading = Reading::default();
-    let mut tuning = Tuning::default();
-    match yaml::read(file, &text, &mut whole) {
-        Err(problem) => reading.problems.push(problem),
-        Ok(()) => {
-            let end = u32::try_from(text.len()).unwrap_or(u32::MAX);
-            let node = Node { span: Span { file, start: 0, end: end.min(1) }, value: Value::Map(whole.fields) };
-            if let Some(written) = WrittenConfiguration::read(&node, &mut reading) {
-                tuning = build(written, &mut reading);
-            }
-        }
+    if let Some(written) = documents.read::<WrittenConfiguration>(&name, path)? {
+        documents.check_header(&written.format.0, &written.version.0, CONFIGURATION);
+        found = build(written, path.parent().unwrap_or(Path::new("")), &mut documents.reading);
     }
-    if reading.problems.is_empty() {
-        return Ok(tuning);
-    }
-    Err(LoadError::Input { problems: reading.problems, texts: vec![SourceText { name, text }] })
+    documents.finish(found)
 }
 
-fn build(written: WrittenConfiguration, at: &mut Reading) -> Tuning {
+fn build(written: WrittenConfiguration, folder: &Path, at: &mut Reading) -> Configuration {
     let mut tuning = Tuning::default();
-    let Spanned { span, value } = written.format.0;
-    if &*value != CONFIGURATION {
-        let help = format!("write `format: {CONFIGURATION}`");
-        at.fail(span, format!("the format is `{value}`, not `{CONFIGURATION}`"), "here", Some(help));
-    }
-    let Spanned { span, value } = written.version.0;
-    if value != 1 {
-        at.fail(span, format!("version {value} of the configuration is not known"), "here", Some("write 1".to_owned()));
-    }
     if let Some(marked) = written.marked {
         tuning.marks = marked.0.into_iter().flat_map(|tags| tags.0).collect();
     }
@@ -139,17 +148,49 @@ fn build(written: WrittenConfiguration, at: &mut Reading) -> Tuning {
         set(thresholds.empty_range_addresses, &mut tuning.empty_range_addresses);
         set(thresholds.empty_range_share, &mut tuning.empty_range_share);
     }
-    tuning
+    let mut known = |name: Spanned<Name>| {
+        if kind(&name.value).is_none() {
+            let names = CATALOGUE.iter().map(|kind| kind.name);
+            let help = did_you_mean(&name.value, names)
+                .unwrap_or_else(|| "`heronshale explain` lists the kinds of findings".to_owned());
+            at.fail(name.span, format!("no kind of finding is called `{}`", name.value), "unknown", Some(help));
+        }
+        name.value
+    };
+    let severities = written.severities.0.into_iter().map(|one| Regrade {
+        kind: known(one.kind.0),
+        severity: one.severity.0,
+        reason: one.reason.0,
+    });
+    let severities = severities.collect();
+    let controls = written
+        .controls
+        .0
+        .into_iter()
+        .map(|one| Control { control: one.control.0, kinds: one.kinds.0.into_iter().map(&mut known).collect() });
+    let controls = controls.collect();
+    if let Some(Spanned { span, value }) =
+        written.segments.as_ref().filter(|one| SegmentBy::parse(&one.value).is_none())
+    {
+        let help = "write network, subnet, domain, division, owner, or tag:KEY".to_owned();
+        at.fail(*span, format!("`{value}` is nothing that makes segments"), "here", Some(help));
+    }
+    let path = |name: Name| folder.join(&*name);
+    let paths = |names: Option<Many<Name>>| {
+        names.map(|names| names.0.into_iter().map(|name| (name.to_string(), path(name))).collect())
+    };
+    Configuration {
+        controls,
+        segments: written.segments.map(|one| one.value.to_string()),
+        severities,
+        tuning,
+        estate: written.estate.map(path),
+        expectations: paths(written.expectations),
+        acceptances: paths(written.acceptances),
+    }
 }
 
 /// The JSON Schema of configuration files.
 pub fn configuration_schema() -> serde_json::Value {
-    let mut definitions = serde_json::Map::new();
-    let whole = <WrittenConfiguration as Written>::schema(&mut definitions);
-    let name = whole["$ref"].as_str().and_then(|path| path.rsplit('/').next()).unwrap_or_default();
-    let mut schema = definitions.remove(name).unwrap_or(whole.clone());
-    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema".into();
-    schema["title"] = "Heronshale configuration, version 1".into();
-    schema["$defs"] = serde_json::Value::Object(definitions);
-    schema
+    schema_of::<WrittenConfiguration>("Heronshale configuration, version 1")
 }

@@ -2,19 +2,26 @@
 
 mod build;
 mod configuration;
+mod document;
 mod edit;
 mod json;
 mod load;
+mod observed;
 mod reading;
 mod sections;
+mod statements;
 mod tree;
 mod values;
 mod written;
 mod yaml;
 
-pub use configuration::{CONFIGURATION, configuration_schema, load_configuration};
+pub use configuration::{CONFIGURATION, Configuration, configuration_schema, load_configuration};
 pub use edit::{Edited, without_rules};
-pub use load::{LoadError, NotRead, Snapshot, SourceText, load, load_texts};
+pub use load::{Beside, LoadError, NotRead, Snapshot, SourceText, load, load_texts};
+pub use observed::load_observed;
 pub use reading::{did_you_mean, parse_moment};
 pub use sections::snapshot_schema;
+pub use statements::{
+    ACCEPTANCES, EXPECTATIONS, acceptances_schema, expectations_schema, load_acceptances, load_expectations,
+};
 pub use written::{FORMAT, VERSION};

@@ -1,7 +1,9 @@
 //! Reads a snapshot: a file, or all snapshot files of a folder as one estate.
 
 use crate::build::build;
+use crate::configuration::CONFIGURATION;
 use crate::sections::{Collected, FileSink};
+use crate::statements::{ACCEPTANCES, EXPECTATIONS};
 use crate::tree::syntax_problem;
 use crate::written::FORMAT;
 use crate::{json, yaml};
@@ -10,6 +12,9 @@ use heronshale_core::source::{FileId, Problem, SourceFile, SourceMap};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+
+/// What else may lie in an estate's folder.
+const BESIDE: [&str; 3] = [EXPECTATIONS, ACCEPTANCES, CONFIGURATION];
 
 /// Folders nested deeper than this are refused, so that a circle of links ends.
 const DEEPEST_FOLDER: usize = 32;
@@ -32,6 +37,19 @@ pub struct Snapshot {
     pub texts: Vec<SourceText>,
     /// Files of the folder that are no part of the snapshot, with the reason.
     pub not_read: Vec<NotRead>,
+    /// Files of the folder that say something about the estate.
+    pub beside: Vec<Beside>,
+}
+
+/// A file beside the snapshot that says something about the estate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Beside {
+    /// What it says it is: one of [`EXPECTATIONS`], [`ACCEPTANCES`] and [`CONFIGURATION`].
+    pub format: &'static str,
+    /// Relative to the estate's folder.
+    pub name: String,
+    /// Where it is.
+    pub path: PathBuf,
 }
 
 /// A file that lies in the folder and is no part of the snapshot.
@@ -133,6 +151,7 @@ struct Loader {
     collected: Collected,
     problems: Vec<Problem>,
     not_read: Vec<NotRead>,
+    beside: Vec<Beside>,
     /// Whether a file was not read to its end.
     cut_short: bool,
 }
@@ -147,6 +166,8 @@ impl Loader {
         let bytes = fs::read(path).map_err(|error| environment("cannot read", path, error))?;
         if contains(&bytes, FORMAT.as_bytes()) {
             self.file(name, bytes, false);
+        } else if let Some(format) = BESIDE.iter().find(|format| contains(&bytes, format.as_bytes())) {
+            self.beside.push(Beside { format, name, path: path.to_owned() });
         } else {
             self.not_read.push(NotRead { name, why: "no snapshot header" });
         }
@@ -211,7 +232,8 @@ impl Loader {
         let built = build(self.sources, self.collected);
         let problems = match built {
             Ok(estate) if broken.is_empty() => {
-                return Ok(Snapshot { estate, texts: self.texts, not_read: self.not_read });
+                let (texts, not_read, beside) = (self.texts, self.not_read, self.beside);
+                return Ok(Snapshot { estate, texts, not_read, beside });
             }
             // What stood behind a cut is missing to all that names it: those errors would only repeat the first.
             Err(more) if !self.cut_short => merge(broken, more),

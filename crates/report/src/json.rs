@@ -5,17 +5,18 @@ use heronshale_core::answer::{
     Answer, Audit, CellAnswer, Effective, ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer, ReachAnswer,
     RoutesAnswer, RuleAnswer, TidyAnswer,
 };
-use heronshale_core::finding::Finding;
+use heronshale_core::finding::{Accepted, Finding};
 use schemars::{Schema, schema_for};
 use serde::Serialize;
 
 /// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 14] = [
+pub const ANSWERS: [&str; 15] = [
     "audit",
     "effective",
     "effective-all",
     "exposure",
     "finding",
+    "finding-accepted",
     "find",
     "inventory",
     "matrix",
@@ -35,6 +36,7 @@ pub fn schema_of(kind: &str) -> Option<Schema> {
         "effective-all" => schema_for!(Answer<Vec<Effective>>),
         "exposure" => schema_for!(Answer<ExposureAnswer>),
         "finding" => schema_for!(Answer<Finding>),
+        "finding-accepted" => schema_for!(Answer<Accepted>),
         "find" => schema_for!(Answer<Finds>),
         "inventory" => schema_for!(Answer<Inventory>),
         "matrix" => schema_for!(Answer<MatrixAnswer>),

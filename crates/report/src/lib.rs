@@ -3,21 +3,25 @@
 //! Renderers get final answers and decide nothing about their content. They read no file and ask no environment: the
 //! terminal's width and whether to use colour come in as a [`Look`].
 
+mod draft;
 mod figure;
 mod harmless;
 mod json;
+mod ledger;
 mod markdown;
 mod page;
 mod problems;
 mod text;
 
+pub use draft::{acceptances, expectations};
 pub use figure::figure;
 pub use harmless::{harmless, harmless_json, harmless_text};
 pub use json::{ANSWERS, json, schema_of};
-pub use markdown::{catalogue_reference, snapshot_reference};
+pub use ledger::{ledger, ledger_csv};
+pub use markdown::{catalogue_reference, document_reference, snapshot_reference};
 pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
-    Length, audit, effective, explain, exposure, finds, inventory, matrix, matrix_cell, one_finding, path, reach,
-    routes, rule, tidy, too_many_classes,
+    Length, audit, effective, explain, exposure, finds, inventory, matrix, matrix_cell, one_accepted, one_finding,
+    path, reach, routes, rule, tidy, too_many_classes,
 };

@@ -85,20 +85,37 @@ pub fn snapshot_reference(schema: &Value, examples: &Map<String, Value>) -> Stri
         if let Some(example) = examples.get(section).and_then(Value::as_str) {
             let _ = write!(out, "\n```yaml\n{}\n```\n", example.trim_end());
         }
-        let mut open = vec![record.to_owned()];
-        while let Some(name) = open.pop() {
-            if told.contains(&name) {
-                continue;
-            }
-            let definition = &schema["$defs"][&name];
-            let _ = write!(out, "\n### {}\n\n{}\n", heading(&name), text(definition, "description"));
-            fields(&mut out, definition);
-            let inner =
-                definition["properties"].as_object().into_iter().flatten().filter_map(|(_, field)| record_of(field));
-            open.extend(inner.map(str::to_owned));
-            told.push(name);
-        }
+        records(&mut out, schema, vec![record.to_owned()], &mut told);
     }
+    out
+}
+
+/// Records and those that they refer to, each once.
+fn records(out: &mut String, schema: &Value, mut open: Vec<String>, told: &mut Vec<String>) {
+    while let Some(name) = open.pop() {
+        if told.contains(&name) {
+            continue;
+        }
+        let definition = &schema["$defs"][&name];
+        let _ = write!(out, "\n### {}\n\n{}\n", heading(&name), text(definition, "description"));
+        fields(out, definition);
+        open.extend(inner(definition));
+        told.push(name);
+    }
+}
+
+/// The records that the fields of one refer to.
+fn inner(definition: &Value) -> impl Iterator<Item = String> {
+    let fields = definition["properties"].as_object().into_iter().flatten();
+    fields.filter_map(|(_, field)| record_of(field)).map(str::to_owned)
+}
+
+/// A small document with all its records, from its schema; an example stands in front.
+pub fn document_reference(schema: &Value, example: &str) -> String {
+    let title = text(schema, "title").trim_start_matches("Heronshale ").split(',').next().unwrap_or_default();
+    let mut out = format!("\n## {title}\n\n{}\n\n```yaml\n{}\n```\n", text(schema, "description"), example.trim_end());
+    fields(&mut out, schema);
+    records(&mut out, schema, inner(schema).collect(), &mut Vec::new());
     out
 }
 

@@ -134,6 +134,9 @@ impl Page {
         if !heading.settings_at_default.is_empty() {
             self.say(FAINT, &format!("settings at their default: {}", heading.settings_at_default.join(", ")));
         }
+        if !heading.stated.is_empty() {
+            self.say(FAINT, &format!("with {}", heading.stated.join(", ")));
+        }
     }
 
     /// A table without lines: the columns as wide as need be, or wrapped to fit.
@@ -187,7 +190,8 @@ impl Page {
 
 /// `1 rule`, `2 rules`.
 pub(crate) fn plural(count: usize, what: &str) -> String {
-    match (count, what.strip_suffix('y')) {
+    let stem = what.strip_suffix('y').filter(|stem| !stem.ends_with(['a', 'e', 'o', 'u']));
+    match (count, stem) {
         (1, _) => format!("1 {what}"),
         (_, Some(stem)) => format!("{count} {stem}ies"),
         (_, None) if what.ends_with('s') => format!("{count} {what}es"),
@@ -259,6 +263,7 @@ mod tests {
             (2, "entry", "2 entries"),
             (3, "public address", "3 public addresses"),
             (2, "class", "2 classes"),
+            (2, "day", "2 days"),
         ];
         for (count, what, expected) in table {
             assert_eq!(plural(count, what), expected);

@@ -1,18 +1,26 @@
+use crate::evidence;
 use crate::failure::{FOUND, Failure};
-use crate::opened::EstateArgs;
+use crate::files::write_file;
+use crate::opened::{EstateArgs, Opened, StatedArgs};
+use crate::terminal;
 use clap::Args;
-use heronshale_core::answer;
-use heronshale_core::finding::{CATALOGUE, Finding, Severity};
+use heronshale_core::answer::{self, heading};
+use heronshale_core::finding::{CATALOGUE, Finding, Severity, pinned_facts};
+use heronshale_core::view::View;
 use heronshale_intake::did_you_mean;
 use heronshale_report as report;
+use std::path::PathBuf;
 
 /// Everything that is wrong or worth a look, worst first
 ///
-/// Ends with 1 if a finding is at or above --fail-on, or if something is undecided.
+/// Ends with 1 if a finding is at or above --fail-on, or if something is undecided. Expectations and acceptances are read from
+/// where the configuration says, else from the estate's folder.
 #[derive(Args, Debug)]
 pub struct Audit {
     #[command(flatten)]
     estate: EstateArgs,
+    #[command(flatten)]
+    stated: StatedArgs,
     /// End with 1 if a finding is at or above this severity; `never` looks at none
     #[arg(long, value_name = "SEVERITY", default_value = "serious", value_parser = ["note", "minor", "serious", "urgent", "never"])]
     fail_on: String,
@@ -28,9 +36,24 @@ pub struct Audit {
     /// Only what is about this network
     #[arg(long, value_name = "NETWORK")]
     network: Vec<String>,
+    /// Only findings that this earlier snapshot had not, or that have grown since
+    #[arg(long, value_name = "OLD")]
+    since: Option<PathBuf>,
     /// Every finding in full, however long that is
     #[arg(long)]
     all: bool,
+    /// Write the findings that are told to this file as acceptances, with reason, name and date left blank
+    #[arg(long, value_name = "FILE")]
+    draft_acceptances: Option<PathBuf>,
+    /// Write the whole audit to this folder with all that proves it: inputs by hash, what was examined and what not, source lines
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["at_least", "kind", "owner", "network", "since", "check"])]
+    evidence: Option<PathBuf>,
+    /// Make the evidence again and compare it with this folder, byte for byte; ends with 1 if anything differs
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["at_least", "kind", "owner", "network", "since"])]
+    check: Option<PathBuf>,
+    /// Overwrite files that are there
+    #[arg(long)]
+    force: bool,
 }
 
 /// The severity of a name; none for `never`.
@@ -53,7 +76,10 @@ impl Audit {
     pub fn run(&self) -> Result<u8, Failure> {
         let kinds: Vec<&str> = CATALOGUE.iter().map(|kind| kind.name).collect();
         known(&self.kind, &kinds, "kind of finding")?;
-        let opened = self.estate.open()?;
+        if let Some(folder) = &self.check {
+            return evidence::check(&self.estate, &self.stated, folder);
+        }
+        let opened = self.estate.open_with(&self.stated)?;
         let view = opened.view();
         let owners: Vec<&str> = view.estate.owners.items().iter().map(|owner| &*owner.name).collect();
         known(&self.owner, &owners, "owner")?;
@@ -63,11 +89,38 @@ impl Audit {
         let threshold = severity(&self.fail_on);
         // What is undecided is never fine, whatever is asked for.
         let undecided = found.findings.iter().any(|finding| finding.kind == "undecided");
+        if let Some(old) = &self.since {
+            let old = opened.other(old)?;
+            found.keep_new(&old.view());
+        }
         self.choose(&mut found);
         let fails = undecided || threshold.is_some_and(|threshold| found.worst() >= Some(threshold));
+        if let Some(file) = &self.draft_acceptances {
+            self.draft(&view, &found, file)?;
+        }
+        if let Some(folder) = &self.evidence {
+            evidence::write(&opened, &view, &found, self.estate.at.as_deref(), folder, self.force)?;
+        }
         let length = if self.all { report::Length::All } else { report::Length::USUAL };
-        opened.answer(&view, "audit", found, |whole, look| report::audit(whole, length, look))?;
+        answer(&opened, &view, found, length)?;
         Ok(if fails { FOUND } else { 0 })
+    }
+
+    fn draft(&self, view: &View<'_>, found: &answer::Audit, file: &std::path::Path) -> Result<(), Failure> {
+        let accepting =
+            |kind: &str| kind.starts_with("acceptance-") || kind.starts_with("expectation-") || kind == "undecided";
+        let chosen = || found.findings.iter().filter(|finding| !accepting(&finding.kind));
+        let pinned = |finding: &Finding| finding.packets.as_ref().map(|packets| pinned_facts(view, packets));
+        let text = report::acceptances(&heading(view), chosen().map(|finding| (finding, pinned(finding))));
+        write_file(file, &text, self.force)?;
+        let left = found.findings.len() - chosen().count();
+        let left = if left > 0 { format!("; {left} cannot be accepted, and are not in it") } else { String::new() };
+        terminal::tell(&format!(
+            "wrote {} with {} findings, to be filled in{left}\n",
+            file.display(),
+            chosen().count()
+        ));
+        Ok(())
     }
 
     fn choose(&self, found: &mut answer::Audit) {
@@ -89,4 +142,8 @@ impl Audit {
             found.keep(only, wanted);
         }
     }
+}
+
+fn answer(opened: &Opened, view: &View<'_>, found: answer::Audit, length: report::Length) -> Result<(), Failure> {
+    opened.answer(view, "audit", found, |whole, look| report::audit(whole, length, look))
 }

@@ -1,14 +1,12 @@
 use crate::demo::{FILES, FOLDER};
 use crate::failure::Failure;
 use crate::files::write_all;
-use crate::opened::print;
+use crate::opened::{EstateArgs, Format, StatedArgs, print};
 use crate::terminal;
 use clap::Args;
 use heronshale_core::answer::{audit, effective_answer, inventory, with_heading};
 use heronshale_core::effective::class_of;
 use heronshale_core::ends::End;
-use heronshale_core::view::View;
-use heronshale_intake::load;
 use heronshale_report as report;
 use std::path::PathBuf;
 
@@ -26,8 +24,11 @@ pub struct Demo {
 impl Demo {
     pub fn run(&self) -> Result<u8, Failure> {
         write_all(&self.folder, &FILES, self.force)?;
-        let snapshot = load(&self.folder)?;
-        let view = View::new(&snapshot.estate, None);
+        let stated = StatedArgs { expectations: Vec::new(), acceptances: Vec::new() };
+        let config = Some(self.folder.join("heronshale.yaml"));
+        let estate = EstateArgs { estate: Some(self.folder.clone()), at: None, config, format: Format::Text };
+        let opened = estate.open_with(&stated)?;
+        let view = opened.view();
         let look = terminal::look_of_stdout();
         let folder = self.folder.display().to_string();
         let ask = |command: &str| format!("\n$ heronshale {command} -e {folder}\n");

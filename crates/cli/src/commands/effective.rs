@@ -2,7 +2,7 @@ use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end, selected};
 use clap::Args;
 use heronshale_core::address::Addresses;
-use heronshale_core::answer::effective_answer;
+use heronshale_core::answer::effective_answers;
 use heronshale_core::effective::classes;
 use heronshale_core::ends::asked_packets;
 use heronshale_core::model::Direction;
@@ -51,7 +51,7 @@ impl Effective {
         if opened.is_text() && chosen.len() > MOST_CLASSES {
             return Err(Failure::Use { what: report::too_many_classes(chosen.len()), hint: None });
         }
-        let mut found: Vec<_> = chosen.iter().map(|class| effective_answer(&view, class, asked)).collect();
+        let mut found = effective_answers(&view, &chosen, asked);
         match found.pop() {
             Some(one) if found.is_empty() && !opened.is_text() => {
                 opened.answer(&view, "effective", one, |_, _| String::new())?

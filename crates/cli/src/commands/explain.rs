@@ -1,8 +1,8 @@
 use crate::failure::Failure;
-use crate::opened::{EstateArgs, print};
+use crate::opened::{EstateArgs, StatedArgs, print};
 use crate::terminal;
 use clap::Args;
-use heronshale_core::finding::{CATALOGUE, findings, kind};
+use heronshale_core::finding::{CATALOGUE, Finding, judged, kind};
 use heronshale_intake::did_you_mean;
 use heronshale_report as report;
 
@@ -13,6 +13,8 @@ pub struct Explain {
     what: Option<String>,
     #[command(flatten)]
     estate: EstateArgs,
+    #[command(flatten)]
+    stated: StatedArgs,
 }
 
 /// Whether a text has the form of a fingerprint.
@@ -40,10 +42,15 @@ impl Explain {
             let hint = did_you_mean(what, names).unwrap_or_else(all);
             return Err(Failure::wrong(format!("`{what}` is no kind of finding and no fingerprint"), hint));
         }
-        let opened = self.estate.open()?;
+        let opened = self.estate.open_with(&self.stated)?;
         let view = opened.view();
-        let found = findings(&view).into_iter().find(|finding| finding.fingerprint.eq_ignore_ascii_case(what));
-        let Some(finding) = found else {
+        let all = judged(&view);
+        let is_it = |finding: &Finding| finding.fingerprint.eq_ignore_ascii_case(what);
+        if let Some(accepted) = all.accepted.into_iter().find(|one| is_it(&one.finding)) {
+            opened.answer(&view, "finding-accepted", accepted, report::one_accepted)?;
+            return Ok(0);
+        }
+        let Some(finding) = all.findings.into_iter().find(is_it) else {
             let hint = "the audit prints fingerprints; one that is gone was mended, or what it is about has changed";
             return Err(Failure::wrong(format!("the estate has no finding {what}"), hint));
         };

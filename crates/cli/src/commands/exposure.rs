@@ -1,27 +1,96 @@
-use crate::failure::Failure;
-use crate::opened::{EstateArgs, selected};
+use crate::failure::{FOUND, Failure};
+use crate::files::write_file;
+use crate::opened::{EstateArgs, Opened, StatedArgs, end, selected};
+use crate::terminal;
 use clap::Args;
-use heronshale_core::answer::exposure_answer;
+use heronshale_core::answer::{
+    ReachAsked, Sight, exposure_answer, heading, observed, one_step_away, onward, outward, reach_answer,
+};
+use heronshale_core::expect::drafted;
+use heronshale_core::view::View;
+use heronshale_intake::load_observed;
 use heronshale_report as report;
+use std::path::PathBuf;
 
 /// What the internet reaches, by which way in, and what closes the rest
 ///
 /// Public addresses and global IPv6, balancers, firewalls that translate, services' public doors: each walked there and back,
-/// with the gateway, the internet block, every filter, device and route on the way.
+/// with the gateway, the internet block, every filter, device and route on the way; and what expectations say of it. Closed ways
+/// in that a single change would open are named with that change.
 #[derive(Args, Debug)]
 pub struct Exposure {
     /// Only these interfaces: a name, an address, network:tickets, tag:role=web …
     selector: Option<String>,
     #[command(flatten)]
     estate: EstateArgs,
+    #[command(flatten)]
+    stated: StatedArgs,
+    /// One row for each address, family, way in and port range, closed ones too; with --format csv as CSV (RFC 4180)
+    #[arg(long, conflicts_with_all = ["onward", "outward", "observed", "from"])]
+    ledger: bool,
+    /// Ports that were seen open from outside: CSV with the columns address, protocol, port. Ends with 1 if one is closed here
+    #[arg(long, value_name = "FILE")]
+    observed: Option<PathBuf>,
+    /// What lies behind what is exposed, in so many more connections, and by which machines marked data is reached
+    #[arg(long, value_name = "JUMPS", value_parser = clap::value_parser!(u32).range(1..=8))]
+    onward: Option<u32>,
+    /// Who connects to the internet, by which device, seen as which address
+    #[arg(long)]
+    outward: bool,
+    /// What is exposed to another place than the internet: a site, an interface, network:office …
+    #[arg(long, value_name = "PLACE", conflicts_with_all = ["selector", "observed", "onward", "outward", "draft_expectations"])]
+    from: Option<String>,
+    /// Write what is open and of which no expectation speaks to this file, as sentences to confirm or to strike out
+    #[arg(long, value_name = "FILE")]
+    draft_expectations: Option<PathBuf>,
+    /// Overwrite files that are there
+    #[arg(long)]
+    force: bool,
 }
 
 impl Exposure {
     pub fn run(&self) -> Result<u8, Failure> {
-        let opened = self.estate.open()?;
+        let opened = self.estate.open_with(&self.stated)?;
         let view = opened.view();
+        if let Some(place) = &self.from {
+            return self.seen_from(&opened, &view, place);
+        }
         let only = self.selector.as_ref().map(|text| selected(&view, text)).transpose()?;
-        opened.answer(&view, "exposure", exposure_answer(&view, only.as_deref()), report::exposure)?;
+        if let Some(file) = &self.draft_expectations {
+            let all = drafted(&view);
+            write_file(file, &report::expectations(&heading(&view), &all), self.force)?;
+            let said = all.iter().filter(|one| one.not_said.is_none()).count();
+            terminal::tell(&format!("wrote {} with {said} sentences, to be confirmed or struck out\n", file.display()));
+        }
+        let mut found = exposure_answer(&view, only.as_deref());
+        if self.ledger {
+            opened.answer_with_csv(&view, "exposure", found, report::ledger, report::ledger_csv)?;
+            return Ok(0);
+        }
+        if only.is_none() {
+            (found.one_step_away, found.steps_not_looked_at) = one_step_away(&view);
+        }
+        found.onward = self.onward.map(|jumps| onward(&view, jumps));
+        found.outward = self.outward.then(|| outward(&view));
+        if let Some(file) = &self.observed {
+            found.observed = Some(observed(&view, &load_observed(file)?));
+        }
+        let contradicts =
+            found.observed.iter().any(|observed| observed.seen.iter().any(|one| one.sight == Sight::Closed));
+        opened.answer(&view, "exposure", found, report::exposure)?;
+        Ok(if contradicts { FOUND } else { 0 })
+    }
+
+    fn seen_from(&self, opened: &Opened, view: &View<'_>, place: &str) -> Result<u8, Failure> {
+        let from = end(view, place)?;
+        let asked = ReachAsked { from: Some((&from, place)), to: None, jumps: 1, services: &[] };
+        let Some(found) = reach_answer(view, &asked) else {
+            return Err(Failure::wrong(
+                format!("`{place}` stands for nothing that opens connections"),
+                "name a site, an interface, a workload, or a selector that means some",
+            ));
+        };
+        opened.answer(view, "reach", found, report::reach)?;
         Ok(0)
     }
 }

@@ -18,9 +18,10 @@ pub struct Matrix {
     /// One cell: the segment to which
     #[arg(value_name = "TO")]
     to: Option<String>,
-    /// What segments are: network, subnet, domain (of a hub), division, owner, tag:KEY
-    #[arg(long, value_name = "WHAT", default_value = "network")]
-    by: String,
+    /// What segments are: network, subnet, domain (of a hub), division, owner, tag:KEY [default: what the configuration says, else
+    /// network]
+    #[arg(long, value_name = "WHAT")]
+    by: Option<String>,
     #[command(flatten)]
     estate: EstateArgs,
     #[command(flatten)]
@@ -29,13 +30,17 @@ pub struct Matrix {
 
 impl Matrix {
     pub fn run(&self) -> Result<u8, Failure> {
-        let by = SegmentBy::parse(&self.by).ok_or_else(|| {
-            Failure::wrong(
-                format!("`{}` is nothing that makes segments", self.by),
-                "write network, subnet, domain, division, owner, or tag:KEY",
-            )
-        })?;
+        let parse = |text: &str| {
+            SegmentBy::parse(text).ok_or_else(|| {
+                Failure::wrong(
+                    format!("`{text}` is nothing that makes segments"),
+                    "write network, subnet, domain, division, owner, or tag:KEY",
+                )
+            })
+        };
+        let given = self.by.as_deref().map(parse).transpose()?;
         let opened = self.estate.open()?;
+        let by = given.map_or_else(|| parse(opened.segments().unwrap_or("network")), Ok)?;
         let view = opened.view();
         let services = self.traffic.services()?;
         let matrix = answer::Matrix::new(&view, by, &services);

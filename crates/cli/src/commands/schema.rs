@@ -1,28 +1,35 @@
 use crate::failure::Failure;
 use crate::opened::print;
 use clap::Args;
-use heronshale_intake::{configuration_schema, did_you_mean, snapshot_schema};
+use heronshale_intake::{acceptances_schema, configuration_schema, did_you_mean, expectations_schema, snapshot_schema};
 use heronshale_report::{ANSWERS, json, schema_of};
 
-/// The JSON Schema of snapshot files, or of an answer in JSON
+/// The JSON Schema of snapshot files and those beside them, or of an answer in JSON
 #[derive(Args, Debug)]
 pub struct Schema {
-    /// `snapshot`, `configuration`, or an answer: audit, effective, effective-all, exposure, finding, find, inventory, rule, tidy
+    /// A file: snapshot, configuration, expectations, acceptances; or an answer: audit, effective, exposure, path …
     of: String,
 }
 
+/// Makes a schema.
+type Make = fn() -> serde_json::Value;
+
+/// The files that people write.
+const FILES: [(&str, Make); 4] = [
+    ("snapshot", snapshot_schema),
+    ("configuration", configuration_schema),
+    ("expectations", expectations_schema),
+    ("acceptances", acceptances_schema),
+];
+
 impl Schema {
     pub fn run(&self) -> Result<u8, Failure> {
-        if self.of == "snapshot" {
-            print(&json(&snapshot_schema()))?;
-            return Ok(0);
-        }
-        if self.of == "configuration" {
-            print(&json(&configuration_schema()))?;
+        if let Some((_, schema)) = FILES.iter().find(|(name, _)| *name == self.of) {
+            print(&json(&schema()))?;
             return Ok(0);
         }
         let Some(schema) = schema_of(&self.of) else {
-            let names = || ANSWERS.iter().copied().chain(["snapshot", "configuration"]);
+            let names = || ANSWERS.iter().copied().chain(FILES.iter().map(|(name, _)| *name));
             let all = || format!("there are {}", names().collect::<Vec<_>>().join(", "));
             let hint = did_you_mean(&self.of, names()).unwrap_or_else(all);
             return Err(Failure::wrong(format!("there is no schema `{}`", self.of), hint));

@@ -30,10 +30,12 @@ impl Folder {
         folder
     }
 
-    /// A folder with one snapshot of these sections.
+    /// A folder with one snapshot of these sections, and what stands behind `---` beside it.
     pub fn with(text: &str) -> Self {
         let folder = Self::new();
-        folder.write("estate.yaml", text);
+        for (name, text) in files(text) {
+            folder.write(name, text);
+        }
         folder
     }
 
@@ -76,6 +78,19 @@ impl Folder {
         let value = serde_json::from_str(&run.stdout);
         (run.code, value.unwrap_or_else(|error| panic!("{arguments:?}: {error}\n{}\n{}", run.stdout, run.stderr)))
     }
+}
+
+/// The files of a text, by the format that each says: the snapshot, and what stands behind `---`.
+pub fn files(text: &str) -> Vec<(&'static str, &str)> {
+    const NAMES: [&str; 3] = ["expectations", "acceptances", "configuration"];
+    let name = |text: &str| NAMES.into_iter().find(|name| text.starts_with(&format!("format: heronshale-{name}\n")));
+    let file = |text| match name(text) {
+        Some("expectations") => ("expectations.yaml", text),
+        Some("acceptances") => ("acceptances.yaml", text),
+        Some(_) => ("heronshale.yaml", text),
+        None => ("estate.yaml", text),
+    };
+    text.split("\n---\n").map(file).collect()
 }
 
 impl Run {

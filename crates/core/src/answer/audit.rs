@@ -1,7 +1,8 @@
 //! The audit: every finding, and what they amount to.
 
+use super::expectations::{ExpectationFact, expectation_facts};
 use super::exposure_answer;
-use crate::finding::{CATALOGUE, Finding, Severity, findings};
+use crate::finding::{Accepted, CATALOGUE, Finding, Severity, judged};
 use crate::view::View;
 use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
@@ -31,10 +32,30 @@ pub struct Audit {
     pub by_owner: Vec<Count>,
     /// How many by network, most first; one about several networks counts in each.
     pub by_network: Vec<Count>,
+    /// How many by the user's own requirement, in the order of the configuration; also those against which nothing speaks.
+    pub by_control: Vec<Count>,
+    /// What is expected, and how that stands.
+    pub expectations: Vec<ExpectationFact>,
+    /// Findings that somebody lives with; they count nowhere else.
+    pub accepted: Vec<Accepted>,
+    /// What an earlier snapshot had, if that was asked for: then the findings are those that it had not.
+    pub since: Option<Since>,
     /// What was asked for only, if not all: kinds, owners, networks.
     pub only: Vec<String>,
     /// How many findings that left out.
     pub left_out: usize,
+}
+
+/// What an earlier snapshot had.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Since {
+    /// When it was taken.
+    pub taken: Option<String>,
+    /// How many findings it had already, none of which has grown.
+    pub known: usize,
+    /// Findings that it had and that are gone.
+    pub gone: Vec<Finding>,
 }
 
 /// How many of something.
@@ -60,17 +81,27 @@ pub struct KindCount {
 /// Judges the whole estate.
 pub fn audit(view: &View<'_>) -> Audit {
     let exposure = exposure_answer(view, None);
+    let found = judged(view);
     let mut audit = Audit {
         workloads_open: exposure.workloads_open,
         workloads_unknown: exposure.workloads_unknown,
         workloads: exposure.workloads,
         reachability_judged: !view.estate.networks.is_empty(),
-        findings: findings(view),
+        expectations: expectation_facts(view, &found.standings),
+        findings: found.findings,
+        accepted: found.accepted,
         causes: 0,
         by_severity: Vec::new(),
         by_kind: Vec::new(),
         by_owner: Vec::new(),
         by_network: Vec::new(),
+        by_control: view
+            .stated
+            .controls
+            .iter()
+            .map(|control| Count { name: control.control.to_string(), count: 0 })
+            .collect(),
+        since: None,
         only: Vec::new(),
         left_out: 0,
     };
@@ -85,6 +116,33 @@ impl Audit {
         self.findings.retain(|finding| wanted(finding));
         self.left_out = before - self.findings.len();
         self.only = only;
+        self.count();
+    }
+
+    /// Keeps what an earlier snapshot had not: findings that are new, or that are about packets that they were not about.
+    pub fn keep_new(&mut self, earlier: &View<'_>) {
+        let before = judged(earlier);
+        let had: Vec<Finding> =
+            before.findings.into_iter().chain(before.accepted.into_iter().map(|one| one.finding)).collect();
+        let by_print: FxHashMap<&str, &Finding> =
+            had.iter().map(|finding| (finding.fingerprint.as_str(), finding)).collect();
+        let is_new = |finding: &Finding| {
+            by_print.get(finding.fingerprint.as_str()).is_none_or(|old| match (&old.packets, &finding.packets) {
+                (Some(old), Some(new)) => !new.is_subset(old),
+                _ => false,
+            })
+        };
+        let now: std::collections::BTreeSet<String> = self
+            .findings
+            .iter()
+            .chain(self.accepted.iter().map(|one| &one.finding))
+            .map(|finding| finding.fingerprint.clone())
+            .collect();
+        let all = self.findings.len();
+        self.findings.retain(is_new);
+        let known = all - self.findings.len();
+        let gone = had.into_iter().filter(|finding| !now.contains(&finding.fingerprint)).collect();
+        self.since = Some(Since { taken: earlier.estate.taken.map(|at| at.to_string()), known, gone });
         self.count();
     }
 
@@ -122,6 +180,9 @@ impl Audit {
         });
         self.by_kind = kinds.filter(|kind| kind.counts.iter().sum::<usize>() > 0).collect();
         self.by_owner = counted(findings.iter().map(|finding| finding.owner.as_deref().unwrap_or("nobody named")));
+        for control in &mut self.by_control {
+            control.count = findings.iter().filter(|finding| finding.controls.contains(&control.name)).count();
+        }
         self.by_network = counted(findings.iter().flat_map(|finding| finding.networks.iter().map(String::as_str)));
     }
 }

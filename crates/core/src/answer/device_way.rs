@@ -1,9 +1,11 @@
 //! A way in from the internet that leads by a device, as data.
 
+use super::exposure::{Meaning, SpokenFact, meaning_of, spoken_fact};
 use super::path::{PathTraffic, choices_text, condition_text};
 use super::{StepFact, step_fact};
 use crate::address::{Addresses, Family};
 use crate::describe::{PeerWords, RuleFact, Symbols, Witness, owner_text, peer_words, rule_fact, witness};
+use crate::expect::Spoken;
 use crate::exposure::{DeviceWay, HeldBy, WalkedPart};
 use crate::finding::{Severity, exposure_severity};
 use crate::model::Network;
@@ -61,6 +63,8 @@ pub struct DeviceWayFact {
     pub ends: Vec<String>,
     /// How bad it is that something is open; none if nothing is.
     pub severity: Option<Severity>,
+    /// What expectations say of what is open; none if nothing is, or if there are no expectations about who reaches whom.
+    pub spoken: Option<SpokenFact>,
     /// What works, perhaps under a condition.
     pub open: Vec<WalkedFact>,
     /// What depends on what the snapshot lacks.
@@ -89,10 +93,12 @@ pub struct WalkedFact {
     pub steps: Vec<StepFact>,
     /// The example.
     pub witness: Option<Witness>,
+    /// Whether somebody meant it; none if there are no expectations about who reaches whom, or if it is not open.
+    pub meaning: Option<Meaning>,
 }
 
 /// One way in as data.
-pub fn device_way_fact(view: &View<'_>, way: &DeviceWay) -> DeviceWayFact {
+pub fn device_way_fact(view: &View<'_>, way: &DeviceWay, spoken: &Spoken) -> DeviceWayFact {
     let estate = view.estate;
     let of = |network: crate::model::Id<Network>| Some(estate.networks[network].name.to_string());
     let (kind, name, origin, network, owner) = match way.by {
@@ -121,7 +127,7 @@ pub fn device_way_fact(view: &View<'_>, way: &DeviceWay) -> DeviceWayFact {
     let (mut open, mut unknown, mut closed) = (Vec::new(), Vec::new(), Vec::new());
     for part in parts {
         above = above.union(&part.packets);
-        let fact = walked_fact(view, way, part, &above);
+        let fact = walked_fact(view, way, part, &above, spoken);
         match part.judged.verdict {
             Verdict::Unknown => unknown.push(fact),
             _ if part.is_open() => open.push(fact),
@@ -136,14 +142,15 @@ pub fn device_way_fact(view: &View<'_>, way: &DeviceWay) -> DeviceWayFact {
         network,
         owner: owner_text(estate, owner),
         ends: way.ends().into_iter().map(|id| estate.interfaces[id].name.to_string()).collect(),
-        severity: exposure_severity(view, &way.open(), &way.asked()),
+        severity: exposure_severity(view, &way.open(), &way.asked(), spoken),
+        spoken: spoken_fact(spoken),
         open,
         unknown,
         closed,
     }
 }
 
-fn walked_fact(view: &View<'_>, way: &DeviceWay, part: &WalkedPart, above: &PacketSet) -> WalkedFact {
+fn walked_fact(view: &View<'_>, way: &DeviceWay, part: &WalkedPart, above: &PacketSet, spoken: &Spoken) -> WalkedFact {
     let estate = view.estate;
     let internet = view.internet_end();
     let symbols: Symbols = estate
@@ -198,5 +205,6 @@ fn walked_fact(view: &View<'_>, way: &DeviceWay, part: &WalkedPart, above: &Pack
         rules,
         steps: part.steps.iter().map(|step| step_fact(view, step)).collect(),
         witness: part.packets.witness().map(|packet| witness(&packet)),
+        meaning: meaning_of(spoken, &part.packets),
     }
 }

@@ -3,10 +3,12 @@
 use super::{Decided, InterfaceFact, decided, interface_fact, rules_in_force};
 use crate::describe::{Symbols, Traffic, ports_text, symbols_of, traffic};
 use crate::effective::{Class, Listed, Reply, Side, effective};
+use crate::faults::{carried, under};
 use crate::model::{Direction, Id, RuleId};
 use crate::packet::PacketSet;
 use crate::stage::{StageKind, rule_match};
 use crate::view::View;
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -101,6 +103,16 @@ pub fn effective_answer(view: &View<'_>, class: &Class, asked: impl Fn(Direction
         client_ports: ports_text(&view.settings(network).client_ports),
         sides: sides.into(),
     }
+}
+
+/// The effective rules of some classes, on all cores, in their order.
+pub fn effective_answers(
+    view: &View<'_>,
+    classes: &[Class],
+    asked: impl Fn(Direction) -> Option<PacketSet> + Sync,
+) -> Vec<Effective> {
+    let fault = carried();
+    classes.par_iter().map(|class| under(fault, || effective_answer(view, class, &asked))).collect()
 }
 
 fn side_fact(view: &View<'_>, side: &Side, network: Id<crate::model::Network>) -> SideFact {

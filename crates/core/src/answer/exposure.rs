@@ -1,14 +1,18 @@
 //! What the internet reaches, as data: open, unknown, and closed with what closes it.
 
-use super::{Decided, DeviceWayFact, InterfaceFact, decided, device_way_fact, hop_text, interface_fact};
+use super::surface::{ObservedFact, OneStepFact, OnwardFact, OutwardFact, names_of_nothing};
+use super::{
+    Decided, DeviceWayFact, InterfaceFact, decided, device_way_fact, hop_text, interface_fact, rules_in_force,
+};
 use crate::address::{Addresses, Family};
 use crate::describe::{PeerWords, Symbols, Witness, peer_words, ports_text, symbols_of, witness};
+use crate::expect::{Judging, Spoken};
 use crate::exposure::{DeviceWay, DirectWay, HeldBy, Part, Verdict, device_ways, direct_ways};
 use crate::finding::{Severity, exposure_severity};
-use crate::model::{Id, Interface};
+use crate::model::{Direction, Id, Interface, RuleId};
 use crate::packet::{PacketSet, entries_within};
 use crate::source::Place;
-use crate::stage::{StageKind, Way};
+use crate::stage::{StageKind, Way, chain, rule_match};
 use crate::view::View;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -29,6 +33,18 @@ pub struct ExposureAnswer {
     pub by_devices: Vec<DeviceWayFact>,
     /// Public addresses of the snapshot that nothing holds.
     pub held_by_nothing: Vec<String>,
+    /// Public names that lead to addresses which nothing in the snapshot holds: `name → address`.
+    pub names_of_nothing: Vec<String>,
+    /// Closed ways in that a single change would open.
+    pub one_step_away: Vec<OneStepFact>,
+    /// Closed ways in that were not looked at for that.
+    pub steps_not_looked_at: usize,
+    /// What lies behind what is exposed, if that was asked.
+    pub onward: Option<OnwardFact>,
+    /// Who connects to the internet, if that was asked.
+    pub outward: Option<Vec<OutwardFact>>,
+    /// What was seen from outside, if that was given.
+    pub observed: Option<ObservedFact>,
 }
 
 /// By what the internet gets to an interface.
@@ -59,12 +75,89 @@ pub struct WayFact {
     pub gateway: Option<String>,
     /// How bad it is that something is open; none if nothing is.
     pub severity: Option<Severity>,
+    /// What expectations say of what is open; none if nothing is, or if there are no expectations about who reaches whom.
+    pub spoken: Option<SpokenFact>,
     /// What works, with all that let it in.
     pub open: Vec<OpenFact>,
     /// What depends on what the snapshot lacks.
     pub unknown: Vec<OpenFact>,
     /// What does not work, and what closes it; to be read from the top.
     pub closed: Vec<ClosedFact>,
+}
+
+/// Whether somebody meant what is open.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Meaning {
+    /// An expectation forbids some of it.
+    Unmeant,
+    /// Of some of it no expectation speaks.
+    Unjudged,
+    /// Expectations allow all of it.
+    Meant,
+}
+
+impl Meaning {
+    /// What it is called.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Unmeant => "unmeant",
+            Self::Unjudged => "unjudged",
+            Self::Meant => "meant",
+        }
+    }
+}
+
+/// What expectations say of what is open.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SpokenFact {
+    /// All together, the worst.
+    pub meaning: Meaning,
+    /// Expectations that allow some of it.
+    pub allowed_by: Vec<String>,
+    /// Expectations that forbid some of it.
+    pub forbidden_by: Vec<String>,
+    /// The services that one allows, from some source.
+    pub meant: Vec<String>,
+    /// The services that one forbids, from some source.
+    pub unmeant: Vec<String>,
+    /// The services of which none speaks, from some source.
+    pub unjudged: Vec<String>,
+}
+
+/// Whether some packets that are open are meant: the worst that is said of any.
+pub(super) fn meaning_of(spoken: &Spoken, packets: &PacketSet) -> Option<Meaning> {
+    if spoken.unmeant.overlaps(packets) {
+        Some(Meaning::Unmeant)
+    } else if spoken.unjudged.overlaps(packets) {
+        Some(Meaning::Unjudged)
+    } else {
+        spoken.meant.overlaps(packets).then_some(Meaning::Meant)
+    }
+}
+
+/// What expectations say, as data.
+pub(super) fn spoken_fact(spoken: &Spoken) -> Option<SpokenFact> {
+    let meaning = meaning_of(spoken, &PacketSet::full())?;
+    let services = |set: &PacketSet| {
+        let mut texts: Vec<String> = Vec::new();
+        for family in Family::BOTH {
+            let only = Addresses::of_family(family);
+            let here = set.between(Some(&only), None).services();
+            let new = crate::packet::service::texts(family, &here).into_iter().filter(|text| !texts.contains(text));
+            texts.extend(new.collect::<Vec<_>>());
+        }
+        texts
+    };
+    Some(SpokenFact {
+        meaning,
+        allowed_by: spoken.allowed_by.clone(),
+        forbidden_by: spoken.forbidden_by.clone(),
+        meant: services(&spoken.meant),
+        unmeant: services(&spoken.unmeant),
+        unjudged: services(&spoken.unjudged),
+    })
 }
 
 /// Connections that work, or may work.
@@ -85,6 +178,8 @@ pub struct OpenFact {
     pub decided: Vec<Decided>,
     /// A packet that gets in, as the interface receives it.
     pub witness: Option<Witness>,
+    /// Whether somebody meant it; none if there are no expectations about who reaches whom, or if it is not open for certain.
+    pub meaning: Option<Meaning>,
 }
 
 /// What closes a way in, for some traffic.
@@ -136,6 +231,7 @@ pub enum Closing {
 /// Everything that the internet reaches, of some interfaces or of all.
 pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> ExposureAnswer {
     let wanted = |id: Id<Interface>| only.is_none_or(|only| only.contains(&id));
+    let judging = Judging::new(view);
     let ways: Vec<DirectWay> = direct_ways(view).into_iter().filter(|way| wanted(way.interface)).collect();
     let workload = |id: Id<Interface>| view.estate.interfaces[id].workload.ok_or(id);
     let count = |chosen: &dyn Fn(&DirectWay) -> bool| {
@@ -155,12 +251,13 @@ pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Expos
     open.extend(reached.map(workload));
     open.sort_unstable();
     open.dedup();
-    let mut by_devices: Vec<DeviceWayFact> = devices.iter().map(|way| device_way_fact(view, way)).collect();
+    let mut by_devices: Vec<DeviceWayFact> =
+        devices.iter().map(|way| device_way_fact(view, way, &judging.by_device(way))).collect();
     by_devices.sort_by_key(|fact| (std::cmp::Reverse(fact.severity), fact.unknown.is_empty()));
     let mut all: Vec<_> = view.estate.interfaces.ids().filter(|id| wanted(*id)).map(workload).collect();
     all.sort_unstable();
     all.dedup();
-    let mut facts: Vec<WayFact> = ways.iter().map(|way| way_fact(view, way)).collect();
+    let mut facts: Vec<WayFact> = ways.iter().map(|way| way_fact(view, way, &judging.direct(way))).collect();
     facts.sort_by_key(|fact| (std::cmp::Reverse(fact.severity), fact.unknown.is_empty()));
     let idle =
         view.estate.public_addresses.items().iter().filter(|public| public.interface.is_none() && only.is_none());
@@ -171,11 +268,17 @@ pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Expos
         ways: facts,
         by_devices,
         held_by_nothing: idle.map(|public| public.name.to_string()).collect(),
+        names_of_nothing: if only.is_none() { names_of_nothing(view) } else { Vec::new() },
+        one_step_away: Vec::new(),
+        steps_not_looked_at: 0,
+        onward: None,
+        outward: None,
+        observed: None,
     }
 }
 
 /// One way in as data.
-pub fn way_fact(view: &View<'_>, way: &DirectWay) -> WayFact {
+pub fn way_fact(view: &View<'_>, way: &DirectWay, spoken: &Spoken) -> WayFact {
     let estate = view.estate;
     let public = way.public.map(|public| &estate.public_addresses[public]);
     let domain = PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
@@ -189,11 +292,12 @@ pub fn way_fact(view: &View<'_>, way: &DirectWay) -> WayFact {
     for (_, members) in &mut symbols {
         *members = members.intersection(&internet);
     }
+    let unions = if way.open().is_empty() { Vec::new() } else { union_rules(view, way.interface) };
     let facts = |chosen: &dyn Fn(&Part) -> bool| {
         way.parts
             .iter()
             .filter(|part| chosen(part))
-            .flat_map(|part| open_facts(view, way, part, &domain, &symbols))
+            .flat_map(|part| open_facts(view, way, part, &domain, &symbols, spoken, &unions))
             .collect()
     };
     WayFact {
@@ -203,11 +307,28 @@ pub fn way_fact(view: &View<'_>, way: &DirectWay) -> WayFact {
         address: public.map_or_else(|| way.own.to_string(), |public| public.name.to_string()),
         own: way.own.to_string(),
         gateway: way.gateway.map(|gateway| estate.gateways[gateway].name.to_string()),
-        severity: exposure_severity(view, &way.open(), &domain),
+        severity: exposure_severity(view, &way.open(), &domain, spoken),
+        spoken: spoken_fact(spoken),
         open: facts(&|part| part.verdict.is_open()),
         unknown: facts(&|part| part.verdict == Verdict::Unknown),
         closed: closed_facts(view, way, &domain, &symbols),
     }
+}
+
+/// The rules of the union groups of an interface that admit something, each with its stage and its packets.
+fn union_rules(view: &View<'_>, interface: Id<Interface>) -> Vec<(StageKind, RuleId, PacketSet)> {
+    let network = Some(view.estate.network_of(interface));
+    let stages = chain(view, interface, Direction::In).stages;
+    let filters = stages.iter().flat_map(|stage| stage.filters.iter().map(|filter| (stage.kind, *filter)));
+    let unions = filters.filter(|(_, filter)| view.estate.filters[*filter].is_union());
+    let mut found = Vec::new();
+    for (kind, filter) in unions {
+        for id in rules_in_force(view, &[filter], Direction::In) {
+            let matched = rule_match(view, id, network);
+            found.push((kind, id, matched.sure.union(&matched.maybe)));
+        }
+    }
+    found
 }
 
 /// The internet's addresses among some, in words: all of them are `any`.
@@ -230,7 +351,22 @@ fn sources(
     (words, missing.is_empty())
 }
 
-fn open_facts(view: &View<'_>, way: &DirectWay, part: &Part, domain: &PacketSet, symbols: &Symbols) -> Vec<OpenFact> {
+fn open_facts(
+    view: &View<'_>,
+    way: &DirectWay,
+    part: &Part,
+    domain: &PacketSet,
+    symbols: &Symbols,
+    spoken: &Spoken,
+    unions: &[(StageKind, RuleId, PacketSet)],
+) -> Vec<OpenFact> {
+    // Whoever takes away the first rule finds the others still there.
+    let also = |stage: StageKind, first: RuleId| -> Vec<RuleId> {
+        let others = unions
+            .iter()
+            .filter(|(kind, id, packets)| *kind == stage && *id != first && packets.overlaps(&part.packets));
+        others.map(|(_, id, _)| *id).collect()
+    };
     let wide = part.packets.union(&domain.complement());
     let entries = entries_within(&part.packets, &wide);
     let facts = entries.into_iter().map(|entry| {
@@ -249,8 +385,9 @@ fn open_facts(view: &View<'_>, way: &DirectWay, part: &Part, domain: &PacketSet,
                 _ => None,
             },
             some_routes: part.verdict == Verdict::WorksForRoutes,
-            decided: decided(view.estate, &way.stages, &part.way.judgements, |_, _| Vec::new()),
+            decided: decided(view.estate, &way.stages, &part.way.judgements, also),
             witness: here.witness().map(|packet| witness(&packet)),
+            meaning: meaning_of(spoken, &here),
         }
     });
     facts.collect()

@@ -72,7 +72,7 @@ pub struct SinceFact {
     pub gone: Vec<StepFact>,
 }
 
-fn edit_fact(view: &View<'_>, edit: &Edit) -> EditFact {
+pub(super) fn edit_fact(view: &View<'_>, edit: &Edit) -> EditFact {
     EditFact {
         kind: edit.kind,
         text: edit.text.clone(),

@@ -6,6 +6,7 @@
 mod audit;
 mod device_way;
 mod effective;
+mod expectations;
 mod exposure;
 mod figure;
 mod holding;
@@ -17,12 +18,16 @@ mod reach;
 mod routes;
 mod rule;
 mod step;
+mod surface;
 mod tidy;
 
-pub use audit::{Audit, Count, KindCount, audit};
+pub use audit::{Audit, Count, KindCount, Since, audit};
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};
-pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer};
-pub use exposure::{ClosedFact, Closing, ExposureAnswer, OpenFact, WayFact, WayKind, exposure_answer, way_fact};
+pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer, effective_answers};
+pub use expectations::ExpectationFact;
+pub use exposure::{
+    ClosedFact, Closing, ExposureAnswer, Meaning, OpenFact, SpokenFact, WayFact, WayKind, exposure_answer, way_fact,
+};
 pub use figure::{BoxKind, FOLDS_ABOVE, Figure, FigureBox, FigureLink, FigureLinkKind, FigureRow, RowKind, figure};
 pub use holding::{Finds, Holding, find};
 pub use inventory::{
@@ -37,6 +42,10 @@ pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answ
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
 pub(crate) use step::spot_text;
 pub use step::{StepDoes, StepFact, hop_text, step_fact};
+pub use surface::{
+    MOST_STEPS, MarkedFact, ObservedFact, OneStepFact, OnwardFact, OnwardFrom, OutwardFact, Seen, SeenFact, Sight,
+    UnseenFact, observed, one_step_away, onward, outward,
+};
 pub use tidy::{Going, Proof, Staying, TidyAnswer, TidyFile, TidyFilter, tidy_plan};
 
 use crate::address::Addresses;
@@ -76,6 +85,8 @@ pub struct Heading {
     pub size: Size,
     /// Settings that nobody wrote down and on which something here rests, with the value that they have.
     pub settings_at_default: Vec<String>,
+    /// What was said beside the snapshot: the configuration, and how many expectations and acceptances of which files.
+    pub stated: Vec<String>,
     /// What the snapshot says it lacks.
     pub gaps: Vec<GapRow>,
 }
@@ -176,7 +187,7 @@ pub struct Decided {
     pub does: Does,
     /// What decided.
     pub decider: Decider,
-    /// Other rules of the same union that admit all of it too.
+    /// Other rules of the same union that admit it too: all of it in effective rules, some of it in exposures.
     pub also: Vec<RuleFact>,
 }
 
@@ -200,6 +211,7 @@ pub fn heading(view: &View<'_>) -> Heading {
         judged_by: view.at.map(|at| at.to_string()),
         size: size(estate),
         settings_at_default: settings_at_default(view),
+        stated: view.stated.sources.clone(),
         gaps: inventory::gaps(estate),
     }
 }

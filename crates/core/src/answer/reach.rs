@@ -209,7 +209,7 @@ pub(super) fn link_facts(view: &View<'_>, found: &Sweep, ways: &[Way]) -> Vec<Li
     merged
 }
 
-fn hop_fact(view: &View<'_>, found: &Sweep, all: &[Vec<Id<Interface>>], hop: &Hop) -> HopFact {
+pub(super) fn hop_fact(view: &View<'_>, found: &Sweep, all: &[Vec<Id<Interface>>], hop: &Hop) -> HopFact {
     HopFact {
         from: place_fact(view, all, hop.from),
         to: place_fact(view, all, hop.to),

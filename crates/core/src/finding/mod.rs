@@ -4,20 +4,25 @@
 //! its check. The catalogue is [`CATALOGUE`]; checks, `explain` and documentation loop over it. A check first
 //! collects facts and then tells them in words, in one place of its file. Severity is settled here, before any renderer.
 
+mod accepting;
 mod harmless;
 mod kinds;
+mod pinning;
 mod routing;
 
+pub use accepting::{Accepted, Judged, judged};
 pub(crate) use kinds::exposed::severity as exposure_severity;
+pub use pinning::{PinnedFact, pinned_facts};
 pub(crate) use routing::firewall_of;
 
 use crate::address::Family;
 use crate::binding::Bindings;
 use crate::dead::{Dead, DeadTranslation, dead_rules, dead_translations};
 use crate::describe::{RuleFact, Witness, owner_text, rule_fact, rule_meaning, rule_text};
+use crate::expect::{Judging, Standing, standings};
 use crate::exposure::{DeviceWay, DirectWay, device_ways, direct_ways};
 use crate::model::{Filter, Id, Interface, RuleId};
-use crate::packet::Intervals;
+use crate::packet::{Intervals, PacketSet};
 use crate::source::{Origin, Place};
 use crate::view::View;
 use schemars::JsonSchema;
@@ -87,6 +92,9 @@ pub struct Kind {
 
 /// Every kind, in the order in which `explain` and the documentation list them.
 pub const CATALOGUE: &[&Kind] = &[
+    &kinds::expectation_broken::KIND,
+    &kinds::expectation_unknown::KIND,
+    &kinds::expectation_vacuous::KIND,
     &kinds::exposed::KIND,
     &kinds::any_source::KIND,
     &kinds::all_services::KIND,
@@ -122,6 +130,9 @@ pub const CATALOGUE: &[&Kind] = &[
     &kinds::peer_missing::KIND,
     &kinds::peer_empty::KIND,
     &kinds::impossible_match::KIND,
+    &kinds::acceptance_expired::KIND,
+    &kinds::acceptance_too_wide::KIND,
+    &kinds::acceptance_unused::KIND,
     &kinds::overdue::KIND,
     &kinds::no_longer_enforced::KIND,
     &kinds::no_description::KIND,
@@ -167,6 +178,10 @@ pub enum Role {
     GoesBy,
     /// By what it was meant to go.
     MeantBy,
+    /// What people say of it.
+    Says,
+    /// By what way a packet goes.
+    Step,
 }
 
 impl Role {
@@ -182,6 +197,8 @@ impl Role {
             Self::ActsOn => "acts on",
             Self::GoesBy => "goes by",
             Self::MeantBy => "meant by",
+            Self::Says => "says",
+            Self::Step => "by way of",
         }
     }
 }
@@ -210,6 +227,8 @@ pub struct Finding {
     pub severity: Severity,
     /// The severity of the kind before factors.
     pub base: Severity,
+    /// Why the configuration changed that severity, if it did.
+    pub regraded: Option<String>,
     /// What raised or lowered it.
     pub factors: Vec<Factor>,
     /// Stable against reordering, renumbering and reformatting; unique within an audit.
@@ -230,6 +249,11 @@ pub struct Finding {
     pub witness: Option<Witness>,
     /// What to do.
     pub mend: String,
+    /// The user's own requirements against which it speaks.
+    pub controls: Vec<String>,
+    /// The packets that it is about, for acceptances; none if it is about none.
+    #[serde(skip)]
+    pub packets: Option<PacketSet>,
 }
 
 /// A finding before severity and fingerprint are settled.
@@ -246,6 +270,8 @@ pub(crate) struct Draft {
     pub evidence: Vec<Evidence>,
     pub witness: Option<Witness>,
     pub mend: String,
+    /// What it lets through; a growth of it opens an acceptance again.
+    pub packets: Option<PacketSet>,
 }
 
 /// What checks look at; what several need is computed once.
@@ -257,9 +283,36 @@ pub(crate) struct Context<'v, 'e> {
     ways: OnceCell<Vec<DirectWay>>,
     device_ways: OnceCell<Vec<DeviceWay>>,
     routing: OnceCell<routing::Routing<'e>>,
+    standings: OnceCell<Vec<Standing>>,
+    judging: OnceCell<Judging<'v, 'e>>,
 }
 
-impl Context<'_, '_> {
+impl<'v, 'e> Context<'v, 'e> {
+    /// How each expectation stands.
+    pub fn standings(&self) -> &[Standing] {
+        self.standings.get_or_init(|| standings(self.view))
+    }
+
+    /// What expectations say of the internet's connections.
+    pub fn judging(&self) -> &Judging<'v, 'e> {
+        self.judging.get_or_init(|| Judging::new(self.view))
+    }
+
+    /// All packets that a rule matches somewhere.
+    pub fn rule_packets(&self, id: RuleId) -> PacketSet {
+        let places = self.bindings.enforced(self.view, id.filter);
+        let mut networks: Vec<_> = places.iter().map(|place| place.network).collect();
+        networks.sort_unstable();
+        networks.dedup();
+        if networks.is_empty() {
+            networks.push(None);
+        }
+        PacketSet::union_all(networks.into_iter().map(|network| {
+            let matched = crate::stage::rule_match(self.view, id, network);
+            matched.sure.union(&matched.maybe)
+        }))
+    }
+
     pub fn dead(&self) -> &[Dead] {
         self.dead.get_or_init(|| dead_rules(self.view, &self.bindings))
     }
@@ -313,6 +366,7 @@ impl Context<'_, '_> {
             evidence: vec![self.rule_evidence(Role::AtFault, id)],
             witness: None,
             mend: String::new(),
+            packets: None,
         }
     }
 
@@ -343,6 +397,7 @@ impl Context<'_, '_> {
             evidence: Vec::new(),
             witness: None,
             mend: String::new(),
+            packets: None,
         }
     }
 
@@ -389,6 +444,11 @@ pub fn findings(view: &View<'_>) -> Vec<Finding> {
 
 /// The findings of some kinds.
 pub(crate) fn findings_of(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Vec<Finding> {
+    found(view, wanted).0
+}
+
+/// The findings of some kinds, and how expectations stand if that was asked on the way.
+fn found(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> (Vec<Finding>, Vec<Standing>) {
     let context = Context {
         view,
         bindings: Bindings::new(view),
@@ -397,16 +457,24 @@ pub(crate) fn findings_of(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Ve
         ways: OnceCell::new(),
         device_ways: OnceCell::new(),
         routing: OnceCell::new(),
+        standings: OnceCell::new(),
+        judging: OnceCell::new(),
     };
     let mut all = Vec::new();
     for (order, kind) in CATALOGUE.iter().enumerate().filter(|(_, kind)| wanted(kind)) {
         let mut seen: BTreeMap<String, usize> = BTreeMap::new();
         for draft in (kind.check)(&context) {
             let before = seen.entry(draft.subject.clone()).or_default();
-            all.push((order, finished(kind, draft, *before)));
+            all.push((order, finished(view, kind, draft, *before)));
             *before += 1;
         }
     }
+    let standings = context.standings.into_inner().unwrap_or_default();
+    (sorted(all), standings)
+}
+
+/// Worst first, then by the order of the catalogue, file and line.
+fn sorted(mut all: Vec<(usize, Finding)>) -> Vec<Finding> {
     all.sort_by(|(a_order, a), (b_order, b)| {
         let key = |order: usize, finding: &Finding| {
             (std::cmp::Reverse(finding.severity), order, finding.place.clone(), finding.title.clone())
@@ -416,12 +484,18 @@ pub(crate) fn findings_of(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Ve
     all.into_iter().map(|(_, finding)| finding).collect()
 }
 
-fn finished(kind: &Kind, draft: Draft, before: usize) -> Finding {
-    let Draft { subject, cause, title, place, networks, owner, factors, evidence, witness, mend } = draft;
+fn finished(view: &View<'_>, kind: &Kind, draft: Draft, before: usize) -> Finding {
+    let Draft { subject, cause, title, place, networks, owner, factors, evidence, witness, mend, packets } = draft;
+    let regraded = view.stated.severities.iter().find(|one| &*one.kind == kind.name);
+    let base = regraded.map_or(kind.base, |one| one.severity);
+    let controls = view.stated.controls.iter().filter(|control| control.kinds.iter().any(|name| **name == *kind.name));
     Finding {
         kind: kind.name.to_owned(),
-        severity: kind.base.with(&factors),
-        base: kind.base,
+        severity: base.with(&factors),
+        base,
+        regraded: regraded.map(|one| one.reason.to_string()),
+        controls: controls.map(|control| control.control.to_string()).collect(),
+        packets,
         factors,
         fingerprint: fingerprint(kind.name, &subject, before),
         cause: cause.unwrap_or(subject),

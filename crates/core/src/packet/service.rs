@@ -169,6 +169,24 @@ pub fn texts(family: Family, services: &Intervals) -> Vec<String> {
     texts
 }
 
+/// The same, each item as [`Service`](crate::model::Service) reads it.
+pub fn notation(family: Family, services: &Intervals) -> Vec<String> {
+    if *services == all(family) {
+        return vec!["any".to_owned()];
+    }
+    let mut items = Vec::new();
+    for text in plain_texts(family, services) {
+        let run = text.strip_prefix("protocol ").and_then(|run| run.split_once('-'));
+        match run.and_then(|(first, last)| Some((first.parse::<u8>().ok()?, last.parse::<u8>().ok()?))) {
+            Some((first, last)) => {
+                items.extend((first..=last).filter(|one| exists(family, *one)).map(|one| one.to_string()));
+            }
+            None => items.push(text),
+        }
+    }
+    items
+}
+
 fn plain_texts(family: Family, services: &Intervals) -> Vec<String> {
     let mut texts = Vec::new();
     let mut run: Option<(u8, u8)> = None;

@@ -283,10 +283,10 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
 }
 
 /// An interface that sends, and its node.
-type Sender = (Id<Interface>, u32);
+pub(crate) type Sender = (Id<Interface>, u32);
 
 /// Interfaces in lists in which no two hold one address, since a packet says nothing else about who sent it.
-fn without_twice(view: &View<'_>, from: &[Sender]) -> Vec<Vec<Sender>> {
+pub(crate) fn without_twice(view: &View<'_>, from: &[Sender]) -> Vec<Vec<Sender>> {
     let several = view.held_by_several();
     let mut lists: Vec<(Addresses, Vec<Sender>)> = vec![(Addresses::empty(), Vec::new())];
     for one in from {
@@ -323,14 +323,17 @@ fn from_interfaces(view: &View<'_>, from: &[(Id<Interface>, u32)], to: &Addresse
     PacketSet::union_all(sets)
 }
 
+/// The numbers of some services; of all if none is named.
+pub(crate) fn numbers_of(services: &[Service], family: Family) -> Intervals {
+    if services.is_empty() {
+        return service::all(family);
+    }
+    services.iter().fold(Intervals::empty(), |sum, one| sum.union(&one.numbers(family)))
+}
+
 /// Packets of some services, with these client ports where they have any.
 pub(crate) fn sent(sources: &Addresses, to: &Addresses, services: &[Service], ports: &Intervals) -> PacketSet {
-    let numbers = |family| {
-        if services.is_empty() {
-            return service::all(family);
-        }
-        services.iter().fold(Intervals::empty(), |sum, one| sum.union(&one.numbers(family)))
-    };
+    let numbers = |family| numbers_of(services, family);
     let every = Intervals::span(0, u128::from(u16::MAX));
     let ported = |family| numbers(family).intersection(&service::all_with_ports());
     let others = |family| numbers(family).difference(&service::all_with_ports());

@@ -1,10 +1,12 @@
 //! The audit: a sentence, the worst findings in full, the others in a line each, a summary; never more lines than fit.
 
 use crate::harmless;
-use crate::page::{FAINT, Look, Page, plural, style_of};
+use crate::page::{FAINT, Look, Page, STRONG, plural, style_of};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, Audit};
-use heronshale_core::finding::{Factor, Finding, Role, Severity};
+use heronshale_core::answer::{Answer, Audit, Since};
+use heronshale_core::describe::moment_text;
+use heronshale_core::expect::State;
+use heronshale_core::finding::{Accepted, Factor, Finding, Role, Severity};
 
 /// How long an audit may be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,7 +30,17 @@ pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
     if !audit.only.is_empty() {
         page.say(FAINT, &format!("only {}: {} left out", audit.only.join(", "), plural(audit.left_out, "finding")));
     }
-    let tail = summary(audit, look).lines().count() + 2 * usize::from(!heading.gaps.is_empty()) + heading.gaps.len();
+    if let Some(since) = &audit.since {
+        let known = format!("{} it had already", plural(since.known, "finding"));
+        page.say(FAINT, &format!("only what is new since {}: {known}", since_text(since)));
+    }
+    let mut gaps = Page::new(look);
+    gaps.gaps(heading);
+    let said = said(audit, matches!(length, Length::All), look);
+    let tail = said.lines().count()
+        + summary(audit, look).lines().count()
+        + 2 * usize::from(!heading.gaps.is_empty())
+        + heading.gaps.len();
     // One cause is told once, with the places where it occurs.
     let causes = audit.by_cause();
     let mut listed = 0;
@@ -60,8 +72,82 @@ pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
     }
     page.blank();
     summary(audit, page.look).lines().for_each(|line| page.raw(line));
+    said.lines().for_each(|line| page.raw(line));
     page.gaps(heading);
     page.finish()
+}
+
+fn since_text(since: &Since) -> String {
+    since.taken.as_deref().map_or_else(|| "a snapshot of no date".to_owned(), moment_text)
+}
+
+/// What people said: how expectations stand, what is accepted, what is gone.
+fn said(audit: &Audit, all: bool, look: Look) -> String {
+    const SHOWN: usize = 7;
+    let most = if all { usize::MAX } else { SHOWN };
+    let mut page = Page::new(look);
+    if !audit.expectations.is_empty() {
+        let count = |state: State| audit.expectations.iter().filter(|one| one.state == state).count();
+        let states = [State::Broken, State::Unknown, State::Vacuous, State::Kept];
+        let counts = states.iter().filter(|state| count(**state) > 0);
+        let counts: Vec<String> = counts.map(|state| format!("{} {}", count(*state), state.word())).collect();
+        page.heading(&format!("{}: {}", plural(audit.expectations.len(), "expectation"), counts.join(", ")));
+        let mut sorted: Vec<_> = audit.expectations.iter().collect();
+        sorted.sort_by_key(|one| one.state);
+        for one in sorted.iter().take(most) {
+            let style = if one.state == State::Kept { FAINT } else { STRONG };
+            let text = format!("{}: {}  {}", one.name, one.says, super::at(&one.place));
+            page.hang_behind(style, &format!("  {:<9}", one.state.word()), Style::new(), &text, 11);
+        }
+        if sorted.len() > most {
+            page.say(FAINT, &format!("  and {} more: --all tells all", sorted.len() - most));
+        }
+    }
+    if !audit.accepted.is_empty() {
+        page.heading(&format!("Accepted: {}", plural(audit.accepted.len(), "finding")));
+        let mut sorted: Vec<_> = audit.accepted.iter().collect();
+        sorted.sort_by_key(|one| one.days_left);
+        for one in sorted.iter().take(most) {
+            let left = match one.days_left {
+                0 => "ends today".to_owned(),
+                days => format!("{} left", plural(usize::try_from(days).unwrap_or(0), "day")),
+            };
+            let text = format!(
+                "{} {}: {} — {}, {}, until {} ({left})  {}",
+                one.finding.kind,
+                one.finding.fingerprint,
+                one.finding.title,
+                one.reason,
+                one.who,
+                moment_text(&one.until),
+                super::at(&one.place)
+            );
+            page.hang(Style::new(), "  ", &text, 4);
+        }
+        if sorted.len() > most {
+            page.say(FAINT, &format!("  and {} more: --all tells all", sorted.len() - most));
+        }
+    }
+    if let Some(since) = audit.since.as_ref().filter(|since| !since.gone.is_empty()) {
+        page.heading(&format!("Gone since {}: {}", since_text(since), plural(since.gone.len(), "finding")));
+        for one in since.gone.iter().take(most) {
+            page.hang(Style::new(), "  ", &format!("{} {}: {}", one.kind, one.fingerprint, one.title), 4);
+        }
+        if since.gone.len() > most {
+            page.say(FAINT, &format!("  and {} more: --all tells all", since.gone.len() - most));
+        }
+    }
+    page.finish()
+}
+
+/// `5 of 13 expectations are broken.`
+fn broken(audit: &Audit) -> String {
+    let count = audit.expectations.iter().filter(|one| one.state == State::Broken).count();
+    match count {
+        0 => String::new(),
+        1 => format!(" 1 of {} is broken.", plural(audit.expectations.len(), "expectation")),
+        _ => format!(" {count} of {} are broken.", plural(audit.expectations.len(), "expectation")),
+    }
 }
 
 fn sentence(audit: &Audit) -> String {
@@ -87,9 +173,24 @@ fn sentence(audit: &Audit) -> String {
             } else {
                 String::new()
             };
-            format!("{reach} {}{of}: {}.", plural(audit.findings.len(), "finding"), counts.join(", "))
+            let findings = plural(audit.findings.len(), "finding");
+            format!("{reach}{} {findings}{of}: {}.", broken(audit), counts.join(", "))
         }
     }
+}
+
+/// One finding that somebody lives with, in full.
+pub fn one_accepted(answer: &Answer<Accepted>, look: Look) -> String {
+    let Answer { heading, answer: accepted, .. } = &harmless(answer);
+    let finding = &accepted.finding;
+    let mut page = Page::new(look);
+    let until = moment_text(&accepted.until);
+    let sentence = format!("{} {} is accepted until {until}: {}.", finding.kind, finding.fingerprint, finding.title);
+    page.top(&sentence, heading);
+    page.blank();
+    in_full(finding, &[], true, page.look).lines().for_each(|line| page.raw(line));
+    page.field("accepted", &format!("{} ({})  {}", accepted.reason, accepted.who, super::at(&accepted.place)));
+    page.finish()
 }
 
 /// One finding in full, as `explain` shows it.
@@ -136,8 +237,11 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
         let place = place.map_or_else(String::new, |place| format!("  {}", super::at(place)));
         page.field(label, &format!("{}{place}", piece.text));
     }
-    if !finding.factors.is_empty() {
-        page.field(finding.severity.word(), &severity_text(finding.base, &finding.factors));
+    if !finding.factors.is_empty() || finding.regraded.is_some() {
+        page.field(finding.severity.word(), &severity_text(finding));
+    }
+    if !finding.controls.is_empty() {
+        page.field("against", &finding.controls.join(", "));
     }
     page.field("mend", &finding.mend);
     let shown = if all || others.len() <= SHOWN + 1 { others.len() } else { SHOWN };
@@ -158,17 +262,20 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
 }
 
 /// `minor; up: a sensitive port is open; down: …`.
-fn severity_text(base: Severity, factors: &[Factor]) -> String {
+fn severity_text(finding: &Finding) -> String {
     let factor = |factor: &Factor| format!("{}: {}", if factor.steps > 0 { "up" } else { "down" }, factor.because);
-    let factors: Vec<String> = factors.iter().map(factor).collect();
-    format!("{} by its kind; {}", base.word(), factors.join("; "))
+    let base = match &finding.regraded {
+        None => format!("{} by its kind", finding.base.word()),
+        Some(reason) => format!("{} by the configuration ({reason})", finding.base.word()),
+    };
+    std::iter::once(base).chain(finding.factors.iter().map(factor)).collect::<Vec<_>>().join("; ")
 }
 
 /// A cause in one line: its worst finding, and how many more there are.
 fn in_short(page: &mut Page, finding: &Finding, more: usize) {
     let place = finding.place.as_ref().map(super::at).unwrap_or_default();
     let place = if more > 0 { format!("{place} and {more} more") } else { place };
-    let front = format!("{:<8} {:<18} ", finding.severity.word(), finding.kind);
+    let front = format!("{:<8} {:<19} ", finding.severity.word(), finding.kind);
     let room = page.look.width.saturating_sub(front.len() + place.len() + 2);
     let title: String = if finding.title.chars().count() > room {
         finding.title.chars().take(room.saturating_sub(1)).chain(['…']).collect()
@@ -182,12 +289,18 @@ fn in_short(page: &mut Page, finding: &Finding, more: usize) {
 
 fn summary(audit: &Audit, look: Look) -> String {
     let mut page = Page::new(look);
-    let number = |count: usize| if count == 0 { "·".to_owned() } else { count.to_string() };
-    let rows = audit.by_kind.iter().map(|kind| {
-        std::iter::once(kind.kind.clone()).chain(kind.counts.iter().map(|count| number(*count))).collect::<Vec<_>>()
-    });
-    page.table(&["kind", "urgent", "serious", "minor", "note"], &rows.collect::<Vec<_>>(), &[1, 2, 3, 4]);
-    for (label, counts) in [("by owner", &audit.by_owner), ("by network", &audit.by_network)] {
+    for (at, severity) in Severity::ALL.into_iter().rev().enumerate() {
+        let mut kinds: Vec<_> = audit.by_kind.iter().filter(|kind| kind.counts[at] > 0).collect();
+        kinds.sort_by_key(|kind| std::cmp::Reverse(kind.counts[at]));
+        if !kinds.is_empty() {
+            let all: Vec<String> = kinds.iter().map(|kind| format!("{} {}", kind.kind, kind.counts[at])).collect();
+            let count: usize = kinds.iter().map(|kind| kind.counts[at]).sum();
+            let label = format!("{:<12}", format!("{} {count}", severity.word()));
+            page.hang_behind(style_of(severity), &label, Style::new(), &all.join(", "), 12);
+        }
+    }
+    let tables = [("by owner", &audit.by_owner), ("by network", &audit.by_network), ("by control", &audit.by_control)];
+    for (label, counts) in tables {
         if !counts.is_empty() {
             let all: Vec<String> = counts.iter().take(8).map(|one| format!("{} {}", one.name, one.count)).collect();
             let more = counts.len().saturating_sub(8);

@@ -5,8 +5,8 @@ use crate::harmless;
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_core::answer::{
-    Answer, ClosedFact, Closing, Decider, DeviceWayFact, ExposureAnswer, OpenFact, PathTraffic, WalkedFact, WayFact,
-    WayKind,
+    Answer, ClosedFact, Closing, Decider, DeviceWayFact, ExposureAnswer, HopFact, Meaning, ObservedFact, OnwardFact,
+    OpenFact, OutwardFact, PathTraffic, Sight, SpokenFact, WalkedFact, WayFact, WayKind,
 };
 use heronshale_core::walk::Verdict;
 
@@ -49,8 +49,146 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
         page.blank();
         page.say(Style::new(), &format!("Public addresses held by nothing: {}", exposure.held_by_nothing.join(", ")));
     }
+    beside(&mut page, exposure);
     page.gaps(heading);
     page.finish()
+}
+
+/// What belongs to it beside the ways in.
+fn beside(page: &mut Page, exposure: &ExposureAnswer) {
+    const SHOWN: usize = 12;
+    if !exposure.names_of_nothing.is_empty() {
+        page.heading("Public names that lead to addresses which nothing here holds");
+        for name in exposure.names_of_nothing.iter().take(SHOWN) {
+            page.hang(Style::new(), "  ", name, 4);
+        }
+        more(page, exposure.names_of_nothing.len(), SHOWN);
+    }
+    if !exposure.one_step_away.is_empty() || exposure.steps_not_looked_at > 0 {
+        page.heading("Closed, and one change away from open");
+        for one in &exposure.one_step_away {
+            let owner = one.edit.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
+            let place = one.edit.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
+            let text = format!(
+                "{} at {}: {}{owner}{place}; opens {}",
+                one.interface,
+                one.address,
+                one.edit.text,
+                one.services.join(", ")
+            );
+            page.hang(Style::new(), "  ", &text, 4);
+        }
+        if exposure.steps_not_looked_at > 0 {
+            page.say(Style::new(), &format!("  not looked at: {}", plural(exposure.steps_not_looked_at, "closed way")));
+        }
+    }
+    if let Some(found) = &exposure.observed {
+        observed(page, found);
+    }
+    if let Some(found) = &exposure.onward {
+        onward(page, found);
+    }
+    if let Some(found) = &exposure.outward {
+        outward(page, found);
+    }
+}
+
+fn more(page: &mut Page, all: usize, shown: usize) {
+    if all > shown {
+        page.say(Style::new(), &format!("  and {} more: --format json has all", all - shown));
+    }
+}
+
+fn observed(page: &mut Page, found: &ObservedFact) {
+    const SHOWN: usize = 30;
+    let count = |sight: Sight| found.seen.iter().filter(|one| one.sight == sight).count();
+    let sights = [Sight::Closed, Sight::NotHeld, Sight::Unknown, Sight::Agrees];
+    let counts = sights.iter().filter(|sight| count(**sight) > 0);
+    let counts: Vec<String> = counts.map(|sight| format!("{} {}", count(*sight), sight.word())).collect();
+    page.heading(&format!("Seen from outside: {}: {}", plural(found.seen.len(), "open port"), counts.join("; ")));
+    for one in found.seen.iter().filter(|one| one.sight != Sight::Agrees).take(SHOWN) {
+        let style = if one.sight == Sight::Closed { OPEN } else { STRONG };
+        let holder = one.holder.as_ref().map_or_else(String::new, |holder| format!(" · {holder}"));
+        let text = format!("{} {}{holder}  line {}", one.address, one.service, one.line);
+        page.hang_behind(style, &format!("  {:<24}", one.sight.word()), Style::new(), &text, 26);
+    }
+    more(page, found.seen.len() - count(Sight::Agrees), SHOWN);
+    for one in found.unseen.iter().take(SHOWN) {
+        let text = format!("{} {} · {}", one.address, one.services.join(", "), one.holder);
+        page.hang(Style::new(), &format!("  {:<24}", "open here, not seen"), &text, 26);
+    }
+    more(page, found.unseen.len(), SHOWN);
+}
+
+fn onward(page: &mut Page, found: &OnwardFact) {
+    const SHOWN: usize = 20;
+    page.heading(&format!("Behind what is exposed, at most {} further on", plural(found.jumps as usize, "connection")));
+    for one in found.from.iter().take(SHOWN) {
+        let reaches: Vec<String> =
+            one.reaches.iter().enumerate().map(|(at, count)| format!("{count} in {}", at + 1)).collect();
+        let names: Vec<&str> = one.marked.iter().take(6).map(|place| place.name.as_str()).collect();
+        let more = if one.marked.len() > 6 { format!(" and {} more", one.marked.len() - 6) } else { String::new() };
+        let marked = if names.is_empty() { String::new() } else { format!("; marked: {}{more}", names.join(", ")) };
+        page.hang_behind(
+            STRONG,
+            &format!("  {:<22}  ", one.from.name),
+            Style::new(),
+            &format!("{}{marked}", reaches.join(", ")),
+            26,
+        );
+    }
+    more(page, found.from.len(), SHOWN);
+    page.heading(&format!("From the internet to what is marked ({})", found.marks.join(", ")));
+    if found.marked.is_empty() {
+        page.say(Style::new(), "  nothing marked can be reached in so many connections");
+    }
+    for one in found.marked.iter().take(SHOWN) {
+        let services = |hop: &HopFact| {
+            let mut all: Vec<&str> = Vec::new();
+            for text in hop.ways.iter().flat_map(|way| &way.services) {
+                if !all.contains(&text.as_str()) {
+                    all.push(text);
+                }
+            }
+            all.join(", ")
+        };
+        let chain: Vec<String> = one.hops.iter().map(|hop| format!("→ {} ({})", hop.to.name, services(hop))).collect();
+        let perhaps = if one.certain { "" } else { "perhaps: " };
+        let always = match one.always_by.as_slice() {
+            [] if one.hops.len() > 1 => "; no machine is passed by every chain".to_owned(),
+            [] => String::new(),
+            all => format!(
+                "; every chain passes {}",
+                all.iter().map(|place| place.name.as_str()).collect::<Vec<_>>().join(", ")
+            ),
+        };
+        page.hang_behind(
+            STRONG,
+            &format!("  {:<22}  ", one.place.name),
+            Style::new(),
+            &format!("{perhaps}{}{always}", chain.join(" ")),
+            26,
+        );
+    }
+    more(page, found.marked.len(), SHOWN);
+}
+
+fn outward(page: &mut Page, found: &[OutwardFact]) {
+    page.heading("Who connects to the internet");
+    if found.is_empty() {
+        page.say(Style::new(), "  nobody");
+    }
+    for one in found {
+        let names: Vec<&str> = one.machines.iter().take(8).map(String::as_str).collect();
+        let more = if one.machines.len() > 8 { format!(" and {} more", one.machines.len() - 8) } else { String::new() };
+        let seen = one.seen_as.as_ref().map_or_else(|| "their own addresses".to_owned(), Clone::clone);
+        let firewalls =
+            if one.firewalls.is_empty() { String::new() } else { format!(", past {}", one.firewalls.join(", ")) };
+        let verdict = if one.verdict == Verdict::Works { String::new() } else { format!(" ({})", one.verdict.word()) };
+        let text = format!("by {}{firewalls}, seen as {seen}: {}{verdict}", one.by, one.services.join(", "));
+        page.hang(STRONG, "  ", &format!("{}{more}", names.join(", ")), 4);
+        page.hang(Style::new(), "      ", &text, 8);
+    }
 }
 
 fn one_way(page: &mut Page, way: &WayFact, few: bool) {
@@ -72,6 +210,7 @@ fn one_way(page: &mut Page, way: &WayFact, few: bool) {
     let severity = way.severity.map_or_else(String::new, |severity| format!("{}: ", severity.word()));
     let text = format!("{severity}{name}  {by} · {}{owner}  {}", fact.network, at(&fact.place));
     page.hang_behind(style, state, Style::new(), &text, 8);
+    spoken(page, way.spoken.as_ref());
     for open in way.open.iter().chain(&way.unknown) {
         opening(page, open);
     }
@@ -100,6 +239,7 @@ fn by_device(page: &mut Page, way: &DeviceWayFact, few: bool) {
     let (kind, addresses) = (way.kind.word(), way.addresses.join(", "));
     let text = format!("{severity}{kind} {}  {addresses}{network}{owner}  {}", way.name, at(&way.place));
     page.hang_behind(style, state, Style::new(), &text, 8);
+    spoken(page, way.spoken.as_ref());
     for part in way.open.iter().chain(&way.unknown) {
         let only =
             if part.only_if.is_empty() { String::new() } else { format!(", only if {}", part.only_if.join(", or ")) };
@@ -137,6 +277,20 @@ fn by_device(page: &mut Page, way: &DeviceWayFact, few: bool) {
     }
 }
 
+/// What expectations say of what is open.
+fn spoken(page: &mut Page, spoken: Option<&SpokenFact>) {
+    let Some(spoken) = spoken else { return };
+    let by = |names: &[String]| names.iter().map(|name| format!("“{name}”")).collect::<Vec<_>>().join(", ");
+    let parts = [
+        (Meaning::Unmeant, &spoken.unmeant, format!("forbidden by {}", by(&spoken.forbidden_by))),
+        (Meaning::Unjudged, &spoken.unjudged, "no expectation speaks of it".to_owned()),
+        (Meaning::Meant, &spoken.meant, format!("allowed by {}", by(&spoken.allowed_by))),
+    ];
+    for (meaning, services, why) in parts.into_iter().filter(|(_, services, _)| !services.is_empty()) {
+        page.field(meaning.word(), &format!("{}: {why}", services.join(", ")));
+    }
+}
+
 fn sent(part: &WalkedFact) -> String {
     let one = |traffic: &PathTraffic| format!("{} from {}", traffic.services.join(", "), traffic.sources.said);
     let more = if part.traffic.len() > 3 { format!("; and {} more", part.traffic.len() - 3) } else { String::new() };
@@ -152,14 +306,19 @@ fn opening(page: &mut Page, open: &OpenFact) {
         .iter()
         .filter(|decided| decided.decider != Decider::NoPolicy)
         .map(|decided| match &decided.decider {
-            Decider::Rule { rule } => format!("{} {} ({})", rule.filter, rule.rule, at(&rule.place)),
+            Decider::Rule { rule } => {
+                let also: Vec<String> =
+                    decided.also.iter().map(|rule| format!("{} ({})", rule.rule, at(&rule.place))).collect();
+                let also = if also.is_empty() { String::new() } else { format!(", and also {}", also.join(", ")) };
+                format!("{} {} ({}){also}", rule.filter, rule.rule, at(&rule.place))
+            }
             _ => decided_text(decided),
         })
         .collect();
     page.field("by", &if rules.is_empty() { "no filter at all".to_owned() } else { rules.join(" · ") });
 }
 
-fn closed_text(closed: &ClosedFact) -> String {
+pub(crate) fn closed_text(closed: &ClosedFact) -> String {
     let what = format!("{} from {}", closed.services.join(", "), closed.sources.said);
     let by = match &closed.closing {
         Closing::Stage { decided } => decided_text(decided),

@@ -12,9 +12,10 @@ mod routes;
 mod rule;
 mod tidy;
 
-pub use audit::{Length, audit, one_finding};
+pub use audit::{Length, audit, one_accepted, one_finding};
 pub use effective::{effective, too_many_classes};
 pub use explain::explain;
+pub(crate) use exposure::closed_text;
 pub use exposure::exposure;
 pub use inventory::{finds, inventory};
 pub use matrix::{matrix, matrix_cell};

@@ -8,8 +8,11 @@ use super::topology;
 use super::walker::{From, V, Walker};
 use fastrand::Rng;
 use heronshale_core::address::{Family, address_of};
+use heronshale_core::answer::{Decided, Decider, way_fact};
+use heronshale_core::expect::Judging;
 use heronshale_core::exposure::{HeldBy, Verdict, device_ways, direct_ways};
 use heronshale_core::faults::{Fault, with_fault};
+use heronshale_core::stage::By;
 use heronshale_core::view::View;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -161,4 +164,81 @@ fn exposure_by_devices_equals_a_naive_walk_packet_by_packet() {
     {
         assert!(seen.get(&(direct, verdict)).is_some_and(|count| *count >= 40), "{direct} {verdict:?}: {seen:?}");
     }
+}
+
+/// An estate with some rules switched off.
+fn without(json: &Value, pointers: &[&str]) -> Value {
+    let mut json = json.clone();
+    for pointer in pointers {
+        json.pointer_mut(pointer).unwrap()["enabled"] = Value::Bool(false);
+    }
+    json
+}
+
+#[test]
+fn every_named_piece_is_needed_and_without_it_the_way_is_closed() {
+    let mut tried = [0; 3];
+    for seed in 0..1_500 {
+        let mut random = Rng::with_seed(seed);
+        let mut json = estate(&mut random);
+        with_ways_in(&mut random, &mut json);
+        let built = load(&json);
+        let view = View::new(&built, None);
+        let judging = Judging::new(&view);
+        for way in direct_ways(&view) {
+            let open = |json: &Value, packet: &heronshale_core::packet::Packet| {
+                let built = load(json);
+                let view = View::new(&built, None);
+                direct_ways(&view).iter().any(|other| other.open().contains(packet))
+            };
+            let fact = way_fact(&view, &way, &judging.direct(&way));
+            for part in way.parts.iter().filter(|part| part.verdict.is_open()) {
+                let Some(packet) = part.packets.witness() else { continue };
+                // Parts that fare differently may have one set of rules.
+                let alike: Vec<_> = fact
+                    .open
+                    .iter()
+                    .filter(|one| {
+                        let by = |decided: &Decided| match &decided.decider {
+                            Decider::Rule { rule } => Some(rule.place.clone()),
+                            _ => None,
+                        };
+                        let judged = part.way.judgements.iter().map(|judgement| match judgement.by {
+                            By::Rule(id) => Some(built.sources.place(&built.rule(id).origin)),
+                            _ => None,
+                        });
+                        one.decided.iter().map(by).eq(judged)
+                    })
+                    .collect();
+                assert!(!alike.is_empty(), "seed {seed}: a part is not told");
+                for (at, decided) in alike[0].decided.iter().enumerate() {
+                    let Decider::Rule { rule } = &decided.decider else { continue };
+                    if !decided.stage.word().contains("groups") || !rule.place.pointer.starts_with("/security_groups") {
+                        continue;
+                    }
+                    let also = alike.iter().flat_map(|one| &one.decided[at].also);
+                    let all: Vec<&str> =
+                        std::iter::once(rule).chain(also).map(|rule| rule.place.pointer.as_str()).collect();
+                    let group: Vec<&str> = rule.place.pointer.split('/').collect();
+                    let ordered = json["security_groups"][group[2].parse::<usize>().unwrap()]["form"] == "ordered";
+                    if ordered {
+                        continue;
+                    }
+                    tried[0] += 1;
+                    assert!(!open(&without(&json, &all), &packet), "seed {seed}: open without {all:?}: {packet}");
+                    tried[1] += usize::from(all.len() > 1);
+                }
+                // Without the gateway nothing is left.
+                let mut loose = json.clone();
+                for gateway in loose["gateways"].as_array_mut().unwrap() {
+                    if gateway["kind"] == "internet" {
+                        gateway["attached"] = Value::Bool(false);
+                    }
+                }
+                tried[2] += 1;
+                assert!(!open(&loose, &packet), "seed {seed}: open without a gateway");
+            }
+        }
+    }
+    assert!(tried[0] >= 200 && tried[1] >= 20 && tried[2] >= 400, "{tried:?}");
 }

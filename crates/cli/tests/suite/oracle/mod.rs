@@ -7,6 +7,7 @@ mod cover;
 mod dead;
 mod durable;
 mod estates;
+mod expected;
 mod exposed;
 mod kinds;
 mod levels;

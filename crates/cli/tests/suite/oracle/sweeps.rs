@@ -26,17 +26,17 @@ struct Address {
 
 /// What a walk said: how it fares, who is reached by which firewalls.
 #[derive(Clone, Debug)]
-struct Said {
-    verdict: Verdict,
-    ends: Vec<String>,
+pub(super) struct Said {
+    pub verdict: Verdict,
+    pub ends: Vec<String>,
     own: bool,
-    firewalls: Vec<BTreeSet<String>>,
+    pub firewalls: Vec<BTreeSet<String>>,
 }
 
 /// Starts, and for each end and address what walks said.
-struct Table {
-    starts: Vec<String>,
-    said: BTreeMap<String, Vec<Said>>,
+pub(super) struct Table {
+    pub starts: Vec<String>,
+    pub said: BTreeMap<String, Vec<Said>>,
 }
 
 fn addresses(view: &View<'_>) -> Vec<Address> {
@@ -88,7 +88,7 @@ fn end_name(estate: &Estate, id: Id<Interface>) -> String {
 }
 
 /// Walks from every start to every address.
-fn table(view: &View<'_>, asked: &Service) -> Table {
+pub(super) fn table(view: &View<'_>, asked: &Service) -> Table {
     let estate = view.estate;
     let mut starts: Vec<(String, Start, Addresses)> = estate
         .interfaces

@@ -110,6 +110,9 @@ fn json_and_yaml_one_file_and_many_are_one_estate() {
     }
     sections.iter().for_each(|(section, items)| whole.push_str(&format!("{section}\n{items}")));
     folder.write("one/all.yaml", whole);
+    for name in ["expectations", "acceptances", "heronshale"] {
+        folder.write(&format!("one/{name}.yaml"), folder.read(&format!("marrowfen-ferries/{name}.yaml")));
+    }
     assert_eq!(before, sorted(&folder.json(&["audit", "-e", "one"]).1));
     assert!(before.len() > 40);
 }

@@ -2,7 +2,7 @@
 
 use crate::folder::{Folder, HEADER};
 use expect_test::expect_file;
-use heronshale_report::{catalogue_reference, snapshot_reference};
+use heronshale_report::{catalogue_reference, document_reference, snapshot_reference};
 use serde_json::{Map, Value};
 
 const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
@@ -35,6 +35,21 @@ fn the_reference_of_the_snapshot_is_the_schema_and_its_examples_are_a_snapshot()
     let whole: String = examples.values().map(|text| text.as_str().unwrap()).collect::<Vec<_>>().join("\n");
     Folder::with(&format!("{HEADER}{whole}\n")).run(&["inventory"]).ok();
     check_generated("docs/snapshot.md", &snapshot_reference(&schema, &examples));
+}
+
+#[test]
+fn the_reference_of_what_people_say_is_the_schemas_and_the_demo() {
+    let folder = Folder::with_demo();
+    let mut text = String::new();
+    for (name, schema) in [
+        ("expectations", heronshale_intake::expectations_schema()),
+        ("acceptances", heronshale_intake::acceptances_schema()),
+        ("heronshale", heronshale_intake::configuration_schema()),
+    ] {
+        let example = folder.read(&format!("marrowfen-ferries/{name}.yaml"));
+        text.push_str(&document_reference(&schema, &example));
+    }
+    check_generated("docs/statements.md", &text);
 }
 
 #[test]

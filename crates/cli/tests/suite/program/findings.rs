@@ -1,34 +1,58 @@
 //! Every kind of finding fires where its fixture says, and nowhere else.
 
-use crate::folder::Folder;
+use crate::folder::{Folder, files};
 use heronshale_core::finding::CATALOGUE;
 use std::collections::BTreeSet;
 use std::fmt::Write;
 
 const FIXTURES: &str = include_str!("../../fixtures/findings.yaml");
 
-/// The kinds and lines that an audit reports.
-fn reported(folder: &Folder) -> BTreeSet<(usize, String)> {
+/// What an audit reports: files, lines and kinds.
+type Reported = BTreeSet<(String, usize, String)>;
+
+fn reported(folder: &Folder) -> Reported {
     let (_, audit) = folder.json(&["audit"]);
     let findings = audit["answer"]["findings"].as_array().unwrap();
     findings
         .iter()
         .map(|finding| {
-            let line = finding["place"]["line"].as_u64().unwrap();
-            (usize::try_from(line).unwrap(), finding["kind"].as_str().unwrap().to_owned())
+            let text = |value: &serde_json::Value| value.as_str().unwrap().to_owned();
+            let line = usize::try_from(finding["place"]["line"].as_u64().unwrap()).unwrap();
+            (text(&finding["place"]["file"]), line, text(&finding["kind"]))
         })
         .collect()
 }
 
+fn has(reported: &Reported, kind: &str) -> bool {
+    reported.iter().any(|(_, _, found)| found == kind)
+}
+
+/// A fixture with `@KIND` replaced by the fingerprint of the first finding of that kind without acceptances.
+fn with_fingerprints(text: &str) -> String {
+    let Some((before, rest)) = text.split_once("\n---\nformat: heronshale-acceptances\n") else {
+        return text.to_owned();
+    };
+    let (_, audit) = Folder::with(before).json(&["audit"]);
+    let mut rest = rest.to_owned();
+    for finding in audit["answer"]["findings"].as_array().unwrap() {
+        let (kind, print) = (finding["kind"].as_str().unwrap(), finding["fingerprint"].as_str().unwrap());
+        rest = rest.replace(&format!("@{kind}"), print);
+    }
+    format!("{before}\n---\nformat: heronshale-acceptances\n{rest}")
+}
+
 /// A fixture says behind `#!` on a line which kinds are to be reported there. Missed and spurious ones are told apart.
 fn check(title: &str, text: &str) -> Result<(), String> {
+    let text = with_fingerprints(text);
     let mut expected = BTreeSet::new();
-    for (at, line) in text.lines().enumerate() {
-        if let Some((_, kinds)) = line.split_once("#!") {
-            expected.extend(kinds.split_whitespace().map(|kind| (at + 1, kind.to_owned())));
+    for (file, text) in files(&text) {
+        for (at, line) in text.lines().enumerate() {
+            if let Some((_, kinds)) = line.split_once("#!") {
+                expected.extend(kinds.split_whitespace().map(|kind| (file.to_owned(), at + 1, kind.to_owned())));
+            }
         }
     }
-    let found = reported(&Folder::with(text));
+    let found = reported(&Folder::with(&text));
     let missed: Vec<_> = expected.difference(&found).collect();
     let spurious: Vec<_> = found.difference(&expected).collect();
     if missed.is_empty() && spurious.is_empty() {
@@ -76,7 +100,7 @@ fn the_catalogue_is_sound_and_every_example_fires() {
             assert!(text.len() > 10 && text.ends_with('.'), "{name}: {text}");
         }
         let folder = Folder::with(kind.example);
-        let fires = reported(&folder).iter().any(|(_, found)| found == name);
+        let fires = has(&reported(&folder), name);
         assert!(fires || name == "undecided", "{name}: its example is silent");
         let told = folder.run(&["explain", name]).ok();
         assert!(told.starts_with(&format!("{name}: ")) && told.contains("An example"), "{told}");
@@ -134,10 +158,10 @@ fn with_zones(count: usize) -> String {
 #[test]
 fn more_zones_than_can_be_told_apart_are_undecided_and_never_fine() {
     let folder = Folder::with(&with_zones(256));
-    assert!(reported(&folder).contains(&(6, "undecided".to_owned())));
+    assert!(has(&reported(&folder), "undecided"));
     let told = folder.run(&["audit", "--fail-on", "never"]);
     assert!(told.code == 1 && told.stdout.contains("undecided"), "{told:?}");
-    assert!(!reported(&Folder::with(&with_zones(200))).iter().any(|(_, kind)| kind == "undecided"));
+    assert!(!has(&reported(&Folder::with(&with_zones(200))), "undecided"));
 }
 
 /// So many machines with a public address each, the last few in a group of their own; both groups open one port.

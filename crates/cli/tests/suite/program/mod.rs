@@ -11,6 +11,7 @@ mod mends;
 mod openings;
 mod reader;
 mod situations;
+mod stated;
 mod story;
 mod sweeps;
 mod tidy;

@@ -59,6 +59,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
 
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about_rule(fact.rule);
+    draft.packets = Some(context.rule_packets(fact.rule));
     let says = crate::describe::rule_says(context.view.estate, fact.rule);
     draft.title = format!("{} admits every TCP port: {says}", context.rule_name(fact.rule));
     let given = [

@@ -57,6 +57,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
 
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about_rule(fact.rule);
+    draft.packets = Some(context.rule_packets(fact.rule));
     let services = crate::packet::service::texts(
         fact.families[0],
         &fact.services.intersection(&crate::packet::service::all(fact.families[0])),

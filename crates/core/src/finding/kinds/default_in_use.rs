@@ -4,7 +4,7 @@ use super::super::{Context, Draft, Kind, Severity};
 use super::factor;
 use crate::describe::filter_text;
 use crate::model::{Direction, Filter, FilterKind, Id};
-use crate::packet::service;
+use crate::packet::{PacketSet, service};
 use crate::stage::{By, meaning};
 
 pub(crate) const KIND: Kind = Kind {
@@ -17,10 +17,17 @@ pub(crate) const KIND: Kind = Kind {
     mend: "Set the default to deny, and allow what is needed.",
     factors: &["up: every service with ports is let in by it, from some address"],
     example: include_str!("../examples/default-in-use.yaml"),
-    check: |context| facts(context).into_iter().map(|(filter, all)| tell(context, filter, all)).collect(),
+    check: |context| facts(context).into_iter().map(|fact| tell(context, fact)).collect(),
 };
 
-fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, bool)> {
+struct Fact {
+    filter: Id<Filter>,
+    /// Every service with ports, from some address.
+    every: bool,
+    packets: PacketSet,
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let view = context.view;
     let mut found = Vec::new();
     for (id, filter) in view.estate.filters.iter() {
@@ -34,14 +41,16 @@ fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, bool)> {
             continue;
         }
         let every = service::all_with_ports().is_subset(&by_default.services());
-        found.push((id, every));
+        found.push(Fact { filter: id, every, packets: by_default });
     }
     found
 }
 
-fn tell(context: &Context<'_, '_>, id: Id<Filter>, every: bool) -> Draft {
+fn tell(context: &Context<'_, '_>, fact: Fact) -> Draft {
+    let Fact { filter: id, every, packets } = fact;
     let estate = context.view.estate;
     let mut draft = context.about_filter(id);
+    draft.packets = Some(packets);
     draft.title = format!("{} lets in by default what no rule of it matches", filter_text(estate, id));
     if every {
         draft.factors.push(factor(1, "every service with ports, from some address"));

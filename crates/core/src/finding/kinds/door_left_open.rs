@@ -2,8 +2,10 @@
 
 use super::super::{Context, Draft, Kind, Role, Severity};
 use super::factor;
+use crate::address::Addresses;
 use crate::describe::{owner_text, peer_text};
 use crate::model::{Id, PlatformService};
+use crate::packet::{Intervals, PacketSet, service as numbers};
 
 pub(crate) const KIND: Kind = Kind {
     name: "door-left-open",
@@ -38,6 +40,9 @@ fn tell(context: &Context<'_, '_>, id: Id<PlatformService>) -> Draft {
     let doors: Vec<String> = service.private_doors.iter().map(|id| estate.interfaces[*id].name.to_string()).collect();
     draft.networks = context.networks_of(&service.private_doors);
     let Some(door) = &service.public_door else { return draft };
+    let every = Intervals::span(0, u128::from(u16::MAX));
+    let from = door.allowed.as_ref().map_or_else(Addresses::all, |peers| context.view.peers(peers, None).either());
+    draft.packets = Some(PacketSet::fields(&from, &door.addresses, |_| numbers::all_with_ports(), &every, ()));
     let to = match &door.allowed {
         None => "everyone".to_owned(),
         Some(peers) => {

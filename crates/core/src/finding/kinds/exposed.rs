@@ -2,8 +2,9 @@
 
 use super::super::{Context, Draft, Evidence, Factor, Kind, Role, Severity, harmless};
 use super::factor;
-use crate::answer::{Decider, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact, way_fact};
-use crate::describe::rule_text;
+use crate::answer::{Decided, Decider, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact, way_fact};
+use crate::describe::{RuleFact, rule_text};
+use crate::expect::Spoken;
 use crate::exposure::{DeviceWay, DirectWay};
 use crate::packet::{Intervals, PacketSet};
 use crate::view::View;
@@ -22,6 +23,8 @@ pub(crate) const KIND: Kind = Kind {
         "up: a sensitive port is open",
         "up: from any address, unless it is nothing but web ports or ICMP",
         "down: nothing but web ports, or nothing but ICMP",
+        "up: an expectation forbids it",
+        "to a note: expectations allow all of it",
     ],
     example: include_str!("../examples/exposed.yaml"),
     check: |context| {
@@ -34,17 +37,23 @@ pub(crate) const KIND: Kind = Kind {
 struct Fact {
     way: WayFact,
     factors: Vec<Factor>,
+    packets: PacketSet,
 }
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let open = context.ways().iter().filter(|way| !way.open().is_empty());
     let asked = |way: &DirectWay| PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
-    open.map(|way| Fact { way: way_fact(context.view, way), factors: factors(context.view, &way.open(), &asked(way)) })
-        .collect()
+    open.map(|way| {
+        let spoken = context.judging().direct(way);
+        let packets = way.open();
+        let factors = factors(context.view, &packets, &asked(way), &spoken);
+        Fact { way: way_fact(context.view, way, &spoken), factors, packets }
+    })
+    .collect()
 }
 
 /// What raises and lowers the severity of what is open by a way in.
-fn factors(view: &View<'_>, open: &PacketSet, asked: &PacketSet) -> Vec<Factor> {
+fn factors(view: &View<'_>, open: &PacketSet, asked: &PacketSet, spoken: &Spoken) -> Vec<Factor> {
     let services_of =
         |set: &PacketSet| set.boxes().iter().fold(Intervals::empty(), |sum, (entry, ())| sum.union(&entry.services));
     let services = services_of(open);
@@ -62,12 +71,21 @@ fn factors(view: &View<'_>, open: &PacketSet, asked: &PacketSet) -> Vec<Factor> 
     } else if !harmless(&from_anywhere) {
         factors.push(factor(1, "open to any address"));
     }
+    let by = |names: &[String]| names.join(", ");
+    if spoken.all_meant() {
+        // Worth knowing, and nothing to mend.
+        factors.push(factor(-4, format!("meant: {}", by(&spoken.allowed_by))));
+    } else if !spoken.unmeant.is_empty() {
+        factors.push(factor(1, format!("forbidden: {}", by(&spoken.forbidden_by))));
+    }
     factors
 }
 
 /// How bad it is that something is open by a way in; none if nothing is.
-pub(crate) fn severity(view: &View<'_>, open: &PacketSet, asked: &PacketSet) -> Option<Severity> {
-    (!open.is_empty()).then(|| KIND.base.with(&factors(view, open, asked)))
+pub(crate) fn severity(view: &View<'_>, open: &PacketSet, asked: &PacketSet, spoken: &Spoken) -> Option<Severity> {
+    let regraded = view.stated.severities.iter().find(|one| &*one.kind == KIND.name);
+    let base = regraded.map_or(KIND.base, |one| one.severity);
+    (!open.is_empty()).then(|| base.with(&factors(view, open, asked, spoken)))
 }
 
 fn tell(fact: &Fact) -> Draft {
@@ -93,6 +111,7 @@ fn tell(fact: &Fact) -> Draft {
         networks: vec![interface.network.clone()],
         owner: interface.owner.clone(),
         factors: fact.factors.clone(),
+        packets: Some(fact.packets.any_source_port()),
         evidence: evidence(open),
         witness,
         mend: match rules.as_slice() {
@@ -115,7 +134,8 @@ fn narrow(rules: &[String]) -> String {
 
 /// A way in that leads by a device.
 fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
-    let fact = device_way_fact(context.view, way);
+    let spoken = context.judging().by_device(way);
+    let fact = device_way_fact(context.view, way, &spoken);
     let address = fact.addresses.join(", ");
     let said = |part: &WalkedFact| {
         let traffic = part.traffic.iter().map(|one| format!("{} from {}", one.services.join(", "), one.sources.said));
@@ -145,7 +165,8 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         place: Some(fact.place),
         networks: fact.network.into_iter().collect(),
         owner: fact.owner,
-        factors: factors(context.view, &way.open(), &way.asked()),
+        factors: factors(context.view, &way.open(), &way.asked(), &spoken),
+        packets: Some(way.open().any_source_port()),
         evidence,
         witness: fact.open.iter().find_map(|part| part.witness.clone()),
         mend: match rules.as_slice() {
@@ -164,11 +185,11 @@ fn shortened(what: &[String]) -> String {
     }
 }
 
-/// The rules that let it in, each once, in the order of the stages.
+/// The rules that let it in, each once, in the order of the stages; of groups all that do.
 fn evidence(open: &[OpenFact]) -> Vec<Evidence> {
     let mut all: Vec<Evidence> = Vec::new();
     for decided in open.iter().flat_map(|one| &one.decided) {
-        if let Decider::Rule { rule } = &decided.decider {
+        for rule in admitting(decided) {
             let text = rule_text(rule);
             let piece =
                 Evidence { role: Role::LetInBy, text, place: Some(rule.place.clone()), rule: Some(rule.clone()) };
@@ -180,13 +201,19 @@ fn evidence(open: &[OpenFact]) -> Vec<Evidence> {
     all
 }
 
-/// The last rule that each opening needed, each once.
+fn admitting(decided: &Decided) -> Vec<&RuleFact> {
+    match &decided.decider {
+        Decider::Rule { rule } => std::iter::once(rule).chain(&decided.also).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// The last rules that each opening needed, each once: without them it is closed, unless a default lets it in.
 fn deciding(open: &[OpenFact]) -> Vec<String> {
     let mut rules: Vec<String> = Vec::new();
-    for decided in
-        open.iter().filter_map(|one| one.decided.iter().rev().find(|d| matches!(d.decider, Decider::Rule { .. })))
-    {
-        if let Decider::Rule { rule } = &decided.decider {
+    for one in open {
+        let last = one.decided.iter().rev().find(|decided| matches!(decided.decider, Decider::Rule { .. }));
+        for rule in last.into_iter().flat_map(admitting) {
             let name = format!("rule {} of {}", rule.rule, rule.filter);
             if !rules.contains(&name) {
                 rules.push(name);

@@ -91,6 +91,10 @@ fn admitting<'c>(context: &'c Context<'_, '_>, fact: &'c Fact) -> impl Iterator<
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let estate = context.view.estate;
     let mut draft = context.about_filter(fact.filter);
+    let six = Addresses::of_family(Family::V6);
+    let ports = Intervals::span(0, u128::from(u16::MAX));
+    let from = context.view.internet().intersection(&six);
+    draft.packets = Some(PacketSet::fields(&from, &six, |_| fact.services.clone(), &ports, ()));
     let services = service::texts(Family::V6, &fact.services).join(", ");
     draft.title = format!(
         "{} admits {services} from every public IPv6 address, and from some IPv4 addresses only",

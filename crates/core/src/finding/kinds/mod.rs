@@ -1,5 +1,8 @@
 //! One file for each kind of finding.
 
+pub(super) mod acceptance_expired;
+pub(super) mod acceptance_too_wide;
+pub(super) mod acceptance_unused;
 pub(super) mod address_outside_block;
 pub(super) mod all_services;
 pub(super) mod any_source;
@@ -10,6 +13,9 @@ pub(super) mod dangling_reference;
 pub(super) mod default_in_use;
 pub(super) mod denied_elsewhere;
 pub(super) mod door_left_open;
+pub(super) mod expectation_broken;
+pub(super) mod expectation_unknown;
+pub(super) mod expectation_vacuous;
 pub(super) mod exposed;
 pub(super) mod host_bits;
 pub(super) mod idle_route;

@@ -27,6 +27,7 @@ struct Fact {
     interface: Id<Interface>,
     mark: String,
     everything: bool,
+    packets: PacketSet,
 }
 
 fn mark(view: &View<'_>, id: Id<Interface>) -> Option<String> {
@@ -65,7 +66,9 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
             return Vec::new();
         }
         let everything = holds(&whole);
-        marked.into_iter().map(|(interface, mark)| Fact { interface, mark, everything }).collect()
+        let packets = passing.admitted.intersection(&whole);
+        let fact = |(interface, mark)| Fact { interface, mark, everything, packets: packets.clone() };
+        marked.into_iter().map(fact).collect()
     };
     let found: Vec<Vec<Fact>> = classes(view).par_iter().map(of).collect();
     let mut found: Vec<Fact> = found.into_iter().flatten().collect();
@@ -79,6 +82,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let owner = crate::describe::owner_text(estate, estate.interface_owner(fact.interface));
     let mut draft = context.about(format!("interface {}", interface.name), &interface.origin, owner);
     draft.networks = context.networks_of(&[fact.interface]);
+    draft.packets = Some(fact.packets.clone());
     let what = if fact.everything { "anything" } else { "any TCP port" };
     draft.title = format!("{} ({}) may send {what} to any public address", interface.name, fact.mark);
     if fact.everything {

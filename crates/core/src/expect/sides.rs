@@ -1,0 +1,192 @@
+//! The two sides of an expectation: who sends, and who is reached.
+
+use crate::address::Addresses;
+use crate::ends::{End, EndError};
+use crate::model::{Balancer, Firewall, Id, Interface, Name, PlatformService, Site};
+use crate::sweep::{By, Node};
+use crate::view::View;
+use crate::walk::Start;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+/// Reads ends.
+pub(super) fn ends(view: &View<'_>, names: &[Name]) -> Result<Vec<End>, EndError> {
+    names.iter().map(|name| End::parse(view, name)).collect()
+}
+
+/// Who sends, and from which addresses.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Senders {
+    /// Interfaces, each with those of its addresses that are meant.
+    pub interfaces: FxHashMap<Id<Interface>, Addresses>,
+    /// Addresses of the internet.
+    pub internet: Addresses,
+    /// Addresses of sites.
+    pub sites: FxHashMap<Id<Site>, Addresses>,
+}
+
+impl Senders {
+    pub fn of(view: &View<'_>, ends: &[End]) -> Self {
+        let mut found = Self::default();
+        for end in ends {
+            match end {
+                End::Internet => found.internet = view.internet_end(),
+                End::Site(id) => {
+                    found.sites.insert(*id, view.estate.sites[*id].holds.clone());
+                }
+                End::Any | End::Block(_) | End::Set(_) => found.with_addresses(view, &end.addresses(view)),
+                _ => {
+                    for id in end.interfaces(view) {
+                        found.interfaces.insert(id, view.estate.interfaces[id].addresses.clone());
+                    }
+                }
+            }
+        }
+        found
+    }
+
+    fn with_addresses(&mut self, view: &View<'_>, wanted: &Addresses) {
+        for (id, interface) in view.estate.interfaces.iter() {
+            let own = interface.addresses.intersection(wanted);
+            if !own.is_empty() {
+                let known = self.interfaces.entry(id).or_default();
+                *known = known.union(&own);
+            }
+        }
+        for (id, site) in view.estate.sites.iter() {
+            let own = site.holds.intersection(wanted);
+            if !own.is_empty() {
+                let known = self.sites.entry(id).or_default();
+                *known = known.union(&own);
+            }
+        }
+        self.internet = self.internet.union(&view.internet_end().intersection(wanted));
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.interfaces.is_empty() && self.internet.is_empty() && self.sites.is_empty()
+    }
+
+    /// The interfaces in the order of the snapshot.
+    pub fn sorted(&self) -> Vec<Id<Interface>> {
+        let mut all: Vec<Id<Interface>> = self.interfaces.keys().copied().collect();
+        all.sort_unstable();
+        all
+    }
+
+    /// From which addresses a node sends, and where it starts; by one member for all.
+    pub fn start(&self, node: &Node, member: Option<Id<Interface>>) -> Option<(Start, Addresses)> {
+        match node {
+            Node::Interfaces(_) => {
+                let id = member?;
+                let addresses = self.interfaces.get(&id)?;
+                Some((Start::Interfaces(vec![id]), addresses.clone()))
+            }
+            Node::Internet => (!self.internet.is_empty()).then(|| (Start::Internet, self.internet.clone())),
+            Node::Site(id) => self.sites.get(id).map(|addresses| (Start::Site(*id), addresses.clone())),
+            Node::Service(_) | Node::Lacking(_) => None,
+        }
+    }
+
+    /// Those of its addresses that start there.
+    pub fn sources(&self, start: &Start) -> Addresses {
+        match start {
+            Start::Interfaces(all) => all
+                .iter()
+                .filter_map(|id| self.interfaces.get(id))
+                .fold(Addresses::empty(), |sum, addresses| sum.union(addresses)),
+            Start::Internet => self.internet.clone(),
+            Start::Site(id) => self.sites.get(id).cloned().unwrap_or_default(),
+        }
+    }
+}
+
+/// Who is reached.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Receivers {
+    /// Interfaces, by whatever address.
+    pub interfaces: FxHashSet<Id<Interface>>,
+    /// Whoever is behind these, by their front ends.
+    pub balancers: FxHashSet<Id<Balancer>>,
+    /// Platform services, by any of their doors.
+    pub services: FxHashSet<Id<PlatformService>>,
+    /// Sites, by whatever leads there: what they hold, and what they only announce.
+    pub sites: FxHashSet<Id<Site>>,
+    /// Whoever answers when these are asked: addresses of the internet, of sites, public ones.
+    pub asked: Addresses,
+}
+
+impl Receivers {
+    pub fn of(view: &View<'_>, ends: &[End]) -> Self {
+        let mut found = Self::default();
+        for end in ends {
+            match end {
+                End::Site(id) => {
+                    found.sites.insert(*id);
+                }
+                End::Internet | End::Any | End::Block(_) | End::Set(_) => {
+                    let wanted = end.addresses(view);
+                    if *end == End::Any {
+                        found.sites.extend(view.estate.sites.ids());
+                    }
+                    let own = |id: &Id<Interface>| view.estate.interfaces[*id].addresses.overlaps(&wanted);
+                    found.interfaces.extend(view.estate.interfaces.ids().filter(own));
+                    found.asked = found.asked.union(&wanted);
+                }
+                End::Balancer(id) => {
+                    found.balancers.insert(*id);
+                }
+                End::Service(id) => {
+                    found.services.insert(*id);
+                    found.interfaces.extend(end.interfaces(view));
+                }
+                _ => found.interfaces.extend(end.interfaces(view)),
+            }
+        }
+        found
+    }
+
+    pub fn is_empty(&self) -> bool {
+        let none = self.interfaces.is_empty() && self.balancers.is_empty();
+        none && self.services.is_empty() && self.sites.is_empty() && self.asked.is_empty()
+    }
+
+    /// The addresses by which a node is asked, if it is one of these; by one member for all.
+    pub fn asked(&self, view: &View<'_>, node: &Node, member: Option<Id<Interface>>, by: By) -> Addresses {
+        let all = addresses_of(view, node, member, by);
+        let meant = matches!(by, By::Balancer(id) if self.balancers.contains(&id))
+            || member.is_some_and(|id| self.interfaces.contains(&id))
+            || matches!(node, Node::Service(id) if self.services.contains(id))
+            || matches!(node, Node::Site(id) if self.sites.contains(id));
+        if meant { all } else { all.intersection(&self.asked) }
+    }
+}
+
+/// The addresses by which a node is asked.
+fn addresses_of(view: &View<'_>, node: &Node, member: Option<Id<Interface>>, by: By) -> Addresses {
+    let estate = view.estate;
+    let of = |id: Id<Interface>| &estate.interfaces[id].addresses;
+    let translated = |firewall: &Firewall| {
+        let all = firewall.destination_translations.iter();
+        all.fold(firewall.addresses.clone(), |sum, one| match &one.destinations {
+            Some(peers) => sum.union(&view.peers(peers, None).either()),
+            None => Addresses::all(),
+        })
+    };
+    match (by, node) {
+        (By::Public(id), _) => Addresses::single(estate.public_addresses[id].address),
+        (By::Balancer(id), _) => estate.balancers[id].front_ends.iter().map(|front| front.address).collect(),
+        (By::Firewall(_) | By::Translated, _) => {
+            let all = estate.firewalls.items().iter();
+            all.fold(Addresses::empty(), |sum, firewall| sum.union(&translated(firewall)))
+        }
+        (By::Own, Node::Interfaces(_)) => member.map(|id| of(id).clone()).unwrap_or_default(),
+        (By::Own, Node::Internet) => view.internet_end(),
+        (By::Own, Node::Site(id)) => estate.sites[*id].holds.union(&estate.sites[*id].announces),
+        (By::Own, Node::Service(id)) => {
+            let service = &estate.services[*id];
+            let public = service.public_door.as_ref().map(|door| door.addresses.clone()).unwrap_or_default();
+            service.private_doors.iter().fold(public, |sum, door| sum.union(of(*door)))
+        }
+        (By::Own, Node::Lacking(at)) => estate.gaps[*at].blocks.clone().unwrap_or_default(),
+    }
+}

@@ -1,0 +1,18 @@
+//! Whether what somebody expects is so depends on what the snapshot lacks.
+
+use super::super::{Kind, Severity};
+use super::expectation_broken::{facts, tell};
+use crate::expect::State;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "expectation-unknown",
+    base: Severity::Serious,
+    about: "Whether an expectation is so depends on what the snapshot lacks.",
+    why: "It was asked for, and nobody can answer: that is not the same as yes.",
+    triggers: "Nothing speaks against the expectation for certain, and some packet's fate depends on a gap. Silent if it comes out the \
+        same whatever the gap hides.",
+    mend: "Complete the snapshot.",
+    factors: &[],
+    example: include_str!("../examples/expectation-unknown.yaml"),
+    check: |context| facts(context, State::Unknown).map(|(one, standing)| tell(context, one, standing)).collect(),
+};

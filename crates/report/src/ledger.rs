@@ -1,0 +1,212 @@
+//! The ledger of an estate's public addresses: one row for each address, family, way in and port range, closed ones too.
+
+use crate::harmless::harmless;
+use crate::page::{Look, Page, plural};
+use crate::text::closed_text;
+use heronshale_core::address::Family;
+use heronshale_core::answer::{
+    Answer, Decider, ExposureAnswer, Meaning, OpenFact, PathTraffic, WalkedFact, WayFact, WayKind,
+};
+use heronshale_core::finding::Severity;
+
+/// A row in words.
+struct Row {
+    address: String,
+    family: String,
+    way: String,
+    holder: String,
+    network: String,
+    owner: String,
+    state: &'static str,
+    severity: String,
+    meaning: String,
+    services: String,
+    sources: String,
+    because: String,
+    place: String,
+}
+
+const COLUMNS: [&str; 13] = [
+    "address", "family", "way_in", "holder", "network", "owner", "state", "severity", "meaning", "services", "sources",
+    "because", "place",
+];
+
+fn meaning(of: Option<Meaning>) -> String {
+    of.map_or_else(String::new, |meaning| meaning.word().to_owned())
+}
+
+fn severity(of: Option<Severity>) -> String {
+    of.map_or_else(String::new, |severity| severity.word().to_owned())
+}
+
+fn direct(way: &WayFact) -> Vec<Row> {
+    let fact = &way.interface;
+    let row = |state, services: String, sources: String, meaning, because: String| Row {
+        address: way.address.clone(),
+        family: way.family.to_string(),
+        way: match way.way {
+            WayKind::PublicAddress => format!("public address → {}", way.own),
+            WayKind::GlobalIpv6 => "global IPv6".to_owned(),
+        },
+        holder: fact.name.clone(),
+        network: fact.network.clone(),
+        owner: fact.owner.clone().unwrap_or_default(),
+        state,
+        severity: if state == "open" { severity(way.severity) } else { String::new() },
+        meaning,
+        services,
+        sources,
+        because,
+        place: fact.place.to_string(),
+    };
+    let by = |open: &OpenFact| {
+        let rules = open.decided.iter().filter_map(|decided| match &decided.decider {
+            Decider::Rule { rule } => Some(format!("{} {} ({})", rule.filter, rule.rule, rule.place)),
+            _ => None,
+        });
+        let rules: Vec<String> = rules.collect();
+        if rules.is_empty() { "no rule at all".to_owned() } else { rules.join(" · ") }
+    };
+    let from = |open: &OpenFact| {
+        let ports = open.client_ports.as_ref().map_or_else(String::new, |ports| format!(", client ports {ports}"));
+        format!("{}{ports}", open.sources.said)
+    };
+    let open =
+        |state| move |one: &OpenFact| row(state, one.services.join(", "), from(one), meaning(one.meaning), by(one));
+    let mut rows: Vec<Row> = way.open.iter().map(open("open")).collect();
+    rows.extend(way.unknown.iter().map(open("unknown")));
+    rows.extend(way.closed.iter().map(|one| {
+        let because = closed_text(one).split_once(": ").map_or_else(String::new, |(_, why)| why.to_owned());
+        row("closed", one.services.join(", "), one.sources.said.clone(), String::new(), because)
+    }));
+    rows
+}
+
+fn by_devices(exposure: &ExposureAnswer) -> Vec<Row> {
+    let mut rows = Vec::new();
+    for way in &exposure.by_devices {
+        let mut add = |state: &'static str, part: &WalkedFact, one: &PathTraffic| {
+            let last = part.steps.last().map(|step| format!("{}, {}", step.at, step.why)).unwrap_or_default();
+            let rules: Vec<String> =
+                part.rules.iter().map(|rule| format!("{} {} ({})", rule.filter, rule.rule, rule.place)).collect();
+            let rules = if rules.is_empty() { "no rule at all".to_owned() } else { rules.join(" · ") };
+            rows.push(Row {
+                address: way.addresses.join(" "),
+                family: if way.addresses.iter().any(|text| text.contains(':')) { Family::V6 } else { Family::V4 }
+                    .to_string(),
+                way: way.kind.word().to_owned(),
+                holder: if part.ends.is_empty() {
+                    way.name.clone()
+                } else {
+                    format!("{} → {}", way.name, part.ends.join(" "))
+                },
+                network: way.network.clone().unwrap_or_default(),
+                owner: way.owner.clone().unwrap_or_default(),
+                state,
+                severity: if state == "open" { severity(way.severity) } else { String::new() },
+                meaning: meaning(part.meaning),
+                services: one.services.join(", "),
+                sources: one.sources.said.clone(),
+                because: if state == "open" { rules } else { last },
+                place: way.place.to_string(),
+            });
+        };
+        for (state, parts) in [("open", &way.open), ("unknown", &way.unknown), ("closed", &way.closed)] {
+            for part in parts {
+                part.traffic.iter().for_each(|one| add(state, part, one));
+            }
+        }
+    }
+    rows
+}
+
+fn rows(exposure: &ExposureAnswer) -> Vec<Row> {
+    let mut rows: Vec<Row> = exposure.ways.iter().flat_map(direct).collect();
+    rows.extend(by_devices(exposure));
+    rows.extend(exposure.held_by_nothing.iter().map(|address| Row {
+        address: address.clone(),
+        family: if address.contains(':') { Family::V6 } else { Family::V4 }.to_string(),
+        way: "public address".to_owned(),
+        holder: "nobody".to_owned(),
+        network: String::new(),
+        owner: String::new(),
+        state: "held by nothing",
+        severity: String::new(),
+        meaning: String::new(),
+        services: String::new(),
+        sources: String::new(),
+        because: String::new(),
+        place: String::new(),
+    }));
+    // By address, as people look it up; what is open first.
+    let order = |row: &Row| {
+        let first = row.address.split([' ', '-', '/']).next().unwrap_or("");
+        (first.parse::<std::net::IpAddr>().ok(), ["open", "unknown", "closed"].iter().position(|s| *s == row.state))
+    };
+    rows.sort_by_key(order);
+    rows
+}
+
+/// The ledger as a table.
+pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
+    let Answer { heading, answer: exposure, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let rows = rows(exposure);
+    let open = rows.iter().filter(|row| row.state == "open").count();
+    let mut addresses: Vec<&str> = rows.iter().map(|row| row.address.as_str()).collect();
+    addresses.dedup();
+    let sentence =
+        format!("{} of {} of {} are open.", open, plural(rows.len(), "row"), plural(addresses.len(), "public address"));
+    page.top(&sentence, heading);
+    page.blank();
+    let cells = rows.iter().map(|row| {
+        let services =
+            if row.services.is_empty() { String::new() } else { format!("{} from {}", row.services, row.sources) };
+        let state = [row.state, &row.severity, &row.meaning].into_iter().filter(|word| !word.is_empty());
+        vec![
+            row.address.clone(),
+            row.holder.clone(),
+            state.collect::<Vec<_>>().join(", "),
+            services,
+            row.because.clone(),
+        ]
+    });
+    page.table(&["address", "holder", "state", "what", "because"], &cells.collect::<Vec<_>>(), &[]);
+    page.gaps(heading);
+    page.finish()
+}
+
+/// A cell that no spreadsheet takes for a formula.
+fn cell(text: &str) -> String {
+    let risky = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
+    if risky { format!("'{text}") } else { text.to_owned() }
+}
+
+/// The ledger as CSV (RFC 4180).
+pub fn ledger_csv(answer: &Answer<ExposureAnswer>) -> String {
+    let exposure = &harmless(answer).answer;
+    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let mut write = |cells: &[&str]| writer.write_record(cells.iter().map(|text| cell(text)));
+    let written = write(&COLUMNS).and_then(|()| {
+        rows(exposure).iter().try_for_each(|row| {
+            write(&[
+                &row.address,
+                &row.family,
+                &row.way,
+                &row.holder,
+                &row.network,
+                &row.owner,
+                row.state,
+                &row.severity,
+                &row.meaning,
+                &row.services,
+                &row.sources,
+                &row.because,
+                &row.place,
+            ])
+        })
+    });
+    written.expect("a list in memory takes every record");
+    let bytes = writer.into_inner().expect("a list in memory takes every record");
+    String::from_utf8(bytes).expect("cells are text")
+}
