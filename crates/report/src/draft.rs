@@ -37,7 +37,7 @@ pub fn acceptances<'f>(
             quoted(&finding.title)
         );
         let Some(packets) = packets else { continue };
-        out += "    packets:\n";
+        out += if packets.is_empty() { "    packets: []\n" } else { "    packets:\n" };
         for PinnedFact { from, to, on } in &packets {
             let _ = writeln!(out, "      - {{ from: {}, to: {}, on: {} }}", list(from), list(to), list(on));
         }

@@ -39,9 +39,13 @@ pub struct MarkedFact {
 pub struct OnwardFrom {
     /// The exposed machine.
     pub from: PlaceFact,
-    /// How many machines it reaches, by the number of connections one after the other.
+    /// Whether it is exposed for certain, whatever the snapshot lacks.
+    pub certain: bool,
+    /// How many machines it reaches for certain, by the number of connections one after the other.
     pub reaches: Vec<usize>,
-    /// Those of them that are marked.
+    /// How many more it may reach: that depends on what the snapshot lacks.
+    pub perhaps: usize,
+    /// Those of all these that are marked.
     pub marked: Vec<PlaceFact>,
 }
 
@@ -84,12 +88,16 @@ pub fn onward(view: &View<'_>, jumps: u32) -> OnwardFact {
             let machines = || onward.iter().filter(|other| matches!(other.place, Place::Machine(_)));
             OnwardFrom {
                 from: place(one.place),
-                reaches: (1..=jumps).map(|jump| machines().filter(|other| other.jumps == jump).count()).collect(),
+                certain: one.certain,
+                reaches: (1..=jumps)
+                    .map(|jump| machines().filter(|other| other.certain && other.jumps == jump).count())
+                    .collect(),
+                perhaps: machines().filter(|other| !other.certain).count(),
                 marked: machines().filter(|other| is_marked(&other.place)).map(|other| place(other.place)).collect(),
             }
         })
         .collect();
-    from.sort_by_key(|one| std::cmp::Reverse((one.marked.len(), one.reaches.iter().sum::<usize>())));
+    from.sort_by_key(|one| std::cmp::Reverse((one.certain, one.marked.len(), one.reaches.iter().sum::<usize>())));
     let reached = from_internet.iter().filter(|one| is_marked(&one.place)).map(|one| MarkedFact {
         place: place(one.place),
         certain: one.certain,

@@ -433,7 +433,9 @@ impl Candidate<'_> {
             let works = answered.labels.trails_that_work(part.label);
             let ends = works.iter().flat_map(|trail| answered.labels.steps(*trail));
             let ends: Vec<Spot> = ends.filter(|step| step.what == What::Arrived && !step.reply).map(|s| s.at).collect();
-            ends.is_empty() || ends.into_iter().any(is_target)
+            // What arrives elsewhere than at the interface that holds the address is told.
+            let untold = ends.is_empty() && matches!(self.target, Node::Interfaces(_));
+            untold || ends.into_iter().any(is_target)
         };
         let open = answered.parts.iter().filter(|part| part.judged.verdict <= Verdict::Unknown);
         open.filter(arrives).map(|part| (part.judged.verdict, part.packets.clone())).collect()

@@ -81,10 +81,21 @@ fn since_text(since: &Since) -> String {
     since.taken.as_deref().map_or_else(|| "a snapshot of no date".to_owned(), moment_text)
 }
 
+fn and_more(page: &mut Page, all: usize, shown: usize) {
+    if all > shown && shown > 0 {
+        page.say(FAINT, &format!("  and {} more: --all tells all", all - shown));
+    }
+}
+
 /// What people said: how expectations stand, what is accepted, what is gone.
 fn said(audit: &Audit, all: bool, look: Look) -> String {
     const SHOWN: usize = 7;
-    let most = if all { usize::MAX } else { SHOWN };
+    // Where something else was asked for, how many there are is enough.
+    let most = match (all, audit.only.is_empty()) {
+        (true, _) => usize::MAX,
+        (false, true) => SHOWN,
+        (false, false) => 0,
+    };
     let mut page = Page::new(look);
     if !audit.expectations.is_empty() {
         let count = |state: State| audit.expectations.iter().filter(|one| one.state == state).count();
@@ -99,9 +110,7 @@ fn said(audit: &Audit, all: bool, look: Look) -> String {
             let text = format!("{}: {}  {}", one.name, one.says, super::at(&one.place));
             page.hang_behind(style, &format!("  {:<9}", one.state.word()), Style::new(), &text, 11);
         }
-        if sorted.len() > most {
-            page.say(FAINT, &format!("  and {} more: --all tells all", sorted.len() - most));
-        }
+        and_more(&mut page, sorted.len(), most);
     }
     if !audit.accepted.is_empty() {
         page.heading(&format!("Accepted: {}", plural(audit.accepted.len(), "finding")));
@@ -124,18 +133,14 @@ fn said(audit: &Audit, all: bool, look: Look) -> String {
             );
             page.hang(Style::new(), "  ", &text, 4);
         }
-        if sorted.len() > most {
-            page.say(FAINT, &format!("  and {} more: --all tells all", sorted.len() - most));
-        }
+        and_more(&mut page, sorted.len(), most);
     }
     if let Some(since) = audit.since.as_ref().filter(|since| !since.gone.is_empty()) {
         page.heading(&format!("Gone since {}: {}", since_text(since), plural(since.gone.len(), "finding")));
         for one in since.gone.iter().take(most) {
             page.hang(Style::new(), "  ", &format!("{} {}: {}", one.kind, one.fingerprint, one.title), 4);
         }
-        if since.gone.len() > most {
-            page.say(FAINT, &format!("  and {} more: --all tells all", since.gone.len() - most));
-        }
+        and_more(&mut page, since.gone.len(), most);
     }
     page.finish()
 }
@@ -301,6 +306,7 @@ fn summary(audit: &Audit, look: Look) -> String {
     }
     let tables = [("by owner", &audit.by_owner), ("by network", &audit.by_network), ("by control", &audit.by_control)];
     for (label, counts) in tables {
+        let counts: Vec<_> = counts.iter().filter(|one| one.count > 0 || audit.only.is_empty()).collect();
         if !counts.is_empty() {
             let all: Vec<String> = counts.iter().take(8).map(|one| format!("{} {}", one.name, one.count)).collect();
             let more = counts.len().saturating_sub(8);

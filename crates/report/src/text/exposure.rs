@@ -129,13 +129,10 @@ fn onward(page: &mut Page, found: &OnwardFact) {
         let names: Vec<&str> = one.marked.iter().take(6).map(|place| place.name.as_str()).collect();
         let more = if one.marked.len() > 6 { format!(" and {} more", one.marked.len() - 6) } else { String::new() };
         let marked = if names.is_empty() { String::new() } else { format!("; marked: {}{more}", names.join(", ")) };
-        page.hang_behind(
-            STRONG,
-            &format!("  {:<22}  ", one.from.name),
-            Style::new(),
-            &format!("{}{marked}", reaches.join(", ")),
-            26,
-        );
+        let perhaps = if one.perhaps > 0 { format!(", perhaps {} more", one.perhaps) } else { String::new() };
+        let exposed = if one.certain { "" } else { "if it is exposed at all: " };
+        let text = format!("{exposed}{}{perhaps}{marked}", reaches.join(", "));
+        page.hang_behind(STRONG, &format!("  {:<22}  ", one.from.name), Style::new(), &text, 26);
     }
     more(page, found.from.len(), SHOWN);
     page.heading(&format!("From the internet to what is marked ({})", found.marks.join(", ")));

@@ -1,5 +1,6 @@
 //! The engine against evaluators that share nothing with it: same estates, packet by packet.
 
+mod accepted;
 mod agreement;
 mod around;
 mod breadth;

@@ -91,7 +91,7 @@ fn sentences_are_kept_broken_or_say_nothing() {
                 let words: Vec<&str> = words.collect();
                 let [from, to, option, traffic @ ..] = words.as_slice() else { panic!("{full}") };
                 let run = folder.run(&["path", from, to, option, &traffic.join(" ")]);
-                assert!(run.code == usize::from(sentence.contains("may_reach")) as i32, "{asked}: {run:?}");
+                assert_eq!(run.code, i32::from(sentence.contains("may_reach")), "{asked}: {run:?}");
             }
         }
     }
@@ -314,9 +314,10 @@ fn evidence_comes_out_again_byte_for_byte_and_tells_what_changed() {
     assert_eq!(manifest["heading"]["gaps"].as_array().unwrap().len(), 2);
     // Every finding stands there with its own lines.
     let (_, audit) = folder.json(&["audit", "-e", "marrowfen-ferries", "--at", "2026-11-03"]);
-    let sources = folder.read("proof/sources.txt");
+    let sources = format!("\n{}", folder.read("proof/sources.txt"));
     for finding in audit["answer"]["findings"].as_array().unwrap() {
-        let (_, rest) = sources.split_once(finding["fingerprint"].as_str().unwrap()).unwrap();
+        let front = format!("\n{} {}  ", finding["fingerprint"].as_str().unwrap(), finding["kind"].as_str().unwrap());
+        let (_, rest) = sources.split_once(&front).unwrap();
         let block = rest.split("\n\n").next().unwrap();
         let Some(file) = finding["place"]["file"].as_str() else { continue };
         let line = usize::try_from(finding["place"]["line"].as_u64().unwrap()).unwrap();
@@ -430,4 +431,177 @@ fn one_change_from_open_outward_and_onward() {
     assert_eq!(onward["marked"][0]["always_by"][0]["name"], "web");
     let (_, there) = folder.json(&["exposure", "--from", "web"]);
     assert_eq!(there["answer"]["reached"][0]["place"]["name"], "db");
+}
+
+/// A document with one field of one record made wrong, by where it stands.
+fn broken(document: &Value, pointer: &str, wrong: &Value) -> Value {
+    let mut document = document.clone();
+    *document.pointer_mut(pointer).unwrap() = wrong.clone();
+    document
+}
+
+/// Every value below a node, by its JSON Pointer.
+fn pointers(value: &Value, at: &str, found: &mut Vec<String>) {
+    match value {
+        Value::Object(fields) => {
+            for (name, field) in fields {
+                found.push(format!("{at}/{name}"));
+                pointers(field, &format!("{at}/{name}"), found);
+            }
+        }
+        Value::Array(items) => {
+            for (index, item) in items.iter().enumerate() {
+                found.push(format!("{at}/{index}"));
+                pointers(item, &format!("{at}/{index}"), found);
+            }
+        }
+        _ => {}
+    }
+}
+
+#[test]
+fn a_wrong_value_in_any_field_is_an_error_of_that_file() {
+    let expectations = serde_json::json!({
+        "format": "heronshale-expectations", "version": 1,
+        "expectations": [
+            { "name": "a", "from": ["internet"], "may_reach": "web", "on": ["tcp 443"], "reason": "r", "owner": "o" },
+            { "name": "b", "from": "web", "to": "db", "always_passes": "f" },
+            { "name": "c", "nothing_else_reaches": "db" },
+        ]
+    });
+    let acceptances = serde_json::json!({
+        "format": "heronshale-acceptances", "version": 1,
+        "acceptances": [{
+            "finding": "0000-0000", "kind": "exposed", "title": "t", "reason": "r", "who": "w", "until": "2027-01-31",
+            "packets": [{ "from": ["internet"], "to": "10.65.1.11", "on": "tcp 443" }],
+        }]
+    });
+    let configuration = serde_json::json!({
+        "format": "heronshale-configuration", "version": 1, "segments": "owner", "estate": "estate.yaml",
+        "expectations": ["expectations.json"], "acceptances": "acceptances.json",
+        "severities": [{ "kind": "overdue", "severity": "note", "reason": "r" }],
+        "controls": [{ "control": "c", "kinds": ["overdue"] }],
+        "sensitive_ports": [{ "what": "w", "services": "tcp 22" }],
+        "thresholds": { "empty_range_addresses": 1, "empty_range_share": 2 },
+    });
+    let files =
+        [("expectations.json", expectations), ("acceptances.json", acceptances), ("heronshale.json", configuration)];
+    let folder = Folder::with(ESTATE);
+    let write = |name: &str, text: &Value| folder.write(name, serde_json::to_string_pretty(text).unwrap());
+    for (name, text) in &files {
+        write(name, text);
+    }
+    assert_eq!(folder.run(&["audit", "--fail-on", "never", "--config", "heronshale.json"]).code, 0);
+    let mut tried = 0;
+    for (name, text) in &files {
+        let mut all = Vec::new();
+        pointers(text, "", &mut all);
+        for pointer in all {
+            // A map where no record stands, a text where one does.
+            let here = text.pointer(&pointer).unwrap();
+            let record = here.is_object() || here.as_array().is_some_and(|items| items.iter().any(Value::is_object));
+            let wrong = if record { serde_json::json!("nonsense") } else { serde_json::json!({ "nonsense": [1] }) };
+            write(name, &broken(text, &pointer, &wrong));
+            let told = folder.run(&["audit", "--config", "heronshale.json"]);
+            assert!(told.code == 3 && told.stderr.contains(&format!("--> {name}:")), "{name} {pointer}: {told:?}");
+            // A field that nobody knows, in any record.
+            if here.is_object() {
+                let mut more = here.clone();
+                more["fromm"] = Value::from(1);
+                write(name, &broken(text, &pointer, &more));
+                let told = folder.run(&["audit", "--config", "heronshale.json"]).fails(3);
+                assert!(told.contains("has no field `fromm`"), "{name} {pointer}: {told}");
+            }
+            tried += 1;
+        }
+        write(name, text);
+    }
+    assert!(tried >= 50, "{tried}");
+}
+
+#[test]
+fn hostile_names_steer_nothing_and_drafts_are_read_again() {
+    let hostile = "\u{1b}[31m\\\" #: {x} \u{202e}";
+    let quoted = serde_json::to_string(hostile).unwrap();
+    let estate = ESTATE
+        .replace("id: web, owner", &format!("id: {quoted}, owner"))
+        .replace("workload: web", &format!("workload: {quoted}"));
+    let folder = Folder::with(&estate);
+    folder.write(
+        "expectations.yaml",
+        format!("format: heronshale-expectations\nversion: 1\nexpectations: [{{ name: {quoted}, from: internet, never_reaches: db-1, reason: {quoted} }}]\n"),
+    );
+    folder.run(&["exposure", "--draft-expectations", "drafts/e.yaml"]).ok();
+    folder.run(&["audit", "--draft-acceptances", "drafts/a.yaml"]);
+    let accepted = filled(&folder.read("drafts/a.yaml"), "2027-01-31");
+    folder.write("drafts/a.yaml", accepted);
+    for arguments in [
+        &["audit"][..],
+        &["audit", "--expectations", "drafts/e.yaml", "--acceptances", "drafts/a.yaml", "--all"],
+        &["exposure", "--ledger"],
+        &["exposure", "--ledger", "--format", "csv"],
+        &["exposure", "--onward", "1", "--outward"],
+        &["audit", "--evidence", "proof"],
+    ] {
+        let run = folder.run(arguments);
+        assert!(run.code <= 1, "{arguments:?}: {run:?}");
+        let steers = |text: &str| text.chars().any(|sign| sign == '\u{1b}' || sign == '\u{202e}');
+        assert!(!steers(&run.stdout) && !steers(&run.stderr), "{arguments:?}");
+    }
+    for name in [
+        "drafts/e.yaml",
+        "drafts/a.yaml",
+        "proof/audit.txt",
+        "proof/audit.json",
+        "proof/sources.txt",
+        "proof/evidence.json",
+    ] {
+        assert!(!folder.read(name).contains('\u{1b}'), "{name}");
+    }
+}
+
+#[test]
+fn three_thousand_findings_fit_a_page() {
+    let mut text = String::from(
+        "format: heronshale-snapshot\nversion: 1\nestate: { name: many, taken: 2026-11-02 }\nsecurity_groups:\n",
+    );
+    for at in 0..3000 {
+        text.push_str(&format!(
+            "  - {{ id: g{at}, inbound: [{{ id: r, services: tcp {}, peers: any }}] }}\n",
+            at + 1000
+        ));
+    }
+    let folder = Folder::with(&text);
+    let told = folder.run(&["audit"]).stdout;
+    assert!(
+        told.lines().count() <= 120 && told.lines().all(|line| line.chars().count() <= 100),
+        "{}",
+        told.lines().count()
+    );
+    let (_, audit) = folder.json(&["audit"]);
+    assert!(audit["answer"]["findings"].as_array().unwrap().len() >= 3000);
+}
+
+#[test]
+fn one_change_that_would_open_a_way_does_open_it() {
+    // Each way of closing the door by one piece; the edit that is told, made in the file, opens it.
+    let table = [
+        (
+            "{ id: gate, kind: internet, network: pier }",
+            "{ id: gate, kind: internet, network: pier, attached: false }",
+            "gate",
+        ),
+        ("routes: [{ to: 0.0.0.0/0, next_hop: \"gateway:gate\" }]", "routes: []", "route"),
+        ("owner: platform }]\ngateways", "owner: platform, internet_traffic: outbound_only }]\ngateways", "pier"),
+    ];
+    for (open, closed, word) in table {
+        assert!(ESTATE.contains(open));
+        let (_, before) = Folder::with(&ESTATE.replace(open, closed)).json(&["exposure"]);
+        let away = before["answer"]["one_step_away"].as_array().unwrap();
+        assert!(away.len() == 1, "{closed}: {away:#?}");
+        assert!(away[0]["edit"]["text"].as_str().unwrap().contains(word), "{closed}: {away:#?}");
+        assert_eq!(before["answer"]["workloads_open"], 0);
+        let (_, after) = Folder::with(ESTATE).json(&["exposure"]);
+        assert_eq!(after["answer"]["ways"][0]["open"].as_array().unwrap().len(), 2);
+    }
 }
