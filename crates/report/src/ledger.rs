@@ -1,8 +1,9 @@
 //! The ledger of an estate's public addresses: one row for each address, family, way in and port range, closed ones too.
 
 use crate::harmless::harmless;
-use crate::page::{Look, Page, plural};
+use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use crate::text::closed_text;
+use anstyle::Style;
 use heronshale_core::address::Family;
 use heronshale_core::answer::{
     Answer, Decider, ExposureAnswer, Meaning, OpenFact, PathTraffic, WalkedFact, WayFact, WayKind,
@@ -141,7 +142,11 @@ fn rows(exposure: &ExposureAnswer) -> Vec<Row> {
     // By address, as people look it up; what is open first.
     let order = |row: &Row| {
         let first = row.address.split([' ', '-', '/']).next().unwrap_or("");
-        (first.parse::<std::net::IpAddr>().ok(), ["open", "unknown", "closed"].iter().position(|s| *s == row.state))
+        (
+            first.parse::<std::net::IpAddr>().ok(),
+            row.way.clone(),
+            ["open", "unknown", "closed"].iter().position(|s| *s == row.state),
+        )
     };
     rows.sort_by_key(order);
     rows
@@ -156,22 +161,35 @@ pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
     let mut addresses: Vec<&str> = rows.iter().map(|row| row.address.as_str()).collect();
     addresses.dedup();
     let sentence =
-        format!("{} of {} of {} are open.", open, plural(rows.len(), "row"), plural(addresses.len(), "public address"));
+        format!("{open} of {} of {} are open.", plural(rows.len(), "row"), plural(addresses.len(), "public address"));
     page.top(&sentence, heading);
-    page.blank();
-    let cells = rows.iter().map(|row| {
-        let services =
-            if row.services.is_empty() { String::new() } else { format!("{} from {}", row.services, row.sources) };
-        let state = [row.state, &row.severity, &row.meaning].into_iter().filter(|word| !word.is_empty());
-        vec![
-            row.address.clone(),
-            row.holder.clone(),
-            state.collect::<Vec<_>>().join(", "),
-            services,
-            row.because.clone(),
-        ]
-    });
-    page.table(&["address", "holder", "state", "what", "because"], &cells.collect::<Vec<_>>(), &[]);
+    // What is said of one address and way in stands together.
+    let mut before: Option<(&str, &str)> = None;
+    for row in &rows {
+        let here = (row.address.as_str(), row.way.as_str());
+        if before != Some(here) {
+            page.blank();
+            let parts = [row.way.as_str(), &row.network, &row.owner];
+            let parts: Vec<&str> = parts.into_iter().filter(|part| !part.is_empty()).collect();
+            let place = if row.place.is_empty() { String::new() } else { format!("  {}", row.place) };
+            page.hang(STRONG, "", &format!("{}  {}  {}{place}", row.address, row.holder, parts.join(" · ")), 4);
+            before = Some(here);
+        }
+        let style = match row.state {
+            "open" => OPEN,
+            "unknown" => STRONG,
+            _ => SHUT,
+        };
+        let judged: Vec<&str> =
+            [row.severity.as_str(), &row.meaning].into_iter().filter(|word| !word.is_empty()).collect();
+        let judged = if judged.is_empty() { String::new() } else { format!("{}: ", judged.join(", ")) };
+        let what = match (row.services.is_empty(), row.because.is_empty()) {
+            (true, _) => String::new(),
+            (false, true) => format!("{judged}{} from {}", row.services, row.sources),
+            (false, false) => format!("{judged}{} from {} — {}", row.services, row.sources, row.because),
+        };
+        page.hang_behind(style, &format!("  {:<9}", row.state), Style::new(), &what, 11);
+    }
     page.gaps(heading);
     page.finish()
 }

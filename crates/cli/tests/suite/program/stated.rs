@@ -605,3 +605,18 @@ fn one_change_that_would_open_a_way_does_open_it() {
         assert_eq!(after["answer"]["ways"][0]["open"].as_array().unwrap().len(), 2);
     }
 }
+
+#[test]
+fn an_exposure_says_what_closing_it_costs() {
+    let mend = |estate: &str| {
+        let (_, audit) = Folder::with(estate).json(&["audit", "--kind", "exposed"]);
+        audit["answer"]["findings"][0]["mend"].as_str().unwrap().to_owned()
+    };
+    // Both rules act on the one machine; anybody means those inside too.
+    assert!(mend(ESTATE).ends_with("; they act on 1 interface, and to delete ends what comes from inside as well"));
+    let outside = ESTATE.replace("services: tcp 443, peers: any", "services: tcp 443, peers: internet");
+    assert!(mend(&outside).ends_with("; they act on 1 interface, and nothing from inside comes by that"));
+    let one = ESTATE.replace("  - { id: feed, services: tcp 8080, peers: \"set:partners\", description: feed }\n", "");
+    let two = one.replace("groups: db }", "groups: [db, web] }");
+    assert!(mend(&one).contains("; it acts on 1 interface,") && mend(&two).contains("; it acts on 2 interfaces,"));
+}

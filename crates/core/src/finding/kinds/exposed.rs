@@ -6,8 +6,11 @@ use crate::answer::{Decided, Decider, OpenFact, WalkedFact, WayFact, WayKind, de
 use crate::describe::{RuleFact, rule_text};
 use crate::expect::Spoken;
 use crate::exposure::{DeviceWay, DirectWay};
+use crate::model::RuleId;
 use crate::packet::{Intervals, PacketSet};
+use crate::stage::By;
 use crate::view::View;
+use crate::walk::What;
 
 pub(crate) const KIND: Kind = Kind {
     name: "exposed",
@@ -38,6 +41,8 @@ struct Fact {
     way: WayFact,
     factors: Vec<Factor>,
     packets: PacketSet,
+    /// What narrowing the rules costs.
+    price: String,
 }
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
@@ -46,8 +51,14 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     open.map(|way| {
         let spoken = context.judging().direct(way);
         let packets = way.open();
+        let last = way
+            .parts
+            .iter()
+            .filter(|part| part.verdict.is_open())
+            .filter_map(|part| part.way.judgements.iter().rev().find_map(|judgement| rule_of(judgement.by)));
+        let price = price(context, last.collect());
         let factors = factors(context.view, &packets, &asked(way), &spoken);
-        Fact { way: way_fact(context.view, way, &spoken), factors, packets }
+        Fact { way: way_fact(context.view, way, &spoken), factors, packets, price }
     })
     .collect()
 }
@@ -118,7 +129,7 @@ fn tell(fact: &Fact) -> Draft {
             [] => {
                 "no rule stands in the way: bind a group to the interface, or take away the public address".to_owned()
             }
-            rules => narrow(rules),
+            rules => narrow(rules, &fact.price),
         },
     }
 }
@@ -128,8 +139,36 @@ fn cause(rules: &[String]) -> Option<String> {
     (!rules.is_empty()).then(|| rules.join(", "))
 }
 
-fn narrow(rules: &[String]) -> String {
-    format!("if nobody means it: narrow or delete {}, or take away the address", rules.join(", "))
+fn narrow(rules: &[String], price: &str) -> String {
+    format!("if nobody means it: narrow or delete {}, or take away the address; {price}", rules.join(", "))
+}
+
+fn rule_of(by: By) -> Option<RuleId> {
+    if let By::Rule(id) = by { Some(id) } else { None }
+}
+
+/// What else ends if rules go: on how many interfaces they act, and what they let in from elsewhere than the internet.
+fn price(context: &Context<'_, '_>, mut rules: Vec<RuleId>) -> String {
+    rules.sort_unstable();
+    rules.dedup();
+    let mut interfaces: Vec<_> =
+        rules.iter().flat_map(|id| context.bindings.interfaces(id.filter).iter().copied()).collect();
+    interfaces.sort_unstable();
+    interfaces.dedup();
+    let internet = context.view.internet_end();
+    let inside = rules.iter().any(|id| {
+        let held = context.view.estate.networks.items().iter().map(|network| &network.blocks);
+        let sources = context.rule_packets(*id).sources().difference(&internet);
+        held.into_iter().any(|blocks| sources.overlaps(blocks))
+    });
+    let inside =
+        if inside { "to delete ends what comes from inside as well" } else { "nothing from inside comes by that" };
+    let many = if rules.len() == 1 { "it acts" } else { "they act" };
+    match interfaces.len() {
+        0 => inside.to_owned(),
+        1 => format!("{many} on 1 interface, and {inside}"),
+        count => format!("{many} on {count} interfaces, and {inside}"),
+    }
 }
 
 /// A way in that leads by a device.
@@ -157,6 +196,13 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
             rules.push(format!("rule {} of {}", rule.rule, rule.filter));
         }
     }
+    let open = way.parts.iter().filter(|part| part.is_open());
+    let ids = open.flat_map(|part| &part.steps).filter_map(|step| match &step.what {
+        What::Stage { judgement, .. } | What::Acl(_, judgement) => rule_of(judgement.by),
+        What::Policy { by, .. } => rule_of(*by),
+        _ => None,
+    });
+    let ids: Vec<RuleId> = ids.collect();
     let reached = if fact.ends.is_empty() { String::new() } else { format!(", and leads to {}", fact.ends.join(", ")) };
     Draft {
         cause: cause(&rules),
@@ -171,7 +217,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         witness: fact.open.iter().find_map(|part| part.witness.clone()),
         mend: match rules.as_slice() {
             [] => "no rule stands in the way: close it at the device, or take away the public address".to_owned(),
-            rules => narrow(rules),
+            rules => narrow(rules, &price(context, ids)),
         },
     }
 }
