@@ -1,7 +1,7 @@
 //! The audit: every finding, and what they amount to.
 
 use super::expectations::{ExpectationFact, expectation_facts};
-use super::exposure_answer;
+use super::exposure::counts;
 use crate::finding::{Accepted, CATALOGUE, Finding, Severity, judged};
 use crate::view::View;
 use rustc_hash::FxHashMap;
@@ -80,12 +80,12 @@ pub struct KindCount {
 
 /// Judges the whole estate.
 pub fn audit(view: &View<'_>) -> Audit {
-    let exposure = exposure_answer(view, None);
     let found = judged(view);
+    let counts = counts(view, &found.ways, &found.device_ways, &|_| true);
     let mut audit = Audit {
-        workloads_open: exposure.workloads_open,
-        workloads_unknown: exposure.workloads_unknown,
-        workloads: exposure.workloads,
+        workloads_open: counts.open,
+        workloads_unknown: counts.unknown,
+        workloads: counts.all,
         reachability_judged: !view.estate.networks.is_empty(),
         expectations: expectation_facts(view, &found.standings),
         findings: found.findings,

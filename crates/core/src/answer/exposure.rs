@@ -228,43 +228,65 @@ pub enum Closing {
     },
 }
 
+/// How many workloads are reached; an interface that belongs to none counts as one.
+pub(super) struct Counts {
+    pub open: usize,
+    pub unknown: usize,
+    pub all: usize,
+}
+
+/// How many workloads the internet reaches by some ways in.
+pub(super) fn counts(
+    view: &View<'_>,
+    ways: &[DirectWay],
+    devices: &[DeviceWay],
+    wanted: &dyn Fn(Id<Interface>) -> bool,
+) -> Counts {
+    let workloads = |interfaces: Vec<Id<Interface>>| {
+        let mut all: Vec<_> = interfaces
+            .into_iter()
+            .filter(|id| wanted(*id))
+            .map(|id| view.estate.interfaces[id].workload.ok_or(id))
+            .collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    };
+    let at = |chosen: &dyn Fn(&DirectWay) -> bool| {
+        ways.iter().filter(|way| chosen(way)).map(|way| way.interface).collect::<Vec<_>>()
+    };
+    let reached = devices.iter().flat_map(DeviceWay::ends);
+    let open = workloads(at(&|way| !way.open().is_empty()).into_iter().chain(reached).collect());
+    let unknown = workloads(at(&|way| !way.unknown().is_empty()));
+    Counts {
+        open: open.len(),
+        unknown: unknown.iter().filter(|one| open.binary_search(one).is_err()).count(),
+        all: workloads(view.estate.interfaces.ids().collect()).len(),
+    }
+}
+
 /// Everything that the internet reaches, of some interfaces or of all.
 pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> ExposureAnswer {
     let wanted = |id: Id<Interface>| only.is_none_or(|only| only.contains(&id));
     let judging = Judging::new(view);
     let ways: Vec<DirectWay> = direct_ways(view).into_iter().filter(|way| wanted(way.interface)).collect();
-    let workload = |id: Id<Interface>| view.estate.interfaces[id].workload.ok_or(id);
-    let count = |chosen: &dyn Fn(&DirectWay) -> bool| {
-        let mut all: Vec<_> = ways.iter().filter(|way| chosen(way)).map(|way| workload(way.interface)).collect();
-        all.sort_unstable();
-        all.dedup();
-        all
-    };
-    let mut open = count(&|way| !way.open().is_empty());
-    let unknown = count(&|way| !way.unknown().is_empty());
     let held = |by: HeldBy| matches!(by, HeldBy::Interface(id) if wanted(id));
     let devices: Vec<DeviceWay> = device_ways(view)
         .into_iter()
         .filter(|way| only.is_none() || held(way.by) || way.ends().into_iter().any(wanted))
         .collect();
-    let reached = devices.iter().flat_map(DeviceWay::ends).filter(|id| wanted(*id));
-    open.extend(reached.map(workload));
-    open.sort_unstable();
-    open.dedup();
+    let counts = counts(view, &ways, &devices, &wanted);
     let mut by_devices: Vec<DeviceWayFact> =
         devices.iter().map(|way| device_way_fact(view, way, &judging.by_device(way))).collect();
     by_devices.sort_by_key(|fact| (std::cmp::Reverse(fact.severity), fact.unknown.is_empty()));
-    let mut all: Vec<_> = view.estate.interfaces.ids().filter(|id| wanted(*id)).map(workload).collect();
-    all.sort_unstable();
-    all.dedup();
     let mut facts: Vec<WayFact> = ways.iter().map(|way| way_fact(view, way, &judging.direct(way))).collect();
     facts.sort_by_key(|fact| (std::cmp::Reverse(fact.severity), fact.unknown.is_empty()));
     let idle =
         view.estate.public_addresses.items().iter().filter(|public| public.interface.is_none() && only.is_none());
     ExposureAnswer {
-        workloads_open: open.len(),
-        workloads_unknown: unknown.iter().filter(|one| !open.contains(one)).count(),
-        workloads: all.len(),
+        workloads_open: counts.open,
+        workloads_unknown: counts.unknown,
+        workloads: counts.all,
         ways: facts,
         by_devices,
         held_by_nothing: idle.map(|public| public.name.to_string()).collect(),

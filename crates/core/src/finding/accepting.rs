@@ -1,9 +1,10 @@
 //! Acceptances: which findings somebody lives with, and what is wrong with what was accepted (design 3.5).
 
 use super::pinning::{pinned, pinned_facts};
-use super::{CATALOGUE, Draft, Evidence, Finding, Kind, PinnedFact, Role, finished, found, kinds, sorted};
+use super::{CATALOGUE, Draft, Evidence, Finding, Found, Kind, PinnedFact, Role, finished, found, kinds, sorted};
 use crate::describe::moment_text;
 use crate::expect::Standing;
+use crate::exposure::{DeviceWay, DirectWay};
 use crate::packet::PacketSet;
 use crate::stated::Acceptance;
 use crate::view::View;
@@ -37,6 +38,10 @@ pub struct Judged {
     pub accepted: Vec<Accepted>,
     /// How expectations stand, in their order.
     pub standings: Vec<Standing>,
+    /// The direct ways in.
+    pub ways: Vec<DirectWay>,
+    /// The ways in that lead by devices.
+    pub device_ways: Vec<DeviceWay>,
 }
 
 /// Why an acceptance does not hold, and what that amounts to.
@@ -73,7 +78,7 @@ fn shown(facts: &[PinnedFact]) -> String {
 
 /// Every finding, with what people say of it.
 pub fn judged(view: &View<'_>) -> Judged {
-    let (mut all, standings) = found(view, |_| true);
+    let Found { findings: mut all, standings, ways, device_ways } = found(view, |_| true);
     let mut accepted: Vec<Accepted> = Vec::new();
     let at: FxHashMap<String, usize> =
         all.iter().enumerate().map(|(at, finding)| (finding.fingerprint.clone(), at)).collect();
@@ -153,7 +158,7 @@ pub fn judged(view: &View<'_>) -> Judged {
     let more = drafts.into_iter().map(|(kind, draft)| finished(view, kind, draft, 0));
     let order = |finding: &Finding| CATALOGUE.iter().position(|kind| kind.name == finding.kind).unwrap_or(0);
     let all = open.into_iter().chain(more).map(|finding| (order(&finding), finding)).collect();
-    Judged { findings: sorted(all), accepted, standings }
+    Judged { findings: sorted(all), accepted, standings, ways, device_ways }
 }
 
 fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {

@@ -444,11 +444,19 @@ pub fn findings(view: &View<'_>) -> Vec<Finding> {
 
 /// The findings of some kinds.
 pub(crate) fn findings_of(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Vec<Finding> {
-    found(view, wanted).0
+    found(view, wanted).findings
 }
 
-/// The findings of some kinds, and how expectations stand if that was asked on the way.
-fn found(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> (Vec<Finding>, Vec<Standing>) {
+/// Findings, and what was computed on the way to them.
+struct Found {
+    findings: Vec<Finding>,
+    standings: Vec<Standing>,
+    ways: Vec<DirectWay>,
+    device_ways: Vec<DeviceWay>,
+}
+
+/// The findings of some kinds.
+fn found(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Found {
     let context = Context {
         view,
         bindings: Bindings::new(view),
@@ -469,8 +477,12 @@ fn found(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> (Vec<Finding>, Vec<
             *before += 1;
         }
     }
-    let standings = context.standings.into_inner().unwrap_or_default();
-    (sorted(all), standings)
+    Found {
+        findings: sorted(all),
+        standings: context.standings.into_inner().unwrap_or_default(),
+        ways: context.ways.into_inner().unwrap_or_default(),
+        device_ways: context.device_ways.into_inner().unwrap_or_default(),
+    }
 }
 
 /// Worst first, then by the order of the catalogue, file and line.
