@@ -6,6 +6,7 @@ use crate::files::write_all;
 use crate::opened::{EstateArgs, Opened, StatedArgs, print};
 use crate::terminal;
 use heronshale_core::answer::{Audit, Heading, audit, with_heading};
+use heronshale_core::describe::service_text;
 use heronshale_core::finding::{CATALOGUE, Finding};
 use heronshale_core::source::Place;
 use heronshale_core::stated::Stated;
@@ -76,7 +77,16 @@ struct Acceptance<'a> {
     reason: &'a str,
     who: &'a str,
     until: String,
+    /// The packets that are accepted; none if it names none.
+    packets: Option<Vec<Pinned<'a>>>,
     place: &'a Place,
+}
+
+#[derive(Serialize)]
+struct Pinned<'a> {
+    from: Vec<&'a str>,
+    to: Vec<&'a str>,
+    on: Vec<String>,
 }
 
 fn digest(bytes: &[u8]) -> String {
@@ -91,12 +101,18 @@ fn read(path: &Path) -> Result<Vec<u8>, Failure> {
 }
 
 fn said<'a>(view: &'a View<'_>, stated: &'a Stated) -> Said<'a> {
+    let pinned = |one: &'a heronshale_core::stated::Pinned| Pinned {
+        from: one.from.iter().map(|name| &**name).collect(),
+        to: one.to.iter().map(|name| &**name).collect(),
+        on: one.services.iter().map(service_text).collect(),
+    };
     let acceptance = |one: &'a heronshale_core::stated::Acceptance| Acceptance {
         finding: &one.finding,
         kind: one.kind.as_deref(),
         reason: &one.reason,
         who: &one.who,
         until: one.until.to_string(),
+        packets: one.packets.as_ref().map(|packets| packets.iter().map(pinned).collect()),
         place: &one.place,
     };
     let sentence = |one| format!("{}: {}", one_name(one), heronshale_core::expect::sentence(one));

@@ -114,7 +114,8 @@ pub fn peer_text(estate: &Estate, peer: &Peer) -> String {
     }
 }
 
-pub(crate) fn service_text(written: &Service) -> String {
+/// A service as it is written: `tcp 443`.
+pub fn service_text(written: &Service) -> String {
     match (&written.protocol, &written.low) {
         (None, None) => "any".to_owned(),
         (None, Some(ports)) => format!("any {}", ports_text(ports)),

@@ -5,22 +5,25 @@
 //! lets through; what the sweep finds is walked again by itself, which gives the packet and the steps that prove it. Nothing
 //! is told to hold that depends on what the snapshot lacks.
 
+mod candidates;
 mod draft;
+mod judging;
 mod sides;
 
 pub use draft::{Drafted, drafted};
+pub use judging::{Judging, Spoken};
 
-use crate::address::{Addresses, Family};
+use crate::address::Addresses;
 use crate::describe::service_text;
 use crate::ends::{End, EndError};
-use crate::exposure::{DeviceWay, DirectWay, HeldBy};
 use crate::model::{Firewall, Id, Interface, Name, Network, Service};
 use crate::packet::{Intervals, Packet, PacketSet};
 use crate::path::{asking_network, client_ports, destinations_of, primaries};
 use crate::stated::{Claim, Expectation};
-use crate::sweep::{By, Fate, From, Node, Sweep, Sweeping, numbers_of, sent, sweep, without_twice};
+use crate::sweep::{numbers_of, sent, without_twice};
 use crate::view::View;
-use crate::walk::{Asked, Choice, Judged, Spot, Start, Step, Tell, Verdict, What, walk, walk_ends};
+use crate::walk::{Asked, Choice, Judged, Spot, Start, Step, Tell, Verdict, walk};
+use candidates::{Candidate, each_candidate, told_apart};
 use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -307,161 +310,6 @@ struct Forbidden<'q> {
     allowed: &'q [Allowance<'q>],
 }
 
-/// One of those that a sweep found.
-struct Candidate<'f> {
-    start: Start,
-    sources: Addresses,
-    target: Node,
-    member: Option<Id<Interface>>,
-    by: By,
-    asked: Addresses,
-    services: &'f Intervals,
-    family: Family,
-    fate: &'f Fate,
-}
-
-/// Sweeps from senders to receivers, and calls `each` with every pair of kinds of them that gets through, or may; until it says something.
-fn each_candidate<T>(
-    view: &View<'_>,
-    senders: &Senders,
-    receivers: &Receivers,
-    services: &[Service],
-    apart: &dyn Fn(Id<Interface>) -> u32,
-    each: &mut dyn FnMut(Candidate<'_>) -> Option<T>,
-) -> Option<T> {
-    let sending = senders.sorted();
-    let whole: Vec<Id<Interface>> = {
-        let mut all: Vec<_> = receivers.interfaces.iter().copied().collect();
-        all.sort_unstable();
-        all
-    };
-    let devices_only = receivers.asked.is_empty() && receivers.services.is_empty() && receivers.sites.is_empty();
-    let mut starts = Vec::new();
-    if !senders.internet.is_empty() && !senders.sites.is_empty() {
-        starts.push(From::Everywhere);
-    } else {
-        starts.extend((!sending.is_empty()).then_some(From::Interfaces(&sending)));
-        starts.extend((!senders.internet.is_empty()).then_some(From::Internet));
-        let mut sites: Vec<_> = senders.sites.keys().copied().collect();
-        sites.sort_unstable();
-        starts.extend(sites.into_iter().map(From::Site));
-    }
-    for from in starts {
-        let sweeping = Sweeping { from, to: devices_only.then_some(&whole), services, failing: false, apart };
-        let found = sweep(view, &sweeping);
-        let told = candidates(view, &found, senders, receivers, each);
-        if told.is_some() {
-            return told;
-        }
-    }
-    None
-}
-
-fn candidates<T>(
-    view: &View<'_>,
-    found: &Sweep,
-    senders: &Senders,
-    receivers: &Receivers,
-    each: &mut dyn FnMut(Candidate<'_>) -> Option<T>,
-) -> Option<T> {
-    for row in &found.rows {
-        let fate = &found.fates[row.fate as usize];
-        for source in &row.sources {
-            let sender = &found.nodes[*source as usize];
-            let first = if let Node::Interfaces(all) = sender { all.first().copied() } else { None };
-            let Some((start, sources)) = senders.start(sender, first) else { continue };
-            for reach in &row.reach {
-                for target in reach.targets.iter().filter(|target| Sweep::counts(*source, **target)) {
-                    let node = &found.nodes[target.0 as usize];
-                    let member = if let Node::Interfaces(all) = node {
-                        // Within one kind the second stands for the others.
-                        if target.0 == *source { all.get(1).copied() } else { all.first().copied() }
-                    } else {
-                        None
-                    };
-                    let asked = receivers.asked(view, node, member, reach.by);
-                    if asked.of(reach.family).is_empty() {
-                        continue;
-                    }
-                    let told = each(Candidate {
-                        start: start.clone(),
-                        sources: sources.clone(),
-                        target: node.clone(),
-                        member,
-                        by: reach.by,
-                        asked,
-                        services: &reach.services,
-                        family: reach.family,
-                        fate,
-                    });
-                    if told.is_some() {
-                        return told;
-                    }
-                }
-            }
-        }
-    }
-    None
-}
-
-impl Candidate<'_> {
-    /// What it may send, from the ports of clients there.
-    fn packets(&self, view: &View<'_>, services: &[Service]) -> PacketSet {
-        let ports = client_ports(view, &self.start, &self.asked);
-        let all = sent(&self.sources, &self.asked, services, &ports);
-        let every = Intervals::span(0, u128::from(u16::MAX));
-        let of = |family| if family == self.family { self.services.clone() } else { Intervals::empty() };
-        all.intersection(&PacketSet::fields(&Addresses::all(), &Addresses::all(), of, &every, ()))
-    }
-
-    /// Those of its packets that get through to the target or may, each part with its verdict.
-    fn through(&self, view: &View<'_>, packets: PacketSet) -> Vec<(Verdict, PacketSet)> {
-        let asked = Asked { start: self.start.clone(), packets, name: None, any_of: Vec::new() };
-        let answered = walk_ends(view, &asked, Addresses::empty());
-        let is_target = |at: Spot| match (&self.target, at) {
-            (Node::Interfaces(_), Spot::Interface(id)) => Some(id) == self.member,
-            (Node::Internet, Spot::Internet) => true,
-            (Node::Site(wanted), Spot::Site(id)) => *wanted == id,
-            (Node::Service(wanted), Spot::Service(id)) => *wanted == id,
-            (Node::Service(wanted), Spot::Interface(id)) => view.estate.services[*wanted].private_doors.contains(&id),
-            _ => false,
-        };
-        let arrives = |part: &&crate::walk::Part| {
-            if part.judged.verdict == Verdict::Unknown {
-                return true;
-            }
-            let works = answered.labels.trails_that_work(part.label);
-            let ends = works.iter().flat_map(|trail| answered.labels.steps(*trail));
-            let ends: Vec<Spot> = ends.filter(|step| step.what == What::Arrived && !step.reply).map(|s| s.at).collect();
-            // What arrives elsewhere than at the interface that holds the address is told.
-            let untold = ends.is_empty() && matches!(self.target, Node::Interfaces(_));
-            untold || ends.into_iter().any(is_target)
-        };
-        let open = answered.parts.iter().filter(|part| part.judged.verdict <= Verdict::Unknown);
-        open.filter(arrives).map(|part| (part.judged.verdict, part.packets.clone())).collect()
-    }
-}
-
-/// For each interface a number: those that the sides hold alike have the same.
-fn told_apart(view: &View<'_>, senders: &[&Senders], receivers: &[&Receivers]) -> Vec<u32> {
-    let mut known: FxHashMap<(Vec<u8>, Option<Id<Interface>>), u32> = FxHashMap::default();
-    let number = |id: Id<Interface>| {
-        let mut signature: Vec<u8> = Vec::new();
-        let mut partly = false;
-        for side in senders {
-            let own = side.interfaces.get(&id);
-            partly |= own.is_some_and(|own| *own != view.estate.interfaces[id].addresses);
-            signature.push(u8::from(own.is_some()));
-        }
-        for side in receivers {
-            signature.push(u8::from(side.interfaces.contains(&id)));
-        }
-        let next = u32::try_from(known.len()).expect("fewer than 2^32 interfaces");
-        *known.entry((signature, partly.then_some(id))).or_insert(next)
-    };
-    view.estate.interfaces.ids().map(number).collect()
-}
-
 impl Forbidden<'_> {
     fn judged(&self, view: &View<'_>) -> Standing {
         let receivers = Receivers::of(view, self.to);
@@ -581,141 +429,4 @@ fn around(view: &View<'_>, start: &Start, packet: Packet, firewalls: &[Id<Firewa
     })?;
     let steps = without.into_iter().cloned().collect();
     Some(Against { packet, start: start.clone(), verdict: answered.summary.verdict, steps })
-}
-
-/// What expectations say of some packets from the internet.
-#[derive(Clone, Debug, Default)]
-pub struct Spoken {
-    /// Those that one allows, and none forbids.
-    pub meant: PacketSet,
-    /// Those that one forbids.
-    pub unmeant: PacketSet,
-    /// Those of which none speaks.
-    pub unjudged: PacketSet,
-    /// The expectations that allow some of them.
-    pub allowed_by: Vec<String>,
-    /// The expectations that forbid some of them.
-    pub forbidden_by: Vec<String>,
-}
-
-impl Spoken {
-    /// Whether something is open, and all of it is meant.
-    pub fn all_meant(&self) -> bool {
-        !self.meant.is_empty() && self.unmeant.is_empty() && self.unjudged.is_empty()
-    }
-}
-
-/// What expectations say of the internet's connections.
-pub struct Judging<'v, 'e> {
-    view: &'v View<'e>,
-    allowed: Vec<Allowance<'v>>,
-    forbidden: Vec<(&'v Expectation, Senders, Receivers)>,
-    closed: Vec<(&'v Expectation, Receivers)>,
-}
-
-impl<'v, 'e> Judging<'v, 'e> {
-    /// Reads all expectations.
-    pub fn new(view: &'v View<'e>) -> Self {
-        let mut judging = Self { view, allowed: allowances(view), forbidden: Vec::new(), closed: Vec::new() };
-        for one in &view.stated.expectations {
-            match &one.claim {
-                Claim::NeverReaches { from, to } => {
-                    let (Ok(from), Ok(to)) = (ends(view, from), ends(view, to)) else { continue };
-                    judging.forbidden.push((one, Senders::of(view, &from), Receivers::of(view, &to)));
-                }
-                Claim::NothingElseReaches { to } => {
-                    let Ok(to) = ends(view, to) else { continue };
-                    judging.closed.push((one, Receivers::of(view, &to)));
-                }
-                Claim::MayReach { .. } | Claim::AlwaysPasses { .. } => {}
-            }
-        }
-        judging
-    }
-
-    /// Whether nobody said anything.
-    pub fn is_silent(&self) -> bool {
-        self.allowed.is_empty() && self.forbidden.is_empty() && self.closed.is_empty()
-    }
-
-    /// What is said of packets to one target: an interface by its own or its public address, or a device.
-    fn spoken(&self, open: &PacketSet, covers: &dyn Fn(&Receivers, bool) -> bool) -> Spoken {
-        let all = Addresses::all();
-        let mut spoken = Spoken::default();
-        let mut meant = PacketSet::empty();
-        for one in self.allowed.iter().filter(|one| covers(&one.receivers, true)) {
-            let here = open.intersection(&said(&one.senders.internet, &all, one.services));
-            if !here.is_empty() {
-                spoken.allowed_by.push(one.name.to_string());
-                meant = meant.union(&here);
-            }
-        }
-        let mut forbid = |expectation: &Expectation, here: PacketSet| {
-            if !here.is_empty() {
-                spoken.forbidden_by.push(expectation.name.to_string());
-                spoken.unmeant = spoken.unmeant.union(&here);
-            }
-        };
-        for (expectation, senders, receivers) in &self.forbidden {
-            if covers(receivers, false) {
-                forbid(expectation, open.intersection(&said(&senders.internet, &all, &expectation.services)));
-            }
-        }
-        for (expectation, receivers) in &self.closed {
-            if covers(receivers, false) {
-                let here = open.intersection(&said(&all, &all, &expectation.services));
-                forbid(expectation, here.difference(&meant));
-            }
-        }
-        spoken.meant = meant.difference(&spoken.unmeant);
-        spoken.unjudged = open.difference(&meant).difference(&spoken.unmeant);
-        spoken
-    }
-
-    /// What is said of a way in to an interface; nothing if nobody said anything of who reaches whom.
-    pub fn direct(&self, way: &DirectWay) -> Spoken {
-        if self.is_silent() {
-            return Spoken::default();
-        }
-        let public = way.public.map(|id| self.view.estate.public_addresses[id].address);
-        let asked = public.map_or_else(|| [way.own].into_iter().collect(), Addresses::single);
-        let covers =
-            |side: &Receivers, _: bool| side.interfaces.contains(&way.interface) || side.asked.overlaps(&asked);
-        self.spoken(&way.open(), &covers)
-    }
-
-    /// What is said of a way in that leads by a device. Allowed is what goes to the device itself, or to nobody but those who may be
-    /// reached; forbidden what may lead to somebody who must not.
-    pub fn by_device(&self, way: &DeviceWay) -> Spoken {
-        let mut all = Spoken::default();
-        if self.is_silent() {
-            return all;
-        }
-        for part in way.parts.iter().filter(|part| part.is_open()) {
-            let covers = |side: &Receivers, every: bool| {
-                let itself = match way.by {
-                    HeldBy::Balancer(id) => side.balancers.contains(&id),
-                    HeldBy::Service(id) => side.services.contains(&id),
-                    HeldBy::Interface(id) => part.ends.is_empty() && side.interfaces.contains(&id),
-                    HeldBy::Firewall(_) => false,
-                };
-                let mut ends = part.ends.iter().map(|id| side.interfaces.contains(id));
-                let reached =
-                    if every { !part.ends.is_empty() && ends.all(|held| held) } else { ends.any(|held| held) };
-                itself || side.asked.overlaps(&way.addresses) || reached
-            };
-            let one = self.spoken(&part.packets, &covers);
-            all.meant = all.meant.union(&one.meant);
-            all.unmeant = all.unmeant.union(&one.unmeant);
-            all.unjudged = all.unjudged.union(&one.unjudged);
-            for (sum, more) in [(&mut all.allowed_by, one.allowed_by), (&mut all.forbidden_by, one.forbidden_by)] {
-                for name in more {
-                    if !sum.contains(&name) {
-                        sum.push(name);
-                    }
-                }
-            }
-        }
-        all
-    }
 }

@@ -171,7 +171,10 @@ fn sentence(audit: &Audit) -> String {
         .map(|one| if one.name == "note" { plural(one.count, "note") } else { format!("{} {}", one.count, one.name) })
         .collect();
     match counts.len() {
-        0 => format!("{reach} No findings."),
+        0 => {
+            let new = if audit.since.is_some() { "new " } else { "" };
+            format!("{reach}{} No {new}findings.", broken(audit))
+        }
         _ => {
             let of = if audit.causes < audit.findings.len() {
                 format!(" of {}", plural(audit.causes, "cause"))

@@ -268,6 +268,8 @@ fn since_an_earlier_snapshot_only_what_is_new_or_grown_is_told() {
     assert_eq!((code, kinds), (1, vec!["exposed".to_owned(), "no-description".to_owned()]));
     let (code, audit) = folder.json(&["audit", "-e", "estate.yaml", "--since", "new/estate.yaml", "--fail-on", "note"]);
     assert_eq!((code, findings(&audit)), (0, Vec::new()));
+    let told = folder.run(&["audit", "-e", "estate.yaml", "--since", "new/estate.yaml"]).ok();
+    assert!(told.starts_with("The internet reaches 1 of 2 workloads. No new findings."), "{told}");
     let gone = audit["answer"]["since"]["gone"].as_array().unwrap();
     assert!(gone.len() == 1 && gone[0]["kind"] == "no-description", "{gone:#?}");
 }
@@ -312,6 +314,8 @@ fn evidence_comes_out_again_byte_for_byte_and_tells_what_changed() {
             && inputs.iter().any(|one| one["file"] == "expectations.yaml")
     );
     assert_eq!(manifest["heading"]["gaps"].as_array().unwrap().len(), 2);
+    let accepted = &manifest["stated"]["acceptances"][0];
+    assert_eq!(accepted["packets"][1]["on"], serde_json::json!(["icmp 8", "tcp 22"]), "{accepted:#}");
     // Every finding stands there with its own lines.
     let (_, audit) = folder.json(&["audit", "-e", "marrowfen-ferries", "--at", "2026-11-03"]);
     let sources = format!("\n{}", folder.read("proof/sources.txt"));

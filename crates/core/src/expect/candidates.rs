@@ -1,0 +1,166 @@
+//! Pairs of a sender and a receiver between which something gets through, or may: found by a sweep, and walked again one by one.
+
+use super::sides::{Receivers, Senders};
+use crate::address::{Addresses, Family};
+use crate::model::{Id, Interface, Service};
+use crate::packet::{Intervals, PacketSet};
+use crate::path::client_ports;
+use crate::sweep::{By, Fate, From, Node, Sweep, Sweeping, sent, sweep};
+use crate::view::View;
+use crate::walk::{Asked, Spot, Start, Verdict, What, walk_ends};
+use rustc_hash::FxHashMap;
+
+/// One of those that a sweep found.
+pub(super) struct Candidate<'f> {
+    pub start: Start,
+    sources: Addresses,
+    pub target: Node,
+    pub member: Option<Id<Interface>>,
+    pub by: By,
+    asked: Addresses,
+    services: &'f Intervals,
+    family: Family,
+    pub fate: &'f Fate,
+}
+
+/// Sweeps from senders to receivers, and calls `each` with every pair of kinds of them that gets through, or may; until it says something.
+pub(super) fn each_candidate<T>(
+    view: &View<'_>,
+    senders: &Senders,
+    receivers: &Receivers,
+    services: &[Service],
+    apart: &dyn Fn(Id<Interface>) -> u32,
+    each: &mut dyn FnMut(Candidate<'_>) -> Option<T>,
+) -> Option<T> {
+    let sending = senders.sorted();
+    let whole: Vec<Id<Interface>> = {
+        let mut all: Vec<_> = receivers.interfaces.iter().copied().collect();
+        all.sort_unstable();
+        all
+    };
+    let devices_only = receivers.asked.is_empty() && receivers.services.is_empty() && receivers.sites.is_empty();
+    let mut starts = Vec::new();
+    if !senders.internet.is_empty() && !senders.sites.is_empty() {
+        starts.push(From::Everywhere);
+    } else {
+        starts.extend((!sending.is_empty()).then_some(From::Interfaces(&sending)));
+        starts.extend((!senders.internet.is_empty()).then_some(From::Internet));
+        let mut sites: Vec<_> = senders.sites.keys().copied().collect();
+        sites.sort_unstable();
+        starts.extend(sites.into_iter().map(From::Site));
+    }
+    for from in starts {
+        let sweeping = Sweeping { from, to: devices_only.then_some(&whole), services, failing: false, apart };
+        let found = sweep(view, &sweeping);
+        let told = candidates(view, &found, senders, receivers, each);
+        if told.is_some() {
+            return told;
+        }
+    }
+    None
+}
+
+fn candidates<T>(
+    view: &View<'_>,
+    found: &Sweep,
+    senders: &Senders,
+    receivers: &Receivers,
+    each: &mut dyn FnMut(Candidate<'_>) -> Option<T>,
+) -> Option<T> {
+    for row in &found.rows {
+        let fate = &found.fates[row.fate as usize];
+        for source in &row.sources {
+            let sender = &found.nodes[*source as usize];
+            let first = if let Node::Interfaces(all) = sender { all.first().copied() } else { None };
+            let Some((start, sources)) = senders.start(sender, first) else { continue };
+            for reach in &row.reach {
+                for target in reach.targets.iter().filter(|target| Sweep::counts(*source, **target)) {
+                    let node = &found.nodes[target.0 as usize];
+                    let member = if let Node::Interfaces(all) = node {
+                        // Within one kind the second stands for the others.
+                        if target.0 == *source { all.get(1).copied() } else { all.first().copied() }
+                    } else {
+                        None
+                    };
+                    let asked = receivers.asked(view, node, member, reach.by);
+                    if asked.of(reach.family).is_empty() {
+                        continue;
+                    }
+                    let told = each(Candidate {
+                        start: start.clone(),
+                        sources: sources.clone(),
+                        target: node.clone(),
+                        member,
+                        by: reach.by,
+                        asked,
+                        services: &reach.services,
+                        family: reach.family,
+                        fate,
+                    });
+                    if told.is_some() {
+                        return told;
+                    }
+                }
+            }
+        }
+    }
+    None
+}
+
+impl Candidate<'_> {
+    /// What it may send, from the ports of clients there.
+    pub fn packets(&self, view: &View<'_>, services: &[Service]) -> PacketSet {
+        let ports = client_ports(view, &self.start, &self.asked);
+        let all = sent(&self.sources, &self.asked, services, &ports);
+        let every = Intervals::span(0, u128::from(u16::MAX));
+        let of = |family| if family == self.family { self.services.clone() } else { Intervals::empty() };
+        all.intersection(&PacketSet::fields(&Addresses::all(), &Addresses::all(), of, &every, ()))
+    }
+
+    /// Those of its packets that get through to the target or may, each part with its verdict.
+    pub fn through(&self, view: &View<'_>, packets: PacketSet) -> Vec<(Verdict, PacketSet)> {
+        let asked = Asked { start: self.start.clone(), packets, name: None, any_of: Vec::new() };
+        let answered = walk_ends(view, &asked, Addresses::empty());
+        let is_target = |at: Spot| match (&self.target, at) {
+            (Node::Interfaces(_), Spot::Interface(id)) => Some(id) == self.member,
+            (Node::Internet, Spot::Internet) => true,
+            (Node::Site(wanted), Spot::Site(id)) => *wanted == id,
+            (Node::Service(wanted), Spot::Service(id)) => *wanted == id,
+            (Node::Service(wanted), Spot::Interface(id)) => view.estate.services[*wanted].private_doors.contains(&id),
+            _ => false,
+        };
+        let arrives = |part: &&crate::walk::Part| {
+            if part.judged.verdict == Verdict::Unknown {
+                return true;
+            }
+            let works = answered.labels.trails_that_work(part.label);
+            let ends = works.iter().flat_map(|trail| answered.labels.steps(*trail));
+            let ends: Vec<Spot> = ends.filter(|step| step.what == What::Arrived && !step.reply).map(|s| s.at).collect();
+            // What arrives elsewhere than at the interface that holds the address is told.
+            let untold = ends.is_empty() && matches!(self.target, Node::Interfaces(_));
+            untold || ends.into_iter().any(is_target)
+        };
+        let open = answered.parts.iter().filter(|part| part.judged.verdict <= Verdict::Unknown);
+        open.filter(arrives).map(|part| (part.judged.verdict, part.packets.clone())).collect()
+    }
+}
+
+/// For each interface a number: those that the sides hold alike have the same.
+pub(super) fn told_apart(view: &View<'_>, senders: &[&Senders], receivers: &[&Receivers]) -> Vec<u32> {
+    let mut known: FxHashMap<(Vec<u8>, Option<Id<Interface>>), u32> = FxHashMap::default();
+    let number = |id: Id<Interface>| {
+        let mut signature: Vec<u8> = Vec::new();
+        let mut partly = false;
+        for side in senders {
+            let own = side.interfaces.get(&id);
+            partly |= own.is_some_and(|own| *own != view.estate.interfaces[id].addresses);
+            signature.push(u8::from(own.is_some()));
+        }
+        for side in receivers {
+            signature.push(u8::from(side.interfaces.contains(&id)));
+        }
+        let next = u32::try_from(known.len()).expect("fewer than 2^32 interfaces");
+        *known.entry((signature, partly.then_some(id))).or_insert(next)
+    };
+    view.estate.interfaces.ids().map(number).collect()
+}
