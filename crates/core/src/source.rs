@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
+use std::num::NonZeroU32;
 use std::sync::Arc;
 
 /// A file of the snapshot, by its place in [`SourceMap`].
@@ -30,14 +31,40 @@ pub struct Origin {
     /// The item's index in its section.
     pub item: u32,
     /// For what stands in a list of the item: the list's field and the index in it.
-    pub within: Option<(&'static str, u32)>,
+    pub within: Option<Within>,
+}
+
+/// A place in a list of an item, or in a list of one of its sections.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Within {
+    /// The list's field.
+    pub list: &'static str,
+    /// The index in it.
+    pub index: u32,
+    /// One more than the index of the section whose list it is.
+    section: Option<NonZeroU32>,
+}
+
+impl Within {
+    /// In a list of the item itself.
+    pub const fn list(list: &'static str, index: u32) -> Self {
+        Self { list, index, section: None }
+    }
+
+    /// In a list of one of the item's `sections`.
+    pub const fn section(section: u32, list: &'static str, index: u32) -> Self {
+        Self { list, index, section: NonZeroU32::new(section.saturating_add(1)) }
+    }
 }
 
 impl Origin {
     /// The JSON Pointer into the file, RFC 6901.
     pub fn pointer(&self) -> String {
         match self.within {
-            Some((list, index)) => format!("/{}/{}/{list}/{index}", self.section, self.item),
+            Some(Within { list, index, section: Some(section) }) => {
+                format!("/{}/{}/sections/{}/{list}/{index}", self.section, self.item, section.get() - 1)
+            }
+            Some(Within { list, index, section: None }) => format!("/{}/{}/{list}/{index}", self.section, self.item),
             None => format!("/{}/{}", self.section, self.item),
         }
     }

@@ -138,7 +138,13 @@ pub fn catalogue_reference() -> String {
         for factor in kind.factors {
             let _ = write!(out, "; {factor}");
         }
-        let _ = write!(out, ".\n\n**Mend.** {}\n\n```yaml\n{}\n```\n", kind.mend, kind.example.trim_end());
+        let _ = write!(
+            out,
+            ".\n\n**Mend.** {} Price: {}.\n\n```yaml\n{}\n```\n",
+            kind.mend,
+            kind.price,
+            kind.example.trim_end()
+        );
     }
     out
 }

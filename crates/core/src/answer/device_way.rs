@@ -1,6 +1,6 @@
 //! A way in from the internet that leads by a device, as data.
 
-use super::exposure::{Meaning, SpokenFact, meaning_of, spoken_fact};
+use super::exposure::{Meaning, SpokenFact, meaning_of, spoken_fact, union_rules};
 use super::path::{PathTraffic, choices_text, condition_text};
 use super::{StepFact, step_fact};
 use crate::address::{Addresses, Family};
@@ -8,12 +8,12 @@ use crate::describe::{PeerWords, RuleFact, Symbols, Witness, owner_text, peer_wo
 use crate::expect::Spoken;
 use crate::exposure::{DeviceWay, HeldBy, WalkedPart};
 use crate::finding::{Severity, exposure_severity};
-use crate::model::Network;
+use crate::model::{Network, RuleId};
 use crate::packet::{Intervals, PacketSet, entries_within};
 use crate::source::Place;
 use crate::stage::By;
 use crate::view::View;
-use crate::walk::{Verdict, What};
+use crate::walk::{Spot, Verdict, What};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -150,6 +150,35 @@ pub fn device_way_fact(view: &View<'_>, way: &DeviceWay, spoken: &Spoken) -> Dev
     }
 }
 
+/// The rules that let the example of a part pass, in the order of its steps; of union groups all that match it, since
+/// whoever takes away the first finds the others still there.
+pub(crate) fn letting(view: &View<'_>, part: &WalkedPart) -> Vec<RuleId> {
+    let mut here = part.example.map_or_else(PacketSet::empty, |packet| PacketSet::single(&packet));
+    let mut rules = Vec::new();
+    for step in &part.steps {
+        let by = match &step.what {
+            What::Stage { judgement, .. } | What::Acl(_, judgement) => judgement.by,
+            What::Policy { by, .. } => *by,
+            What::Changed(change, _) if !step.reply => {
+                here = here.rewritten(change);
+                continue;
+            }
+            _ => continue,
+        };
+        let By::Rule(id) = by else { continue };
+        rules.push(id);
+        if let (What::Stage { direction, stage, .. }, Spot::Interface(interface)) = (&step.what, step.at)
+            && view.estate.filters[id.filter].is_union()
+            && !step.reply
+        {
+            let all = union_rules(view, interface, *direction).into_iter();
+            let also = all.filter(|(kind, other, packets)| kind == stage && *other != id && packets.overlaps(&here));
+            rules.extend(also.map(|(_, other, _)| other));
+        }
+    }
+    rules
+}
+
 fn walked_fact(view: &View<'_>, way: &DeviceWay, part: &WalkedPart, above: &PacketSet, spoken: &Spoken) -> WalkedFact {
     let estate = view.estate;
     let internet = view.internet_end();
@@ -183,17 +212,10 @@ fn walked_fact(view: &View<'_>, way: &DeviceWay, part: &WalkedPart, above: &Pack
         exact: true,
     });
     let mut rules: Vec<RuleFact> = Vec::new();
-    for step in &part.steps {
-        let by = match &step.what {
-            What::Stage { judgement, .. } | What::Acl(_, judgement) => judgement.by,
-            What::Policy { by, .. } => *by,
-            _ => continue,
-        };
-        if let By::Rule(id) = by {
-            let fact = rule_fact(estate, id);
-            if !rules.contains(&fact) {
-                rules.push(fact);
-            }
+    for id in letting(view, part) {
+        let fact = rule_fact(estate, id);
+        if !rules.contains(&fact) {
+            rules.push(fact);
         }
     }
     WalkedFact {
@@ -204,7 +226,7 @@ fn walked_fact(view: &View<'_>, way: &DeviceWay, part: &WalkedPart, above: &Pack
         ends: part.ends.iter().map(|id| estate.interfaces[*id].name.to_string()).collect(),
         rules,
         steps: part.steps.iter().map(|step| step_fact(view, step)).collect(),
-        witness: part.packets.witness().map(|packet| witness(&packet)),
+        witness: part.example.map(|packet| witness(&packet)),
         meaning: meaning_of(spoken, &part.packets),
     }
 }

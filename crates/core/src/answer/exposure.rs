@@ -314,7 +314,7 @@ pub fn way_fact(view: &View<'_>, way: &DirectWay, spoken: &Spoken) -> WayFact {
     for (_, members) in &mut symbols {
         *members = members.intersection(&internet);
     }
-    let unions = if way.open().is_empty() { Vec::new() } else { union_rules(view, way.interface) };
+    let unions = if way.open().is_empty() { Vec::new() } else { union_rules(view, way.interface, Direction::In) };
     let facts = |chosen: &dyn Fn(&Part) -> bool| {
         way.parts
             .iter()
@@ -338,14 +338,18 @@ pub fn way_fact(view: &View<'_>, way: &DirectWay, spoken: &Spoken) -> WayFact {
 }
 
 /// The rules of the union groups of an interface that admit something, each with its stage and its packets.
-fn union_rules(view: &View<'_>, interface: Id<Interface>) -> Vec<(StageKind, RuleId, PacketSet)> {
+pub(super) fn union_rules(
+    view: &View<'_>,
+    interface: Id<Interface>,
+    direction: Direction,
+) -> Vec<(StageKind, RuleId, PacketSet)> {
     let network = Some(view.estate.network_of(interface));
-    let stages = chain(view, interface, Direction::In).stages;
+    let stages = chain(view, interface, direction).stages;
     let filters = stages.iter().flat_map(|stage| stage.filters.iter().map(|filter| (stage.kind, *filter)));
     let unions = filters.filter(|(_, filter)| view.estate.filters[*filter].is_union());
     let mut found = Vec::new();
     for (kind, filter) in unions {
-        for id in rules_in_force(view, &[filter], Direction::In) {
+        for id in rules_in_force(view, &[filter], direction) {
             let matched = rule_match(view, id, network);
             found.push((kind, id, matched.sure.union(&matched.maybe)));
         }

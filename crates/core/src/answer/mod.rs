@@ -22,6 +22,7 @@ mod surface;
 mod tidy;
 
 pub use audit::{Audit, Count, KindCount, Since, audit};
+pub(crate) use device_way::letting;
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};
 pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer, effective_answers};
 pub use expectations::ExpectationFact;

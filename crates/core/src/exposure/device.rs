@@ -4,7 +4,7 @@
 use crate::address::{Addresses, Range};
 use crate::ends::End;
 use crate::model::{Balancer, Firewall, GatewayKind, Id, Interface, PlatformService};
-use crate::packet::PacketSet;
+use crate::packet::{Packet, PacketSet};
 use crate::path::{Connection, Goal, question};
 use crate::route::{Hop, RoutePlace, candidates};
 use crate::view::View;
@@ -30,7 +30,9 @@ pub struct WalkedPart {
     pub packets: PacketSet,
     /// How they fare.
     pub judged: Judged,
-    /// Every step of an example: of the first of nature's choices that works, else of the one that decides.
+    /// One of them, to be told in full: one that has a reply, if any has.
+    pub example: Option<Packet>,
+    /// Every step of the example: of the first of nature's choices that works, else of the one that decides.
     pub steps: Vec<Step>,
     /// The interfaces at which requests arrive that work, by any of nature's choices.
     pub ends: Vec<Id<Interface>>,
@@ -151,14 +153,15 @@ fn device_way(view: &View<'_>, by: HeldBy, range: Range) -> DeviceWay {
                 && other.ends == ends
                 && request(&other.steps).eq(request(&steps))
         };
+        let example = part.packets.witness();
         match parts.iter_mut().find(alike) {
             Some(other) => {
                 other.packets = other.packets.union(&part.packets);
                 if steps.len() > other.steps.len() {
-                    other.steps = steps;
+                    (other.steps, other.example) = (steps, example);
                 }
             }
-            None => parts.push(WalkedPart { packets: part.packets, judged: part.judged, steps, ends }),
+            None => parts.push(WalkedPart { packets: part.packets, judged: part.judged, example, steps, ends }),
         }
     }
     DeviceWay { by, addresses, parts }

@@ -196,6 +196,8 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
         evidence,
         witness: None,
         mend,
+        price: None,
+        interfaces: None,
         packets: None,
     }
 }

@@ -83,6 +83,8 @@ pub struct Kind {
     pub triggers: &'static str,
     /// How it is mended.
     pub mend: &'static str,
+    /// What following that costs: what ends, opens or moves by it, in words.
+    pub price: &'static str,
     /// What raises and lowers the severity.
     pub factors: &'static [&'static str],
     /// A small snapshot in which it occurs.
@@ -249,6 +251,8 @@ pub struct Finding {
     pub witness: Option<Witness>,
     /// What to do.
     pub mend: String,
+    /// What following that costs: what ends, opens or moves by it, and where what is changed acts.
+    pub price: String,
     /// The user's own requirements against which it speaks.
     pub controls: Vec<String>,
     /// The packets that it is about, for acceptances; none if it is about none.
@@ -270,6 +274,10 @@ pub(crate) struct Draft {
     pub evidence: Vec<Evidence>,
     pub witness: Option<Witness>,
     pub mend: String,
+    /// What following that costs, if it is more than the kind's words.
+    pub price: Option<String>,
+    /// On how many interfaces that acts which is to be changed, if it is a rule or a filter.
+    pub interfaces: Option<usize>,
     /// What it lets through; a growth of it opens an acceptance again.
     pub packets: Option<PacketSet>,
 }
@@ -366,6 +374,8 @@ impl<'v, 'e> Context<'v, 'e> {
             evidence: vec![self.rule_evidence(Role::AtFault, id)],
             witness: None,
             mend: String::new(),
+            price: None,
+            interfaces: Some(self.bindings.interfaces(id.filter).len()),
             packets: None,
         }
     }
@@ -375,6 +385,7 @@ impl<'v, 'e> Context<'v, 'e> {
         let filter = &self.view.estate.filters[id];
         let mut draft = self.about(format!("filter {}", filter.key), &filter.origin, self.filter_owner(id));
         draft.networks = self.networks_of(self.bindings.interfaces(id));
+        draft.interfaces = Some(self.bindings.interfaces(id).len());
         draft
     }
 
@@ -397,6 +408,8 @@ impl<'v, 'e> Context<'v, 'e> {
             evidence: Vec::new(),
             witness: None,
             mend: String::new(),
+            price: None,
+            interfaces: None,
             packets: None,
         }
     }
@@ -497,7 +510,7 @@ fn sorted(mut all: Vec<(usize, Finding)>) -> Vec<Finding> {
 }
 
 fn finished(view: &View<'_>, kind: &Kind, draft: Draft, before: usize) -> Finding {
-    let Draft { subject, cause, title, place, networks, owner, factors, evidence, witness, mend, packets } = draft;
+    let Draft { subject, cause, title, place, networks, owner, factors, evidence, witness, mend, price, .. } = draft;
     let regraded = view.stated.severities.iter().find(|one| &*one.kind == kind.name);
     let base = regraded.map_or(kind.base, |one| one.severity);
     let controls = view.stated.controls.iter().filter(|control| control.kinds.iter().any(|name| **name == *kind.name));
@@ -507,7 +520,7 @@ fn finished(view: &View<'_>, kind: &Kind, draft: Draft, before: usize) -> Findin
         base,
         regraded: regraded.map(|one| one.reason.to_string()),
         controls: controls.map(|control| control.control.to_string()).collect(),
-        packets,
+        packets: draft.packets,
         factors,
         fingerprint: fingerprint(kind.name, &subject, before),
         cause: cause.unwrap_or(subject),
@@ -518,8 +531,22 @@ fn finished(view: &View<'_>, kind: &Kind, draft: Draft, before: usize) -> Findin
         evidence,
         witness,
         mend,
+        price: price.unwrap_or_else(|| priced(kind, draft.interfaces)),
     }
 }
+
+/// The price of a kind's mend, with where what is changed acts, unless nothing changes there.
+fn priced(kind: &Kind, interfaces: Option<usize>) -> String {
+    match interfaces {
+        Some(count) if count > 0 && kind.price != NOTHING => {
+            format!("{}; it acts on {count} interface{}", kind.price, if count == 1 { "" } else { "s" })
+        }
+        _ => kind.price.to_owned(),
+    }
+}
+
+/// The price of a mend by which no packet fares otherwise.
+pub(crate) const NOTHING: &str = "none";
 
 /// Forty bits of SHA-256 (FIPS 180-4) over kind, subject and how many the same stood before, in letters and digits that
 /// are not mistaken for one another.

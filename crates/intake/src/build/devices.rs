@@ -17,7 +17,7 @@ use heronshale_core::model::{
     NameSet, Peer, PlatformService, PublicDoor, RecordData, Reference, Rule, Section, Subnet, Translation,
 };
 use heronshale_core::notation::split_kind;
-use heronshale_core::source::{Origin, Problem, Span};
+use heronshale_core::source::{Origin, Problem, Span, Within};
 use rustc_hash::FxHashMap;
 
 impl Builder {
@@ -133,8 +133,9 @@ impl Builder {
         let mut sections = Vec::with_capacity(written.sections.0.len());
         let all = (0_u32..)
             .zip(&written.sections.0)
-            .flat_map(|(at, section)| section.rules.0.iter().map(move |rule| (Some(at), rule)));
-        for (section, rule) in all.chain(written.rules.0.iter().map(|rule| (None, rule))) {
+            .flat_map(|(at, section)| (0..).zip(&section.rules.0).map(move |(index, rule)| (Some(at), index, rule)));
+        let rest = (0..).zip(&written.rules.0).map(|(index, rule)| (None, index, rule));
+        for (section, index, rule) in all.chain(rest) {
             if let Some(id) = &rule.id
                 && let Some(earlier) = ids.insert(id.value.clone(), id.span)
             {
@@ -146,9 +147,9 @@ impl Builder {
                     help: None,
                 });
             }
-            let index = u32::try_from(rules.len()).unwrap_or(u32::MAX);
-            let at = Origin { span: rule.span, within: Some(("rules", index)), ..origin };
-            let called = rule.id.as_ref().map_or_else(|| format!("#{}", index + 1), |id| id.value.to_string());
+            let within = section.map_or(Within::list("rules", index), |at| Within::section(at, "rules", index));
+            let at = Origin { span: rule.span, within: Some(within), ..origin };
+            let called = rule.id.as_ref().map_or_else(|| format!("#{}", rules.len() + 1), |id| id.value.to_string());
             rules.push(self.firewall_rule(rule, section, &format!("{holder}, rule {called}"), at));
         }
         for section in &written.sections.0 {
@@ -264,7 +265,7 @@ impl Builder {
         });
         let mut translations = |list: &[WrittenTranslation], of: Side| {
             let built = (0_u32..).zip(list).map(|(index, one)| {
-                let at = Origin { span: one.span, within: Some((of.field(), index)), ..origin };
+                let at = Origin { span: one.span, within: Some(Within::list(of.field(), index)), ..origin };
                 self.translation(one, of, &holder, at)
             });
             built.collect::<Vec<_>>()
@@ -274,7 +275,7 @@ impl Builder {
         let routes = written.routes.as_ref().map(|routes| {
             let mut built = Vec::with_capacity(routes.0.len());
             for (index, route) in (0_u32..).zip(&routes.0) {
-                let at = Origin { span: route.span, within: Some(("routes", index)), ..origin };
+                let at = Origin { span: route.span, within: Some(Within::list("routes", index)), ..origin };
                 let destinations = destinations_of(self.entries(&route.to.0.0, at, &holder));
                 let by = &route.interface.0;
                 let Some(interface) = self.names.interfaces.need(by, &mut self.reading) else { continue };
@@ -385,7 +386,7 @@ impl Builder {
             BalancerKind::Keeping { routed_replies }
         };
         let front_ends = (0_u32..).zip(&written.front_ends.0).map(|(index, front)| FrontEnd {
-            origin: Origin { span: front.span, within: Some(("front_ends", index)), ..origin },
+            origin: Origin { span: front.span, within: Some(Within::list("front_ends", index)), ..origin },
             address: front.address.0.value,
             public: front.public.unwrap_or(false),
             services: front.services.0.clone(),
@@ -393,7 +394,7 @@ impl Builder {
         let front_ends: Vec<FrontEnd> = front_ends.collect();
         let family = front_ends.first().map_or(Family::V4, |front| Family::of(front.address));
         let back_ends = (0_u32..).zip(&written.back_ends.0).filter_map(|(index, back)| {
-            let at = Origin { span: back.span, within: Some(("back_ends", index)), ..origin };
+            let at = Origin { span: back.span, within: Some(Within::list("back_ends", index)), ..origin };
             self.back_end(back, family, at)
         });
         let back_ends = back_ends.collect();
@@ -491,12 +492,12 @@ impl Builder {
         }
         let mut links = Vec::with_capacity(written.links.0.len());
         for (index, link) in (0_u32..).zip(&written.links.0) {
-            let at = Origin { span: link.span, within: Some(("links", index)), ..origin };
+            let at = Origin { span: link.span, within: Some(Within::list("links", index)), ..origin };
             links.push(self.link(link, &domain_names, &holder, at));
         }
         let mut domains = Vec::with_capacity(written.domains.0.len());
         for (index, domain) in (0_u32..).zip(&written.domains.0) {
-            let at = Origin { span: domain.span, within: Some(("domains", index)), ..origin };
+            let at = Origin { span: domain.span, within: Some(Within::list("domains", index)), ..origin };
             let routes = domain.routes.0.iter().filter_map(|route| self.domain_route(route, &link_names, &holder, at));
             let routes = routes.collect();
             domains.push(Domain { name: domain.id.0.value.clone(), origin: at, routes });

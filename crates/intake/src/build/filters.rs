@@ -7,7 +7,7 @@ use crate::values::{Form, Ports, WrittenPeer};
 use crate::written::{WrittenPolicy, WrittenRule, WrittenScope};
 use heronshale_core::model::{Action, Filter, FilterKind, Id, Name, Peer, Reference, Rule, Scope, Target};
 use heronshale_core::packet::Intervals;
-use heronshale_core::source::{Origin, Problem, Span};
+use heronshale_core::source::{Origin, Problem, Span, Within};
 use rustc_hash::FxHashMap;
 
 /// What all filters are written with.
@@ -183,7 +183,7 @@ impl Builder {
             }
             let called = rule.id.as_ref().map_or_else(|| format!("#{}", index + 1), |id| id.value.to_string());
             let holder = format!("{kind_key} {name}, rule {called}");
-            let at = Origin { span: rule.span, within: Some((list, index)), ..origin };
+            let at = Origin { span: rule.span, within: Some(Within::list(list, index)), ..origin };
             rules.push(self.rule(rule, kind, &holder, at));
         }
         rules

@@ -10,7 +10,7 @@ use heronshale_core::model::{
     AddressSet, Gateway, GatewayKind, Id, Interface, Name, Network, NextHop, Peering, PeeringSide, PublicAddress,
     Reference, Route, RouteDestination, RouteKind, RouteTable, SetItem, Site, Subnet, Tags, Workload,
 };
-use heronshale_core::source::{Origin, Problem};
+use heronshale_core::source::{Origin, Problem, Within};
 use std::net::IpAddr;
 
 /// The entries of a list as destinations.
@@ -216,7 +216,7 @@ impl Builder {
             let network = self.names.networks.need(&written.network.0, &mut self.reading).unwrap_or(Id::new(0));
             let holder = format!("table {}", written.id.0.value);
             let routes = (0_u32..).zip(&written.routes.0).map(|(index, route)| {
-                let at = Origin { span: route.span, within: Some(("routes", index)), ..*origin };
+                let at = Origin { span: route.span, within: Some(Within::list("routes", index)), ..*origin };
                 self.route(route, at, &holder)
             });
             let routes = routes.collect();

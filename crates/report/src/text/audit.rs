@@ -226,7 +226,7 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
     let line = format!("{severity}{}{}", " ".repeat(gap), page.styled(FAINT, stamp));
     page.raw(&line);
     page.hang(Style::new().bold(), "  ", &finding.title, 4);
-    let owner = finding.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
+    let owner = format!(" · {}", finding.owner.as_deref().unwrap_or("no owner named"));
     let networks =
         if finding.networks.is_empty() { String::new() } else { format!(" · {}", finding.networks.join(", ")) };
     if let Some(place) = &finding.place {
@@ -251,7 +251,7 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
     if !finding.controls.is_empty() {
         page.field("against", &finding.controls.join(", "));
     }
-    page.field("mend", &finding.mend);
+    page.field("mend", &format!("{} · price: {}", finding.mend, finding.price));
     let shown = if all || others.len() <= SHOWN + 1 { others.len() } else { SHOWN };
     for (at, other) in others[..shown].iter().enumerate() {
         let place = other.place.as_ref().map_or_else(String::new, |place| format!("  {}", super::at(place)));

@@ -29,6 +29,7 @@ pub fn explain(kind: Option<&Kind>, look: Look) -> String {
         page.field("", factor);
     }
     page.field("mend", kind.mend);
+    page.field("price", kind.price);
     page.heading("An example");
     for line in kind.example.lines() {
         page.raw(&format!("  {line}"));

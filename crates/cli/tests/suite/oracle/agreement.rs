@@ -3,7 +3,7 @@
 use super::estates::{INTERFACES, estate, packet};
 use super::naive::{Decision, Evaluator, Fate, Packet};
 use fastrand::Rng;
-use heronshale_core::address::{Family, number_of};
+use heronshale_core::address::{Family, address_of, number_of};
 use heronshale_core::effective::{Listed, Reply, Side, effective};
 use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::model::{Direction, Estate};
@@ -28,6 +28,17 @@ pub fn to_engine(packet: &Packet) -> engine::Packet {
         source: number_of(packet.source),
         destination: number_of(packet.destination),
         service: service::code(packet.protocol, packet.low),
+        source_port: packet.source_port,
+    }
+}
+
+/// The same packet as the naive evaluators have it.
+pub fn from_engine(packet: &engine::Packet) -> Packet {
+    Packet {
+        source: address_of(packet.family, packet.source),
+        destination: address_of(packet.family, packet.destination),
+        protocol: service::protocol_of(packet.service),
+        low: service::port_of(packet.service),
         source_port: packet.source_port,
     }
 }

@@ -1,6 +1,6 @@
 //! Direct exposure of thousands of random estates, against a naive walk of one packet and its reply.
 
-use super::agreement::{load, to_engine};
+use super::agreement::{from_engine, load, to_engine};
 use super::estates::{INTERFACES, estate, packet};
 use super::naive::{Evaluator, Fate, Packet, list, reply_to, text};
 use super::routes::{one_of, try_routes, winners, with_ways_in};
@@ -8,7 +8,8 @@ use super::topology;
 use super::walker::{From, V, Walker};
 use fastrand::Rng;
 use heronshale_core::address::{Family, address_of};
-use heronshale_core::answer::{Decided, Decider, way_fact};
+use heronshale_core::answer::{Decided, Decider, device_way_fact, way_fact};
+use heronshale_core::describe::RuleFact;
 use heronshale_core::expect::Judging;
 use heronshale_core::exposure::{HeldBy, Verdict, device_ways, direct_ways};
 use heronshale_core::faults::{Fault, with_fault};
@@ -177,7 +178,7 @@ fn without(json: &Value, pointers: &[&str]) -> Value {
 
 #[test]
 fn every_named_piece_is_needed_and_without_it_the_way_is_closed() {
-    let mut tried = [0; 3];
+    let mut tried = [0; 4];
     for seed in 0..1_500 {
         let mut random = Rng::with_seed(seed);
         let mut json = estate(&mut random);
@@ -213,6 +214,11 @@ fn every_named_piece_is_needed_and_without_it_the_way_is_closed() {
                 assert!(!alike.is_empty(), "seed {seed}: a part is not told");
                 for (at, decided) in alike[0].decided.iter().enumerate() {
                     let Decider::Rule { rule } = &decided.decider else { continue };
+                    // Where the first match decides, the rule as a denial closes it.
+                    if decided.also.is_empty() && written(&json, rule).is_some() {
+                        tried[3] += 1;
+                        assert!(!open(&refusing(&json, &[rule]), &packet), "seed {seed}: open by {rule:?}: {packet}");
+                    }
                     if !decided.stage.word().contains("groups") || !rule.place.pointer.starts_with("/security_groups") {
                         continue;
                     }
@@ -220,8 +226,7 @@ fn every_named_piece_is_needed_and_without_it_the_way_is_closed() {
                     let all: Vec<&str> =
                         std::iter::once(rule).chain(also).map(|rule| rule.place.pointer.as_str()).collect();
                     let group: Vec<&str> = rule.place.pointer.split('/').collect();
-                    let ordered = json["security_groups"][group[2].parse::<usize>().unwrap()]["form"] == "ordered";
-                    if ordered {
+                    if json["security_groups"][group[2].parse::<usize>().unwrap()]["form"] == "ordered" {
                         continue;
                     }
                     tried[0] += 1;
@@ -240,5 +245,68 @@ fn every_named_piece_is_needed_and_without_it_the_way_is_closed() {
             }
         }
     }
-    assert!(tried[0] >= 200 && tried[1] >= 20 && tried[2] >= 400, "{tried:?}");
+    assert!(tried[0] >= 200 && tried[1] >= 20 && tried[2] >= 400 && tried[3] >= 200, "{tried:?}");
+}
+
+/// An estate with some rules that let nothing through: turned into denials where rules have an action, else switched off.
+fn refusing(json: &Value, rules: &[&RuleFact]) -> Value {
+    let mut json = json.clone();
+    for rule in rules {
+        let written = json.pointer_mut(&rule.place.pointer).unwrap_or_else(|| panic!("{rule:?}"));
+        if written.get("action").is_some() {
+            written["action"] = "deny".into();
+        } else {
+            written["enabled"] = Value::Bool(false);
+        }
+    }
+    json
+}
+
+#[test]
+fn without_any_piece_that_is_named_a_way_by_devices_is_closed() {
+    let mut tried: BTreeMap<(String, bool), usize> = BTreeMap::new();
+    for seed in 0..1_500 {
+        let mut random = Rng::with_seed(seed);
+        let json = topology::estate(&mut random);
+        let built = load(&json);
+        let view = View::new(&built, None);
+        let judging = Judging::new(&view);
+        for way in &device_ways(&view) {
+            let fact = device_way_fact(&view, way, &judging.by_device(way));
+            let open = fact.open.iter().filter(|part| part.verdict == heronshale_core::walk::Verdict::Works);
+            for part in open {
+                let Some(packet) = way.parts.iter().filter_map(|part| part.example).find(|packet| {
+                    part.witness.as_ref().is_some_and(|witness| *witness == heronshale_core::describe::witness(packet))
+                }) else {
+                    continue;
+                };
+                let asked = from_engine(&packet);
+                let verdict = |json: &Value| Walker::new(json).verdict(&From::Internet, asked, None, "3000-3001");
+                assert_eq!(verdict(&json), V::Works, "seed {seed}: {asked:?}");
+                for rule in &part.rules {
+                    let kind = rule.place.pointer.split('/').nth(1).unwrap().to_owned();
+                    let section = |one: &RuleFact| one.place.pointer.split('/').nth(1).unwrap().to_owned();
+                    // Of union groups any one lets in, so that all have to go.
+                    let alike = |one: &&RuleFact| {
+                        **one == *rule
+                            || kind == "security_groups" && section(one) == kind && written(&json, one).is_none()
+                    };
+                    let gone: Vec<&RuleFact> = part.rules.iter().filter(alike).collect();
+                    let then = verdict(&refusing(&json, &gone));
+                    assert_ne!(then, V::Works, "seed {seed}: {asked:?} works without {gone:?}");
+                    *tried.entry((kind, then == V::Some)).or_default() += 1;
+                }
+            }
+        }
+    }
+    for (kind, least) in
+        [("network_acls", 100), ("security_groups", 30), ("own_firewalls", 10), ("firewall_policies", 10)]
+    {
+        assert!(tried.get(&(kind.to_owned(), false)).is_some_and(|count| *count >= least), "{kind}: {tried:?}");
+    }
+}
+
+/// The action as it is written.
+fn written<'j>(json: &'j Value, rule: &RuleFact) -> Option<&'j Value> {
+    json.pointer(&rule.place.pointer).unwrap().get("action")
 }

@@ -611,16 +611,28 @@ fn one_change_that_would_open_a_way_does_open_it() {
 }
 
 #[test]
-fn an_exposure_says_what_closing_it_costs() {
-    let mend = |estate: &str| {
+fn every_mend_names_its_price_and_an_exposure_what_closing_it_ends() {
+    let price = |estate: &str| {
         let (_, audit) = Folder::with(estate).json(&["audit", "--kind", "exposed"]);
-        audit["answer"]["findings"][0]["mend"].as_str().unwrap().to_owned()
+        audit["answer"]["findings"][0]["price"].as_str().unwrap().to_owned()
     };
     // Both rules act on the one machine; anybody means those inside too.
-    assert!(mend(ESTATE).ends_with("; they act on 1 interface, and to delete ends what comes from inside as well"));
+    assert!(price(ESTATE).ends_with("they act on 1 interface, and to delete ends what comes from inside as well"));
     let outside = ESTATE.replace("services: tcp 443, peers: any", "services: tcp 443, peers: internet");
-    assert!(mend(&outside).ends_with("; they act on 1 interface, and nothing from inside comes by that"));
+    assert!(price(&outside).ends_with("they act on 1 interface, and nothing from inside comes by that"));
     let one = ESTATE.replace("  - { id: feed, services: tcp 8080, peers: \"set:partners\", description: feed }\n", "");
     let two = one.replace("groups: db }", "groups: [db, web] }");
-    assert!(mend(&one).contains("; it acts on 1 interface,") && mend(&two).contains("; it acts on 2 interfaces,"));
+    assert!(price(&one).contains("it acts on 1 interface,") && price(&two).contains("it acts on 2 interfaces,"));
+    let demo = Folder::with_demo();
+    let (_, audit) = demo.json(&["audit", "-e", "marrowfen-ferries"]);
+    for finding in audit["answer"]["findings"].as_array().unwrap() {
+        assert!(!finding["price"].as_str().unwrap().is_empty(), "{finding}");
+    }
+    // A rule that is dead goes for nothing, one that opens a port has its interfaces.
+    let of = |kind: &str| {
+        let all = audit["answer"]["findings"].as_array().unwrap().iter();
+        all.filter(|one| one["kind"] == kind).map(|one| one["price"].as_str().unwrap().to_owned()).next().unwrap()
+    };
+    assert_eq!(of("redundant"), "none");
+    assert!(of("any-source").ends_with("; it acts on 2 interfaces"), "{}", of("any-source"));
 }

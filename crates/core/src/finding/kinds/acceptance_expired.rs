@@ -10,6 +10,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "The acceptance's `until` lies before the date judged by, or no date is known to judge by; the finding is told again as \
         well. Silent on the day itself, and if the finding is gone.",
     mend: "Mend the finding, or give a new reason and a new date.",
+    price: "no packet's fate changes unless the finding is mended",
     factors: &[],
     example: include_str!("../examples/acceptance-expired.yaml"),
     // Told once all findings are there: see `accepting.rs`.

@@ -10,6 +10,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "Packets of the acceptance that are not among the finding's; or no packets, for a finding that is about some, which is \
         then told again as well. Silent if it accepts just what is open.",
     mend: "Draft the acceptance again.",
+    price: "no packet's fate changes; what it covered beyond need is found again",
     factors: &[],
     example: include_str!("../examples/acceptance-too-wide.yaml"),
     // Told once all findings are there: see `accepting.rs`.

@@ -1,6 +1,6 @@
 //! An acceptance of nothing.
 
-use super::super::{Kind, Severity};
+use super::super::{Kind, NOTHING, Severity};
 
 pub(crate) const KIND: Kind = Kind {
     name: "acceptance-unused",
@@ -10,6 +10,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "No finding has the fingerprint; or it is of a kind that cannot be accepted: undecided, or about an expectation. Silent if \
         there is one, be the acceptance expired or too narrow.",
     mend: "Strike it out.",
+    price: NOTHING,
     factors: &[],
     example: include_str!("../examples/acceptance-unused.yaml"),
     // Told once all findings are there: see `accepting.rs`.

@@ -15,6 +15,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A subnet with a block, or part of one, that is not in any block of its network; an interface with an address, or a held prefix, that is neither in its subnet nor, for held prefixes of more than one address, in its network; a NAT gateway's own address outside its subnet. \
         Silent for networks without blocks.",
     mend: "Correct the address, or add the block to the network or subnet.",
+    price: "a corrected address ends connections to the old one; an added block changes what rules and routes \
+        by that name mean",
     factors: &[],
     example: include_str!("../examples/address-outside-block.yaml"),
     check: |context| facts(context).into_iter().map(|fact| tell(context, &fact)).collect(),

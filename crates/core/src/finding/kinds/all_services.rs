@@ -16,6 +16,7 @@ pub(crate) const KIND: Kind = Kind {
         the same; leaving out port 0 counts as every port) in a family in which it has peers. Silent for 1024-65535, and for all \
         of UDP or ICMP alone.",
     mend: "Name the services that are needed.",
+    price: "ends every service that is not named then",
     factors: &[
         "up: from any address",
         "down: in a network ACL, behind which groups judge",

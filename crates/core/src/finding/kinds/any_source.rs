@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
         peers hold all of the internet in IPv4 or in IPv6: `any`, `internet`, 0.0.0.0/0, or two halves of it. Silent for network \
         ACLs, which guard a subnet coarsely while groups judge after them; and if a single prefix of the internet is left out.",
     mend: "Name the peers that need it: prefixes, an address set, or a group.",
+    price: "ends what comes from peers that are not named then",
     factors: &[
         "up: a sensitive port is among its services",
         "down: nothing but web ports, or nothing but ICMP",

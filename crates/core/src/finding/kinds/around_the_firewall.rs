@@ -22,6 +22,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A place with a route to a firewall, where a route that goes before it (a peering's, a propagated one, a private door's, a written one) leads part of the same destinations elsewhere, and something is there; or a subnet from which the internet is \
         reached without the firewall by which other subnets of its network reach it. Silent for the network's own blocks, for subnets of the firewall itself, and where nothing could be sent.",
     mend: "Write a route to the firewall that is as long as the one that wins, or attach the table that leads there.",
+    price: "the packets go through the firewall then, whose policy may refuse them",
     factors: &["-1 if the route was written on purpose", "-1 if filters let nothing pass that way today"],
     example: include_str!("../examples/around-the-firewall.yaml"),
     check: |context| {

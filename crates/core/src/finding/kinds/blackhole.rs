@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A blackhole route in force, of a table that something asks or of a hub's domain that a link reads, that wins for an address that an interface or a site holds. \
         Silent where nobody holds any of its addresses.",
     mend: "Narrow the blackhole, or write a longer route for what is there.",
+    price: "the packets that are lost now arrive",
     factors: &[],
     example: include_str!("../examples/blackhole.yaml"),
     check: |context| {

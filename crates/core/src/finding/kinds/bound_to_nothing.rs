@@ -14,6 +14,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A security group that no interface and no subnet has; an ACL that no subnet uses; an own firewall that nothing names; a scope policy with no interface \
         in its scope and targets. Silent if one interface or subnet is bound; tables are idle-table.",
     mend: "Bind it to what it was made for, or delete it.",
+    price: "to delete it changes no packet's fate; to bind it changes what its place admits",
     factors: &[
         "down: the snapshot lacks bindings or interfaces, so it may be bound after all",
         "down: it has no rules",

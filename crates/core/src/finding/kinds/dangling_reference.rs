@@ -12,6 +12,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "An interface, subnet, network, workload, policy target, route, or peering names a thing that is not there. Silent if the snapshot \
         declares the thing as a gap, and for peers of rules and content of sets (that is peer-missing).",
     mend: "Correct the name, add what is missing to the snapshot, declare it as a gap, or take the reference away.",
+    price: "a corrected name makes the rule or route act that does nothing now; to take it away changes no \
+        packet's fate",
     factors: &[],
     example: include_str!("../examples/dangling-reference.yaml"),
     check: |context| facts(context).into_iter().map(|fact| tell(context, fact)).collect(),
@@ -23,7 +25,8 @@ fn facts<'c>(context: &Context<'c, '_>) -> Vec<Fact<'c>> {
     let estate = context.view.estate;
     let declared = |target: &Name| estate.gaps.iter().any(|gap| gap.object == *target);
     let of_rule_or_set = |origin: &Origin| {
-        matches!(origin.within, Some(("inbound" | "outbound", _))) || origin.section == "address_sets"
+        origin.within.is_some_and(|within| matches!(within.list, "inbound" | "outbound"))
+            || origin.section == "address_sets"
     };
     let of = |remark: &'c crate::model::Remark| match &remark.what {
         // A next hop that is not there is next-hop-dead.

@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "An ordered group or own firewall that acts on an interface, whose default for what is received is to allow, and some packet \
         is decided by that default. Silent if rules decide everything, for defaults that refuse, and for what is sent.",
     mend: "Set the default to deny, and allow what is needed.",
+    price: "ends all that no rule names",
     factors: &["up: every service with ports is let in by it, from some address"],
     example: include_str!("../examples/default-in-use.yaml"),
     check: |context| facts(context).into_iter().map(|fact| tell(context, fact)).collect(),

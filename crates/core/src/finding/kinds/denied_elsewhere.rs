@@ -16,6 +16,7 @@ pub(crate) const KIND: Kind = Kind {
         interface on which the rule acts, and there is one. A rule that keeps no state is of use if it lets a reply through. Packets of neighbours in the same subnet cross no ACL. Silent if one \
         packet gets through and is answered, and where the snapshot lacks what might let it through.",
     mend: "Delete it, or open the other stage for exactly what is meant.",
+    price: "to delete it changes no packet's fate; to open the other stage lets its packets in",
     factors: &[],
     example: include_str!("../examples/denied-elsewhere.yaml"),
     check: |context| denied_elsewhere(context.view).iter().map(|denied| tell(context, denied)).collect(),

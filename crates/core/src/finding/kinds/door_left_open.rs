@@ -16,6 +16,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A service with at least one private door whose public door is open to everyone, or to a list that is not empty. Silent if the public door is shut, if its list is empty, and \
         for services without a private door.",
     mend: "Shut the public door, or empty its list.",
+    price: "ends what comes by the public door, also from those who should use the private one",
     factors: &["+1 if it is open to everyone", "-1 if only addresses inside the estate are on the list"],
     example: include_str!("../examples/door-left-open.yaml"),
     check: |context| facts(context).into_iter().map(|id| tell(context, id)).collect(),

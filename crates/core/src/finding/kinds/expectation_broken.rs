@@ -20,6 +20,7 @@ pub(crate) const KIND: Kind = Kind {
         something gets through without the firewall. Silent if all of it is so, and if it depends on what the snapshot lacks, \
         which is told as unknown.",
     mend: "Mend the estate, or change what is expected.",
+    price: "what the change ends and opens is told by `path` for the packet, or by the finding about the rule",
     factors: &[],
     example: include_str!("../examples/expectation-broken.yaml"),
     check: |context| facts(context, State::Broken).map(|(one, standing)| tell(context, one, standing)).collect(),
@@ -66,6 +67,8 @@ pub(super) fn tell(context: &Context<'_, '_>, expectation: &Expectation, standin
         evidence,
         witness: standing.against.as_ref().map(|against| witness(&against.packet)),
         mend: mend(view, standing),
+        price: None,
+        interfaces: None,
         packets: None,
     }
 }

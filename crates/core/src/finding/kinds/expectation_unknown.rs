@@ -1,6 +1,6 @@
 //! Whether what somebody expects is so depends on what the snapshot lacks.
 
-use super::super::{Kind, Severity};
+use super::super::{Kind, NOTHING, Severity};
 use super::expectation_broken::{facts, tell};
 use crate::expect::State;
 
@@ -12,6 +12,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "Nothing speaks against the expectation for certain, and some packet's fate depends on a gap. Silent if it comes out the \
         same whatever the gap hides.",
     mend: "Complete the snapshot.",
+    price: NOTHING,
     factors: &[],
     example: include_str!("../examples/expectation-unknown.yaml"),
     check: |context| facts(context, State::Unknown).map(|(one, standing)| tell(context, one, standing)).collect(),

@@ -1,6 +1,6 @@
 //! An expectation says nothing.
 
-use super::super::{Kind, Severity};
+use super::super::{Kind, NOTHING, Severity};
 use super::expectation_broken::{facts, tell};
 use crate::expect::State;
 
@@ -13,6 +13,7 @@ pub(crate) const KIND: Kind = Kind {
         common; for *always passes*, no connection at all. Silent if something can be asked, and for *never reaches* if nothing gets \
         through, which is what it wants.",
     mend: "Correct the names, or strike it out.",
+    price: NOTHING,
     factors: &[],
     example: include_str!("../examples/expectation-vacuous.yaml"),
     check: |context| facts(context, State::Vacuous).map(|(one, standing)| tell(context, one, standing)).collect(),

@@ -2,7 +2,7 @@
 
 use super::super::{Context, Draft, Evidence, Factor, Kind, Role, Severity, harmless};
 use super::factor;
-use crate::answer::{Decided, Decider, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact, way_fact};
+use crate::answer::{Decided, Decider, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact, letting, way_fact};
 use crate::describe::{RuleFact, rule_text};
 use crate::expect::Spoken;
 use crate::exposure::{DeviceWay, DirectWay};
@@ -10,7 +10,6 @@ use crate::model::RuleId;
 use crate::packet::{Intervals, PacketSet};
 use crate::stage::By;
 use crate::view::View;
-use crate::walk::What;
 
 pub(crate) const KIND: Kind = Kind {
     name: "exposed",
@@ -22,6 +21,7 @@ pub(crate) const KIND: Kind = Kind {
         through, for at least one address of the internet. Silent if any of them does not, for all traffic; connections that \
         depend on what the snapshot lacks are told as unknown, not here.",
     mend: "Narrow or delete the rule that lets it in, take away the public address, or note that it is meant.",
+    price: "ends what else the rules let in",
     factors: &[
         "up: a sensitive port is open",
         "up: from any address, unless it is nothing but web ports or ICMP",
@@ -125,11 +125,13 @@ fn tell(fact: &Fact) -> Draft {
         packets: Some(fact.packets.any_source_port()),
         evidence: evidence(open),
         witness,
+        interfaces: None,
+        price: (!rules.is_empty()).then(|| fact.price.clone()),
         mend: match rules.as_slice() {
             [] => {
                 "no rule stands in the way: bind a group to the interface, or take away the public address".to_owned()
             }
-            rules => narrow(rules, &fact.price),
+            rules => narrow(rules),
         },
     }
 }
@@ -139,8 +141,8 @@ fn cause(rules: &[String]) -> Option<String> {
     (!rules.is_empty()).then(|| rules.join(", "))
 }
 
-fn narrow(rules: &[String], price: &str) -> String {
-    format!("if nobody means it: narrow or delete {}, or take away the address; {price}", rules.join(", "))
+fn narrow(rules: &[String]) -> String {
+    format!("if nobody means it: narrow or delete {}, or take away the address", rules.join(", "))
 }
 
 fn rule_of(by: By) -> Option<RuleId> {
@@ -196,13 +198,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
             rules.push(format!("rule {} of {}", rule.rule, rule.filter));
         }
     }
-    let open = way.parts.iter().filter(|part| part.is_open());
-    let ids = open.flat_map(|part| &part.steps).filter_map(|step| match &step.what {
-        What::Stage { judgement, .. } | What::Acl(_, judgement) => rule_of(judgement.by),
-        What::Policy { by, .. } => rule_of(*by),
-        _ => None,
-    });
-    let ids: Vec<RuleId> = ids.collect();
+    let ids = way.parts.iter().filter(|part| part.is_open()).flat_map(|part| letting(context.view, part)).collect();
     let reached = if fact.ends.is_empty() { String::new() } else { format!(", and leads to {}", fact.ends.join(", ")) };
     Draft {
         cause: cause(&rules),
@@ -215,9 +211,11 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         packets: Some(way.open().any_source_port()),
         evidence,
         witness: fact.open.iter().find_map(|part| part.witness.clone()),
+        interfaces: None,
+        price: (!rules.is_empty()).then(|| price(context, ids)),
         mend: match rules.as_slice() {
             [] => "no rule stands in the way: close it at the device, or take away the public address".to_owned(),
-            rules => narrow(rules, &price(context, ids)),
+            rules => narrow(rules),
         },
     }
 }

@@ -11,6 +11,7 @@ pub(crate) const KIND: Kind = Kind {
     why: "Its author may have meant the one address, or a longer prefix: what is in force is the whole block.",
     triggers: "Any prefix whose address has bits outside the prefix, such as 10.65.4.20/24. Silent for 10.65.4.0/24 and for 10.65.4.20/32.",
     mend: "Write the block, or the one address, whichever is meant.",
+    price: "the one address ends what the rest of the block does now; the block changes no packet's fate",
     factors: &[],
     example: include_str!("../examples/host-bits.yaml"),
     check: |context| facts(context).into_iter().map(|fact| tell(context, fact)).collect(),

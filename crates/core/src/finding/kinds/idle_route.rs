@@ -17,6 +17,7 @@ pub(crate) const KIND: Kind = Kind {
         an earlier kind or a lower metric; or that is limited to tags that no interface there has. Silent for disabled routes, for one of several equal routes, and for routes to \
         a next hop that does not work (that is next-hop-dead).",
     mend: "Delete it, or write it as long as the route that takes its traffic.",
+    price: "to delete it changes no packet's fate; as long as the other it takes its traffic",
     factors: &[],
     example: include_str!("../examples/idle-route.yaml"),
     check: |context| {

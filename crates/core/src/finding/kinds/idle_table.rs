@@ -13,6 +13,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A table that no subnet names, that is not the main table of its network where a subnet names none, and that no internet gateway has. \
         Silent for main tables that a subnet without a table of its own, or a hub's link without a subnet, falls back to.",
     mend: "Attach it to the subnets that it was made for, or delete it.",
+    price: "to delete it changes no packet's fate; attached it decides where all packets of the subnet go",
     factors: &["-1 if it has no routes", "-1 if the snapshot lacks subnets that may have it"],
     example: include_str!("../examples/idle-table.yaml"),
     check: |context| facts(context).into_iter().map(|table| tell(context, table)).collect(),

@@ -16,6 +16,7 @@ pub(crate) const KIND: Kind = Kind {
         IPv4 peers only, or peers and own side of different families. Silent if one of its services and one of its peers go \
         together, and for peers that stand for nobody (that is peer-empty).",
     mend: "Correct the protocol or the peers, or delete the rule.",
+    price: "to delete it changes no packet's fate; corrected it acts for the first time",
     factors: &[],
     example: include_str!("../examples/impossible-match.yaml"),
     check: |context| facts(context).into_iter().map(|(rule, why)| tell(context, rule, why)).collect(),

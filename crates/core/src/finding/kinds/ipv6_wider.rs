@@ -18,6 +18,7 @@ pub(crate) const KIND: Kind = Kind {
         from some IPv4 address but not from every public one. Silent if IPv4 is as wide, if IPv4 is not admitted at all, for ICMP, for scope policies and \
         ACLs, which others narrow.",
     mend: "Narrow the IPv6 rule to the same peers as the IPv4 rule.",
+    price: "ends what comes over IPv6 from the other peers",
     factors: &["down: no interface on which it acts has an IPv6 address"],
     example: include_str!("../examples/ipv6-wider.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

@@ -16,6 +16,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A route in force of a table that something asks, to an interface or a firewall's interface without `forwards`; or to a firewall or an interface in a peered network, for destinations in a third \
         network whose side of its peering with the second does not accept forwarded packets. Silent where nothing asks the table.",
     mend: "Let the interface forward, or the side of the peering accept forwarded packets.",
+    price: "packets that are dropped there now pass on",
     factors: &[],
     example: include_str!("../examples/may-not-forward.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

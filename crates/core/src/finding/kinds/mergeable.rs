@@ -1,6 +1,6 @@
 //! Rules that could be one.
 
-use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
+use super::super::{Context, Draft, Evidence, Kind, NOTHING, Role, Severity};
 use crate::dead::mergeable;
 use crate::model::RuleId;
 
@@ -14,6 +14,7 @@ pub(crate) const KIND: Kind = Kind {
         and no rule that decides otherwise and meets them stands between. Silent if one is shadowed or redundant, if a gap is left, and \
         if two things differ.",
     mend: "Write one rule with the whole range, in the place of the first.",
+    price: NOTHING,
     factors: &[],
     example: include_str!("../examples/mergeable.yaml"),
     check: |context| {

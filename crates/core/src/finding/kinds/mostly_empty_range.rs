@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
         than the threshold says (1 in 256), and that meets the blocks of some network. Silent for smaller ranges, for ranges outside of \
         all networks or in which a site or a gap has addresses (who is there is not known), and for peers by name.",
     mend: "Name the subnets, groups or addresses that need it.",
+    price: "ends nothing from or to what is named; new addresses in the range have to be named",
     factors: &["up: sensitive ports", "down: its filter acts on no interface"],
     example: include_str!("../examples/mostly-empty-range.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A route in force whose next hop is not in the snapshot, is down on one side, is a gateway that is not attached or belongs elsewhere, is a firewall of which no member is up, a balancer of which no back end is healthy, or a \
         hub to which the network has no link that is up or whose link reads from no domain. Silent for disabled routes, for automatic routes, and for what a gap accounts for.",
     mend: "Bring the next hop up, attach it, or lead the route elsewhere.",
+    price: "the packets that are lost now arrive",
     factors: &["-1 if nothing asks the table", "-1 if routes to dead next hops are skipped here"],
     example: include_str!("../examples/next-hop-dead.yaml"),
     check: |context| {

@@ -1,6 +1,6 @@
 //! Rules that do not say what they are for.
 
-use super::super::{Context, Draft, Evidence, Kind, Role, Severity, counted};
+use super::super::{Context, Draft, Evidence, Kind, NOTHING, Role, Severity, counted};
 use crate::describe::filter_text;
 use crate::model::{Direction, Filter, Id, RuleId};
 
@@ -12,6 +12,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A filter with rules in force that bear no description, or an empty one, in a snapshot where at least one rule of any filter \
         bears one. Silent if every rule in force of the filter has one, and for snapshots without any: their source has none to give.",
     mend: "Ask who wanted the rule, and write down what for.",
+    price: NOTHING,
     factors: &[],
     example: include_str!("../examples/no-description.yaml"),
     check: |context| facts(context).iter().map(|(filter, rules)| tell(context, *filter, rules)).collect(),

@@ -12,6 +12,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A rule that is not switched off and whose `enforced_until` lies before the date judged by. Silent on the day itself, for rules \
         that are switched off, and if no date is known to judge by.",
     mend: "Delete it, or give it a new date if it is still needed.",
+    price: "to delete it changes no packet's fate; a new date makes it act again",
     factors: &["up: it refused something, which no longer is refused by it"],
     example: include_str!("../examples/no-longer-enforced.yaml"),
     check: |context| facts(context).into_iter().map(|(rule, date)| tell(context, rule, date)).collect(),

@@ -14,6 +14,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A NAT gateway with a public address, in a subnet from which no address of the internet is routed to anything but the gateway itself, a blackhole, or a next hop that does not work; or whose subnet or \
         network may not talk to the internet. Silent for NAT gateways with a private address whose subnet has any other route, and where the snapshot lacks the routes.",
     mend: "Give the subnet of the NAT gateway a default route to an internet gateway that is attached.",
+    price: "what uses the gateway gets out to the internet",
     factors: &["-1 if no route leads to it and it serves no subnet"],
     example: include_str!("../examples/no-way-out.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

@@ -18,6 +18,7 @@ pub(crate) const KIND: Kind = Kind {
         port or one public address is refused, and for workloads without a mark. Routes are not looked at: they change more easily than \
         rules.",
     mend: "Admit what it needs: a proxy, a few names or prefixes, the ports that it uses.",
+    price: "ends every connection outward that is not admitted then",
     factors: &["up: UDP and ICMP as well"],
     example: include_str!("../examples/open-outward.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

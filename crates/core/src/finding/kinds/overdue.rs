@@ -12,6 +12,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A rule in force whose `review_by` lies before the date judged by. Silent on the day itself, for rules that the platform has \
         stopped or that are switched off, and if no date is known to judge by.",
     mend: "Ask its owner: delete it, or set a new date.",
+    price: "to delete it ends what it admits",
     factors: &["down: it refuses, so it opens nothing"],
     example: include_str!("../examples/overdue.yaml"),
     check: |context| facts(context).into_iter().map(|(rule, date)| tell(context, rule, date)).collect(),

@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "Subnets of one network whose blocks overlap; networks whose blocks overlap and that a peering joins, up or not, or that are linked to the same hub; interfaces of one network that hold the same address. \
         Silent for networks with overlapping blocks that nothing joins.",
     mend: "Give one of the two other addresses.",
+    price: "ends what goes to the address that is given up",
     factors: &["-1 if the peering is not up"],
     example: include_str!("../examples/overlap.yaml"),
     check: |context| {

@@ -16,6 +16,7 @@ pub(crate) const KIND: Kind = Kind {
         decided otherwise (action, state, defer or finally), in some place where the list is enforced. Silent if nothing is \
         visible anywhere (that is shadowed), and if all that is taken is decided alike.",
     mend: "If it was meant as an exception, leave it; else move the rule up, or narrow the one before it.",
+    price: "moved up, or the other narrowed, the shared packets are decided the other way",
     factors: &["up: it would deny or reject what is allowed"],
     example: include_str!("../examples/partly-shadowed.yaml"),
     check: |context| facts(context).into_iter().map(|(dead, packet)| tell(context, dead, packet)).collect(),

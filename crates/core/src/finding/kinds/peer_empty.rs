@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
         in reach, a tag or identity that no interface has, an empty set; or with no peers at all (`[]`). Silent if one address is in it, \
         if the snapshot lacks what might be in it, and for names that are missing (that is peer-missing).",
     mend: "Bind the group, tag or identity to the interfaces that are meant, or delete the rule.",
+    price: "to delete it changes no packet's fate; bound it lets in whoever is a member then",
     factors: &[],
     example: include_str!("../examples/peer-empty.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

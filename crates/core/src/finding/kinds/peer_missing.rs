@@ -13,6 +13,7 @@ pub(crate) const KIND: Kind = Kind {
         address set that holds a missing set. Silent if the snapshot declares the thing as a gap, and for tags and identities, \
         which need no declaration.",
     mend: "Correct the name, add what is missing to the snapshot, declare it as a gap, or delete the rule.",
+    price: "a corrected name makes it act; to delete it changes no packet's fate as far as the snapshot knows",
     factors: &[],
     example: include_str!("../examples/peer-missing.yaml"),
     check: |context| {

@@ -16,6 +16,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A back end of a balancer whose own firewall, groups, scope policies or ACL deny, for certain, TCP from all or some of the addresses of `probes` to its port. Silent if the snapshot does not say from where \
         the platform probes, and for back ends that are given by address only.",
     mend: "Admit the peer `probes` on the back end's port.",
+    price: "opens the port to the balancer's probes",
     factors: &[],
     example: include_str!("../examples/probe-denied.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

@@ -1,6 +1,6 @@
 //! A rule without which no packet's fate changes.
 
-use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
+use super::super::{Context, Draft, Evidence, Kind, NOTHING, Role, Severity};
 use super::factor;
 use super::shadowed::{taken_by, tell_translation};
 use crate::dead::{Dead, How};
@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
         be so wherever the filter is enforced. Of two equal rules each is redundant; not both can go. Silent if one packet would \
         be decided otherwise, if another group covers it on some interfaces only, and if what covers it ends before it does.",
     mend: "Delete it: no packet is decided otherwise.",
+    price: NOTHING,
     factors: &["down: only because of the list's default, which people like to spell out"],
     example: include_str!("../examples/redundant.yaml"),
     check: |context| {

@@ -1,6 +1,6 @@
 //! Rules of one list that can all go at once.
 
-use super::super::{Context, Draft, Evidence, Kind, Role, Severity, counted};
+use super::super::{Context, Draft, Evidence, Kind, NOTHING, Role, Severity, counted};
 use crate::describe::filter_text;
 use crate::model::{Direction, Filter, Id, RuleId};
 
@@ -13,6 +13,7 @@ pub(crate) const KIND: Kind = Kind {
         judged again with those before it gone, wherever the filter is enforced. Silent for fewer than two, and for rules that only the \
         list's default, or only other groups, make redundant.",
     mend: "Delete them together. `tidy` writes the change as a patch, for those that are dead for good.",
+    price: NOTHING,
     factors: &[],
     example: include_str!("../examples/removable-together.yaml"),
     check: |context| {

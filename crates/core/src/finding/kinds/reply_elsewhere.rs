@@ -21,6 +21,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "Two places between which connections arrive, but the reply misses the firewall, gateway or balancer that the request went through, or comes to one that saw no request. Silent where filters stop the request, \
         where one of several ways works, where it turns on what the snapshot lacks, and in estates of nothing but peerings and internet gateways without a table.",
     mend: "Lead the replies to the same device, by a route in the table of the other side; or lead the requests past it.",
+    price: "the replies take another way; what else the changed route covers does so too",
     factors: &[],
     example: include_str!("../examples/reply-elsewhere.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

@@ -15,6 +15,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A DNS name of the snapshot, public or in a zone, that resolves to an address of the service's public door when it is asked from a network in which the service has a private door, or that is peered with one. \
         Silent where it resolves to a private door, or not at all, and for names that lead to a private door from everywhere they are asked.",
     mend: "Link the zone that has the record for the private door to the network, or add the record.",
+    price: "who asks for the name is sent to the private door",
     factors: &["-1 if the private door stands in a peered network"],
     example: include_str!("../examples/resolves-public.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

@@ -1,6 +1,6 @@
 //! Two filters that mean the same.
 
-use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
+use super::super::{Context, Draft, Evidence, Kind, NOTHING, Role, Severity};
 use crate::address::Addresses;
 use crate::describe::filter_text;
 use crate::model::{Direction, EqualPriority, Filter, FilterKind, Id, Peer, Reference};
@@ -19,6 +19,7 @@ pub(crate) const KIND: Kind = Kind {
         included. Silent if one packet differs, if one of them names itself as a peer (it stands for its own members), for firewall \
         policies, and for filters without rules.",
     mend: "Keep one, and bind it where the other is bound; or say in their descriptions why there are two.",
+    price: NOTHING,
     factors: &[],
     example: include_str!("../examples/same-meaning.yaml"),
     check: |context| facts(context).into_iter().map(|(one, other)| tell(context, one, other)).collect(),

@@ -12,6 +12,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A set that is reached from itself by nesting. It is judged as the least fixed point. Silent for sets that nest without a circle, also for one \
         that is nested twice.",
     mend: "Take one of the references out of the circle.",
+    price: "no packet's fate changes: the circle adds no address",
     factors: &[],
     example: include_str!("../examples/set-cycle.yaml"),
     check: |context| facts(context).into_iter().map(|set| tell(context, set)).collect(),

@@ -18,6 +18,7 @@ pub(crate) const KIND: Kind = Kind {
         if one packet is left, if all is decided alike (that is redundant), and if a covering rule ends before it does. Policies that stand \
         above count as earlier, and so do earlier translations of a firewall for its translations.",
     mend: "Move it before the rules that cover it, or delete it: deleting changes no packet's fate.",
+    price: "to delete it changes no packet's fate; moved up it decides its packets",
     factors: &["up: it would deny or reject what is allowed"],
     example: include_str!("../examples/shadowed.yaml"),
     check: |context| {

@@ -12,6 +12,7 @@ pub(crate) const KIND: Kind = Kind {
     why: "When that one is updated or fails, everything behind it is down: what was built to be safe against it is so no longer.",
     triggers: "A firewall that lists members of which exactly one is up; a balancer of whose back ends exactly one is healthy. Silent for firewalls that list no members, since nothing is known of them, and where none is up (that is next-hop-dead, if something leads to it).",
     mend: "Bring the others up, or add one.",
+    price: "no packet's fate changes while that member is up",
     factors: &["+1 if others are listed and do not work"],
     example: include_str!("../examples/single-member.yaml"),
     check: |context| {

@@ -14,6 +14,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A subnet of whose usable IPv4 addresses (its blocks less `reserved_addresses` for each) at least nine of ten are held by interfaces, NAT gateways and balancers; or that has fewer than it `needs`. \
         Silent for subnets without IPv4, and for those of four addresses or fewer that hold what they need.",
     mend: "Make a larger subnet, or move something out.",
+    price: "what moves gets another address",
     factors: &["+1 if nothing more fits", "-1 if something is left and nothing was said to be needed"],
     example: include_str!("../examples/subnet-full.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

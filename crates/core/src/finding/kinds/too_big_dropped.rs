@@ -16,6 +16,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A network ACL of a subnet with interfaces that lets TCP out of the subnet beyond the network, and lets ICMP 3/4 (IPv4) or ICMPv6 type 2 (IPv6) in from nobody. Silent if it comes in from somewhere, \
         where nothing but the network itself is reached, and for stateful filters, which let such errors past.",
     mend: "Admit ICMP type 3 code 4, and ICMPv6 type 2, inbound.",
+    price: "admits these errors and nothing else",
     factors: &[],
     example: include_str!("../examples/too-big-dropped.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),

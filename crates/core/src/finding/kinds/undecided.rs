@@ -12,6 +12,7 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A rule of which it took more than four million steps to prove whether others cover it; or any rule of a list whose ends of \
         rules times pairs of firewall-zones are 65,536 or more. The audit then never ends with 0. Silent for every other list.",
     mend: "Split the list, or delete rules that have ended.",
+    price: "no packet's fate changes by splitting",
     factors: &[],
     example: include_str!("../examples/undecided.yaml"),
     check: |context| {
