@@ -2,7 +2,8 @@
 
 use crate::terminal;
 use heronshale_core::ends::EndError;
-use heronshale_intake::{LoadError, NotRead, did_you_mean};
+use heronshale_core::source::Problem;
+use heronshale_intake::{LoadError, NotRead, SourceText, did_you_mean};
 use heronshale_report::{SourceFile, harmless_text, problems};
 use std::io;
 use std::path::Path;
@@ -28,6 +29,15 @@ pub enum Failure {
     },
     /// The snapshot cannot be used, or not be reached.
     Snapshot(Box<LoadError>),
+    /// Exports, or the profile by which they are read, cannot be used, or not be reached.
+    Exports(Box<LoadError>),
+    /// Something could not be fetched.
+    Collect {
+        /// What, and why.
+        what: String,
+        /// What to do.
+        hint: String,
+    },
     /// A file could not be written.
     Io {
         /// What was tried.
@@ -41,6 +51,11 @@ impl Failure {
     /// Wrong use, with what would be right.
     pub fn wrong(what: impl Into<String>, hint: impl Into<String>) -> Self {
         Self::Use { what: what.into(), hint: Some(hint.into()) }
+    }
+
+    /// Exports that cannot be used.
+    pub fn exports(error: LoadError) -> Self {
+        Self::Exports(Box::new(error))
     }
 
     /// A name that stands for nothing, or for too much.
@@ -67,9 +82,11 @@ impl Failure {
     pub fn code(&self) -> u8 {
         match self {
             Self::Use { .. } => USE,
-            Self::Snapshot(error) if matches!(**error, LoadError::Environment { .. }) => ENVIRONMENT,
-            Self::Snapshot(_) => INPUT,
-            Self::Io { .. } => ENVIRONMENT,
+            Self::Snapshot(error) | Self::Exports(error) if matches!(**error, LoadError::Environment { .. }) => {
+                ENVIRONMENT
+            }
+            Self::Snapshot(_) | Self::Exports(_) => INPUT,
+            Self::Io { .. } | Self::Collect { .. } => ENVIRONMENT,
         }
     }
 
@@ -77,7 +94,13 @@ impl Failure {
     pub fn message(&self) -> String {
         match self {
             Self::Use { what, hint } => with_hint(what, hint.as_deref()),
+            Self::Collect { what, hint } => with_hint(what, Some(hint)),
             Self::Io { what, error } => with_hint(&format!("{what}: {error}"), None),
+            Self::Exports(error) => match &**error {
+                LoadError::Environment { what, error } => with_hint(&format!("{what}: {error}"), None),
+                LoadError::NoSnapshot { path, .. } => with_hint(&format!("{} holds no exports", path.display()), None),
+                LoadError::Input { problems, texts } => shown(problems, texts, "no snapshot was written"),
+            },
             Self::Snapshot(error) => match &**error {
                 LoadError::Environment { what, error } => {
                     let hint = (error.kind() == io::ErrorKind::NotFound)
@@ -88,14 +111,17 @@ impl Failure {
                     &no_snapshot(path, not_read),
                     Some("name another folder with -e PATH; `heronshale init` writes a first snapshot"),
                 ),
-                LoadError::Input { problems: all, texts } => {
-                    let files: Vec<SourceFile<'_>> =
-                        texts.iter().map(|file| SourceFile { name: &file.name, text: &file.text }).collect();
-                    problems(all, &files, terminal::look_of_stderr())
-                }
+                LoadError::Input { problems, texts } => shown(problems, texts, "the estate was not judged"),
             },
         }
     }
+}
+
+/// Problems with their lines, and what came of it.
+fn shown(all: &[Problem], texts: &[SourceText], outcome: &str) -> String {
+    let files: Vec<SourceFile<'_>> =
+        texts.iter().map(|file| SourceFile { name: &file.name, text: &file.text }).collect();
+    problems(all, &files, outcome, terminal::look_of_stderr())
 }
 
 /// Names that hold the given one, or are held by it.

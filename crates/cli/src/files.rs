@@ -4,6 +4,7 @@ use crate::failure::Failure;
 use std::fs;
 use std::io::Write;
 use std::path::Path;
+use tempfile::NamedTempFile;
 
 fn failed(what: &str, path: &Path, error: std::io::Error) -> Failure {
     Failure::Io { what: format!("cannot {what} {}", path.display()), error }
@@ -34,10 +35,20 @@ pub fn write_file(path: &Path, text: &str, force: bool) -> Result<(), Failure> {
 }
 
 fn write(path: &Path, text: &str) -> Result<(), Failure> {
-    let folder = path.parent().unwrap_or(path);
-    fs::create_dir_all(folder).map_err(|error| failed("make the folder", folder, error))?;
-    let mut file = tempfile::NamedTempFile::new_in(folder).map_err(|error| failed("write into", folder, error))?;
+    let mut file = temporary(path)?;
     file.write_all(text.as_bytes()).map_err(|error| failed("write", path, error))?;
+    persist(file, path)
+}
+
+/// A file beside the one that is to be written; the folder is made if need be.
+pub fn temporary(path: &Path) -> Result<NamedTempFile, Failure> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    fs::create_dir_all(folder).map_err(|error| failed("make the folder", folder, error))?;
+    NamedTempFile::new_in(folder).map_err(|error| failed("write into", folder, error))
+}
+
+/// Puts a whole file in its place.
+pub fn persist(file: NamedTempFile, path: &Path) -> Result<(), Failure> {
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;

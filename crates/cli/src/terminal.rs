@@ -45,3 +45,25 @@ pub fn tell(text: &str) {
     // Standard error is the last resort: nothing is left to tell it to.
     let _ = stderr.write_all(text.as_bytes());
 }
+
+/// A bar on a terminal, and nothing elsewhere.
+fn bar(length: Option<u64>, template: &str) -> indicatif::ProgressBar {
+    let target = if std::io::stderr().is_terminal() {
+        indicatif::ProgressDrawTarget::stderr()
+    } else {
+        indicatif::ProgressDrawTarget::hidden()
+    };
+    let style =
+        indicatif::ProgressStyle::with_template(template).unwrap_or_else(|_| indicatif::ProgressStyle::default_bar());
+    indicatif::ProgressBar::with_draw_target(length, target).with_style(style)
+}
+
+/// How far a number of bytes is read.
+pub fn progress(bytes: u64) -> indicatif::ProgressBar {
+    bar(Some(bytes), "{bytes} of {total_bytes} {wide_bar} {eta}")
+}
+
+/// How many requests are answered.
+pub fn steps() -> indicatif::ProgressBar {
+    bar(None, "{pos} of {len} requests {wide_bar}")
+}

@@ -91,9 +91,19 @@ impl Documents {
 
     /// Where an item of a document stands.
     pub fn place(&self, span: Span, pointer: String) -> Place {
-        let file = &self.files[span.file.0 as usize];
-        let (line, start) = file.line(span.start);
-        Place { file: file.name.to_string(), line, column: (span.start - start) as usize + 1, pointer }
+        place(&self.files, span, pointer)
+    }
+
+    /// What came of it with the texts, if nothing was wrong.
+    ///
+    /// # Errors
+    /// All that is wrong with any of them.
+    pub fn finish_with_texts<T>(self, found: T) -> Result<(T, Vec<SourceText>, Vec<SourceFile>), LoadError> {
+        let Self { reading, texts, files } = self;
+        if reading.problems.is_empty() {
+            return Ok((found, texts, files));
+        }
+        Err(LoadError::Input { problems: reading.problems, texts })
     }
 
     /// What came of it, if nothing was wrong.
@@ -101,11 +111,15 @@ impl Documents {
     /// # Errors
     /// All that is wrong with any of them.
     pub fn finish<T>(self, found: T) -> Result<T, LoadError> {
-        if self.reading.problems.is_empty() {
-            return Ok(found);
-        }
-        Err(LoadError::Input { problems: self.reading.problems, texts: self.texts })
+        self.finish_with_texts(found).map(|(found, ..)| found)
     }
+}
+
+/// Where an item of a document stands.
+pub(crate) fn place(files: &[SourceFile], span: Span, pointer: String) -> Place {
+    let file = &files[span.file.0 as usize];
+    let (line, start) = file.line(span.start);
+    Place { file: file.name.to_string(), line, column: (span.start - start) as usize + 1, pointer }
 }
 
 /// The JSON Schema of documents of one kind.

@@ -23,6 +23,13 @@ pub(crate) fn read(file: FileId, text: &str, sink: &mut dyn Sink) -> Result<(), 
     reader.document(sink)
 }
 
+/// One value with the bytes of all that is in it; none if it is no JSON.
+pub(crate) fn value(text: &str) -> Option<Node<'_>> {
+    let mut reader = Reader { file: FileId(0), text, jiter: Jiter::new(text.as_bytes()) };
+    let peek = reader.peek().ok()?;
+    reader.value(peek, 0).ok()
+}
+
 impl<'t> Reader<'t> {
     fn fail(&self, error: &JiterError) -> Problem {
         let what = match &error.error_type {

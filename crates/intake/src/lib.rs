@@ -1,12 +1,14 @@
 //! From bytes to the model: snapshot files, with the position of everything.
 
 mod build;
+mod collect;
 mod configuration;
 mod document;
 mod edit;
 mod json;
 mod load;
 mod observed;
+mod profile;
 mod reading;
 mod sections;
 mod statements;
@@ -15,12 +17,16 @@ mod values;
 mod written;
 mod yaml;
 
+pub use collect::{Bounds, CollectError, Collected, Missing, Token, collect};
 pub use configuration::{CONFIGURATION, Configuration, configuration_schema, load_configuration};
 pub use edit::{Edited, without_rules};
 pub use load::{Beside, LoadError, NotRead, Snapshot, SourceText, load, load_texts};
 pub use observed::load_observed;
+pub use profile::{
+    DraftProfile, Exports, PROFILE, Profile, draft_profile, exports, import, load_profile, profile_schema,
+};
 pub use reading::{did_you_mean, parse_moment};
-pub use sections::snapshot_schema;
+pub use sections::{snapshot_schema, snapshot_sections};
 pub use statements::{
     ACCEPTANCES, EXPECTATIONS, acceptances_schema, expectations_schema, load_acceptances, load_expectations,
 };

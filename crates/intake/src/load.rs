@@ -122,7 +122,12 @@ pub fn load_texts(files: &[(&str, &str)]) -> Result<Snapshot, LoadError> {
     loader.finish()
 }
 
-fn list(root: &Path, folder: &Path, depth: usize, files: &mut Vec<(String, PathBuf)>) -> Result<(), LoadError> {
+pub(crate) fn list(
+    root: &Path,
+    folder: &Path,
+    depth: usize,
+    files: &mut Vec<(String, PathBuf)>,
+) -> Result<(), LoadError> {
     let failed = |error| environment("cannot list the folder", folder, error);
     if depth > DEEPEST_FOLDER {
         return Err(failed(io::Error::other(format!("folders are nested deeper than {DEEPEST_FOLDER} levels"))));

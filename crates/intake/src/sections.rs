@@ -130,6 +130,30 @@ sections! {
     gaps: WrittenGap,
 }
 
+/// The sections that hold lists of objects.
+pub(crate) fn sections() -> impl Iterator<Item = &'static str> {
+    SECTIONS.iter().copied().filter(|name| !["format", "version", "estate"].contains(name))
+}
+
+/// All sections in the order in which they are documented, the estate first.
+pub fn snapshot_sections() -> impl Iterator<Item = &'static str> {
+    std::iter::once("estate").chain(sections())
+}
+
+/// The section of a name.
+pub(crate) fn section_named(name: &str) -> Option<&'static str> {
+    sections().find(|section| *section == name)
+}
+
+/// Reads one object of a section, or the estate, and keeps only what is wrong with it.
+pub(crate) fn check(section: &'static str, node: &Node<'_>, at: &mut Reading) {
+    if section == "estate" {
+        WrittenEstate::read(node, at);
+    } else {
+        Collected::default().collect(section, 0, node, at);
+    }
+}
+
 /// The id of an item that could not be read as a whole.
 fn id_of(node: &Node<'_>) -> Option<Name> {
     let Value::Map(fields) = &node.value else { return None };

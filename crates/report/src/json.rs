@@ -2,16 +2,17 @@
 
 use crate::harmless::harmless_json;
 use heronshale_core::answer::{
-    Answer, Audit, CellAnswer, Effective, ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer, ReachAnswer,
-    RoutesAnswer, RuleAnswer, TidyAnswer,
+    Answer, Audit, CellAnswer, CoverageAnswer, Effective, ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer,
+    ReachAnswer, RoutesAnswer, RuleAnswer, TidyAnswer,
 };
 use heronshale_core::finding::{Accepted, Finding};
 use schemars::{Schema, schema_for};
 use serde::Serialize;
 
 /// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 15] = [
+pub const ANSWERS: [&str; 16] = [
     "audit",
+    "coverage",
     "effective",
     "effective-all",
     "exposure",
@@ -32,6 +33,7 @@ pub const ANSWERS: [&str; 15] = [
 pub fn schema_of(kind: &str) -> Option<Schema> {
     let mut schema = match kind {
         "audit" => schema_for!(Answer<Audit>),
+        "coverage" => schema_for!(Answer<CoverageAnswer>),
         "effective" => schema_for!(Answer<Effective>),
         "effective-all" => schema_for!(Answer<Vec<Effective>>),
         "exposure" => schema_for!(Answer<ExposureAnswer>),

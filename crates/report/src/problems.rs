@@ -20,8 +20,8 @@ const MOST: usize = 200;
 /// A longer line is cut around the place.
 const LONGEST_LINE: usize = 2_000;
 
-/// All problems, one after the other, and how many there are.
-pub fn problems(problems: &[Problem], files: &[SourceFile<'_>], look: Look) -> String {
+/// All problems, one after the other, and how many there are, with what came of it.
+pub fn problems(problems: &[Problem], files: &[SourceFile<'_>], outcome: &str, look: Look) -> String {
     let renderer = if look.colour { Renderer::styled() } else { Renderer::plain() };
     let renderer = renderer.decor_style(DecorStyle::Ascii).term_width(look.width);
     let mut out = String::new();
@@ -32,7 +32,7 @@ pub fn problems(problems: &[Problem], files: &[SourceFile<'_>], look: Look) -> S
     let count = problems.len();
     let plural = if count == 1 { "" } else { "s" };
     let shown = if count > MOST { format!(", of which the first {MOST} are shown") } else { String::new() };
-    out.push_str(&format!("{count} error{plural}{shown}: the estate was not judged\n"));
+    out.push_str(&format!("{count} error{plural}{shown}: {outcome}\n"));
     out
 }
 

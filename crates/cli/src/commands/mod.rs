@@ -6,6 +6,7 @@ mod demo;
 mod effective;
 mod explain;
 mod exposure;
+mod import;
 mod init;
 mod inventory;
 mod matrix;
@@ -53,6 +54,7 @@ enum Command {
     Matrix(matrix::Matrix),
     Audit(audit::Audit),
     Tidy(tidy::Tidy),
+    Import(import::Import),
     Explain(explain::Explain),
     Schema(schema::Schema),
     Completions(completions::Completions),
@@ -91,6 +93,7 @@ impl Command {
             Self::Matrix(command) => command.run(),
             Self::Audit(command) => command.run(),
             Self::Tidy(command) => command.run(),
+            Self::Import(command) => command.run(),
             Self::Explain(command) => command.run(),
             Self::Schema(command) => command.run(),
             Self::Completions(command) => command.run(),

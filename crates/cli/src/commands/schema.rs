@@ -1,13 +1,15 @@
 use crate::failure::Failure;
 use crate::opened::print;
 use clap::Args;
-use heronshale_intake::{acceptances_schema, configuration_schema, did_you_mean, expectations_schema, snapshot_schema};
+use heronshale_intake::{
+    acceptances_schema, configuration_schema, did_you_mean, expectations_schema, profile_schema, snapshot_schema,
+};
 use heronshale_report::{ANSWERS, json, schema_of};
 
 /// The JSON Schema of snapshot files and those beside them, or of an answer in JSON
 #[derive(Args, Debug)]
 pub struct Schema {
-    /// A file: snapshot, configuration, expectations, acceptances; or an answer: audit, effective, exposure, path …
+    /// A file: snapshot, configuration, expectations, acceptances, profile; or an answer: audit, effective, exposure, path …
     of: String,
 }
 
@@ -15,11 +17,12 @@ pub struct Schema {
 type Make = fn() -> serde_json::Value;
 
 /// The files that people write.
-const FILES: [(&str, Make); 4] = [
+const FILES: [(&str, Make); 5] = [
     ("snapshot", snapshot_schema),
     ("configuration", configuration_schema),
     ("expectations", expectations_schema),
     ("acceptances", acceptances_schema),
+    ("profile", profile_schema),
 ];
 
 impl Schema {

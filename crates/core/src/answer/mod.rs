@@ -4,6 +4,7 @@
 //! anything about its content.
 
 mod audit;
+mod coverage;
 mod device_way;
 mod effective;
 mod expectations;
@@ -22,6 +23,10 @@ mod surface;
 mod tidy;
 
 pub use audit::{Audit, Count, KindCount, Since, audit};
+pub use coverage::{
+    CoverageAnswer, CoveredFile, CoveredRecords, DanglingName, IgnoredPart, NeverGiven, NotCovered, UnresolvedId,
+    loose_ends,
+};
 pub(crate) use device_way::letting;
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};
 pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer, effective_answers};

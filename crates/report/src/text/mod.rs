@@ -1,6 +1,7 @@
 //! Each answer as text for people: the answer in one sentence, then what matters most.
 
 mod audit;
+mod coverage;
 mod effective;
 mod explain;
 mod exposure;
@@ -13,6 +14,7 @@ mod rule;
 mod tidy;
 
 pub use audit::{Length, audit, one_accepted, one_finding};
+pub use coverage::{coverage, drafted_profile};
 pub use effective::{effective, too_many_classes};
 pub use explain::explain;
 pub(crate) use exposure::closed_text;

@@ -2,10 +2,12 @@
 
 mod answers;
 mod cases;
+mod collecting;
 mod documents;
 mod figure;
 mod findings;
 mod hostile;
+mod imports;
 mod input;
 mod mends;
 mod openings;

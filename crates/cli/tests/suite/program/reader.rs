@@ -152,7 +152,12 @@ fn mangled_files_give_errors_within_the_file_and_never_a_panic() {
                     .iter()
                     .map(|file| heronshale_report::SourceFile { name: &file.name, text: &file.text })
                     .collect();
-                let told = heronshale_report::problems(&problems, &files, heronshale_report::Look::default());
+                let told = heronshale_report::problems(
+                    &problems,
+                    &files,
+                    "the estate was not judged",
+                    heronshale_report::Look::default(),
+                );
                 assert!(told.contains("error: ") && told.contains(" --> "), "round {round}: {told}");
             }
             Err(error) => panic!("round {round}: {error:?}"),

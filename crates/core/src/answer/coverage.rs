@@ -1,0 +1,134 @@
+//! What came of an import: what was read, used, ignored, and what leads nowhere.
+
+use crate::model::{Estate, RemarkKind};
+use crate::source::Place;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// What came of an import.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CoverageAnswer {
+    /// What the exports are called.
+    pub profile: String,
+    /// The snapshot that was written.
+    pub written: String,
+    /// The files that were read, in order.
+    pub files: Vec<CoveredFile>,
+    /// Files that were not read, each with the reason.
+    pub not_read: Vec<NotCovered>,
+    /// The records that the profile looks for, in its order.
+    pub records: Vec<CoveredRecords>,
+    /// Fields of which no record had a value: perhaps their path is wrong.
+    pub never: Vec<NeverGiven>,
+    /// Parts of the export at which nothing looks.
+    pub ignored: Vec<IgnoredPart>,
+    /// Ids that no record of the export has.
+    pub unresolved: Vec<UnresolvedId>,
+    /// What objects of the snapshot name that is not in it, apart from what it says that it lacks.
+    pub dangling: Vec<DanglingName>,
+}
+
+/// A file that was read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CoveredFile {
+    /// Relative to what was given.
+    pub name: String,
+    /// How many bytes it has.
+    pub bytes: u64,
+    /// How many records of the profile stand in it.
+    pub records: usize,
+}
+
+/// A file that was not read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NotCovered {
+    /// Relative to what was given.
+    pub name: String,
+    /// Why.
+    pub why: String,
+}
+
+/// Records of one kind.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CoveredRecords {
+    /// In which files, as the profile says; empty for all.
+    pub files: String,
+    /// Where in them.
+    pub from: String,
+    /// The section of the snapshot.
+    pub into: String,
+    /// How many there are.
+    pub read: usize,
+    /// How many of them `when` left out.
+    pub left_out: usize,
+    /// How many say the same as one before.
+    pub repeated: usize,
+    /// Where the profile says so.
+    pub place: Place,
+}
+
+/// A field without any value.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NeverGiven {
+    /// Section and field.
+    pub field: String,
+    /// How many records were asked.
+    pub records: usize,
+    /// Where the profile says so.
+    pub place: Place,
+}
+
+/// A part of the export at which nothing looks.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct IgnoredPart {
+    /// A path of names, with [*] for every item of a list.
+    pub path: String,
+    /// How many values it has.
+    pub values: usize,
+    /// Why it has no bearing, if the profile says so.
+    pub because: Option<String>,
+}
+
+/// An id that no record has.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UnresolvedId {
+    /// The id.
+    pub id: String,
+    /// How often it is named.
+    pub times: usize,
+    /// The lookup.
+    pub place: Place,
+}
+
+/// A name that leads nowhere.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DanglingName {
+    /// Who names it.
+    pub holder: String,
+    /// What is named.
+    pub target: String,
+    /// Where, in the snapshot.
+    pub place: Place,
+}
+
+/// What an estate names and does not have, apart from what it says that it lacks.
+pub fn loose_ends(estate: &Estate) -> Vec<DanglingName> {
+    let declared = |target: &str| estate.gaps.iter().any(|gap| &*gap.object == target);
+    let dangling = estate.remarks.iter().filter_map(|remark| match &remark.what {
+        RemarkKind::Missing { holder, target } if !declared(target) => Some(DanglingName {
+            holder: holder.to_string(),
+            target: target.to_string(),
+            place: estate.sources.place(&remark.origin),
+        }),
+        _ => None,
+    });
+    dangling.collect()
+}

@@ -1,0 +1,499 @@
+//! Collection: what an API tells is fetched over HTTP and kept as files, from which a profile then makes a snapshot.
+//!
+//! A request that was answered in full is kept and not asked again, so that what was broken off goes on. The token comes from the
+//! environment, is sent to the one origin that was named and nowhere else, and stands in no file, message or error.
+
+use crate::load::LoadError;
+use crate::profile::{Profile, Request};
+use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
+use std::fmt;
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+use ureq::http::Uri;
+
+/// What the file says in its field `format` that tells what was collected into a folder.
+pub const COLLECTION: &str = "heronshale-collection";
+/// Its name.
+pub const COLLECTED: &str = "collected.json";
+
+/// The name of the file that tells from where a folder's answers are.
+pub(crate) const BEGUN: &str = "collecting-from";
+
+/// Within what bounds is collected.
+#[derive(Clone, Copy, Debug)]
+pub struct Bounds {
+    /// How many requests are under way at once.
+    pub parallel: usize,
+    /// How long an answer may take, its body included.
+    pub answer: Duration,
+    /// How long all of it may take.
+    pub whole: Duration,
+    /// How many bytes an answer may have.
+    pub bytes: u64,
+    /// How often a request is made before it counts as failed.
+    pub tries: usize,
+    /// How many pages a list may have.
+    pub pages: usize,
+}
+
+impl Default for Bounds {
+    fn default() -> Self {
+        Self {
+            parallel: 4,
+            answer: Duration::from_secs(30),
+            whole: Duration::from_secs(3_600),
+            bytes: 64 << 20,
+            tries: 6,
+            pages: 100_000,
+        }
+    }
+}
+
+/// A token; it shows itself to nobody.
+pub struct Token(String);
+
+impl Token {
+    /// Takes what the environment holds.
+    pub fn new(text: String) -> Self {
+        Self(text)
+    }
+}
+
+impl fmt::Debug for Token {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a token")
+    }
+}
+
+/// What was collected.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Collected {
+    /// [`COLLECTION`].
+    pub format: String,
+    /// 1.
+    pub version: u32,
+    /// Where it was asked.
+    pub url: String,
+    /// When it was complete.
+    pub taken: String,
+    /// How many requests were answered.
+    #[serde(skip)]
+    pub answered: usize,
+    /// How many were answered before, and not asked again.
+    #[serde(skip)]
+    pub kept: usize,
+    /// How often a request was made again.
+    #[serde(skip)]
+    pub again: usize,
+    /// What could not be fetched, and what the snapshot lacks by that.
+    pub missing: Vec<Missing>,
+}
+
+/// Something that could not be fetched.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Missing {
+    /// What was asked, without the origin.
+    pub request: String,
+    /// Why there is no answer.
+    pub why: String,
+    /// The object that the snapshot lacks: its kind and name. None if the profile names none.
+    pub object: Option<String>,
+    /// Which part of it.
+    pub lacks: Option<String>,
+}
+
+/// Why nothing could be collected, or not all.
+#[derive(Debug)]
+pub enum CollectError {
+    /// The URL, or what is asked of it, is wrong: what, and what would be right.
+    Use(String, String),
+    /// A file could not be written or read.
+    Io(String, std::io::Error),
+    /// Something could not be fetched that the profile has no gap for.
+    Missing(Vec<Missing>),
+    /// A profile or an answer that cannot be used.
+    Input(LoadError),
+}
+
+/// One request to make.
+struct Unit<'p> {
+    request: &'p Request,
+    target: String,
+    /// The file that keeps the answer, in the folder.
+    file: String,
+    object: Option<String>,
+}
+
+struct Client<'c> {
+    agent: ureq::Agent,
+    origin: String,
+    base: String,
+    header: Option<(&'c str, String)>,
+    bounds: Bounds,
+    start: Instant,
+    again: AtomicUsize,
+}
+
+/// Why a request has no answer, in words; whether to try again, and after how long at least.
+struct Failed {
+    why: String,
+    again: bool,
+    after: Option<Duration>,
+}
+
+impl Failed {
+    fn for_good(why: impl Into<String>) -> Self {
+        Self { why: why.into(), again: false, after: None }
+    }
+}
+
+/// Asks what the profile says of `url`, and keeps the answers in `folder`.
+///
+/// # Errors
+/// If the URL or the token cannot be used, a file cannot be written, or something cannot be fetched for which the profile names
+/// no gap. What was answered is kept, so that the same call goes on.
+pub fn collect(
+    profile: &Profile,
+    url: &str,
+    token: Option<&Token>,
+    folder: &Path,
+    bounds: Bounds,
+    now: &str,
+    progress: &(dyn Fn(usize, usize) + Sync),
+) -> Result<Collected, CollectError> {
+    let plan = profile.plan();
+    if plan.requests.is_empty() {
+        let what = "the profile does not say what to ask".to_owned();
+        return Err(CollectError::Use(what, "write it under `collect` in the profile".to_owned()));
+    }
+    let (origin, base) = origin_of(url, token.is_some())?;
+    let header = match (&plan.token, token) {
+        (Some(written), Some(token)) => Some((written.header.as_str(), written.text.replace("{token}", &token.0))),
+        _ => None,
+    };
+    let config = ureq::Agent::config_builder()
+        .timeout_global(Some(bounds.answer))
+        .max_redirects(0)
+        .max_redirects_will_error(false)
+        .http_status_as_error(false)
+        .user_agent("heronshale");
+    let agent = ureq::Agent::new_with_config(config.build());
+    let client = Client { agent, origin, base, header, bounds, start: Instant::now(), again: AtomicUsize::new(0) };
+    fs::create_dir_all(folder).map_err(|error| CollectError::Io(format!("cannot make {}", folder.display()), error))?;
+    let mut all = Collected {
+        format: COLLECTION.to_owned(),
+        version: 1,
+        url: client.origin.clone() + &client.base,
+        taken: now.to_owned(),
+        ..Collected::default()
+    };
+    check_folder(folder, &all.url)?;
+    // Requests that follow from the answers to others come after them.
+    for following in [false, true] {
+        let mut units = Vec::new();
+        for request in plan.requests.iter().filter(|request| request.each.is_some() == following) {
+            match &request.each {
+                None => units.push(Unit {
+                    request,
+                    target: request.get.clone(),
+                    file: format!("{}.jsonl", request.save),
+                    object: request.gap.clone(),
+                }),
+                Some(_) => units.extend(following_units(profile, request, folder)?),
+            }
+        }
+        run(&client, folder, &units, &mut all, progress)?;
+    }
+    all.again = client.again.load(Ordering::Relaxed);
+    let open: Vec<Missing> = all.missing.iter().filter(|one| one.object.is_none()).cloned().collect();
+    if !open.is_empty() {
+        return Err(CollectError::Missing(open));
+    }
+    let text = serde_json::to_string_pretty(&all).unwrap_or_default();
+    keep(folder, COLLECTED, text.as_bytes())?;
+    Ok(all)
+}
+
+/// What was collected into a folder, if that is complete.
+pub(crate) fn collected(path: &Path) -> Option<Collected> {
+    let text = fs::read_to_string(path).ok()?;
+    serde_json::from_str::<Collected>(&text).ok().filter(|found| found.format == COLLECTION)
+}
+
+/// A folder holds the answers of one origin.
+fn check_folder(folder: &Path, url: &str) -> Result<(), CollectError> {
+    let path = folder.join(BEGUN);
+    match fs::read_to_string(&path) {
+        Ok(before) if before.trim() == url => Ok(()),
+        Ok(before) => {
+            let what = format!("{} holds answers of {}", folder.display(), before.trim());
+            Err(CollectError::Use(what, "name another folder".to_owned()))
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => keep(folder, BEGUN, url.as_bytes()),
+        Err(error) => Err(CollectError::Io(format!("cannot read {}", path.display()), error)),
+    }
+}
+
+/// Scheme with host and port, and the path before every request's.
+fn origin_of(url: &str, has_token: bool) -> Result<(String, String), CollectError> {
+    let wrong = |what: &str, hint: &str| CollectError::Use(what.to_owned(), hint.to_owned());
+    let uri: Uri = url.parse().map_err(|_| wrong("the URL cannot be read", "write https://HOST, or with a path"))?;
+    let (Some(scheme), Some(authority)) = (uri.scheme_str(), uri.authority()) else {
+        return Err(wrong("the URL names no host", "write https://HOST, or with a path"));
+    };
+    if authority.as_str().contains('@') {
+        return Err(wrong(
+            "a URL with a name or password is not taken",
+            "secrets come from the environment: see `token` in the profile",
+        ));
+    }
+    if !["http", "https"].contains(&scheme) {
+        return Err(wrong(&format!("`{scheme}` is not asked"), "write https://HOST"));
+    }
+    let host = authority.host().trim_matches(['[', ']']);
+    let own = host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback());
+    if scheme == "http" && has_token && !own {
+        return Err(wrong("the token would go over the network in the clear", "write https://HOST"));
+    }
+    Ok((format!("{scheme}://{authority}"), uri.path().trim_end_matches('/').to_owned()))
+}
+
+/// The requests that follow from the answers to another.
+fn following_units<'p>(
+    profile: &'p Profile,
+    request: &'p Request,
+    folder: &Path,
+) -> Result<Vec<Unit<'p>>, CollectError> {
+    let filled = profile.following(request, folder).map_err(CollectError::Input)?;
+    let unit = |values: Vec<(String, String)>| {
+        let fill = |text: &str, encode: bool| {
+            values.iter().fold(text.to_owned(), |text, (name, value)| {
+                let value = if encode { encoded(value) } else { value.clone() };
+                text.replace(&format!("{{{name}}}"), &value)
+            })
+        };
+        Unit {
+            request,
+            target: fill(&request.get, true),
+            file: format!("{}.jsonl", fill(&request.save, true)),
+            object: request.gap.as_ref().map(|gap| fill(gap, false)),
+        }
+    };
+    Ok(filled.into_iter().map(unit).collect())
+}
+
+/// As a part of a path, of a URL or of a file: letters, digits, `-` and `_`, all else as %XX (RFC 3986, section 2.1).
+fn encoded(text: &str) -> String {
+    text.bytes().fold(String::new(), |mut out, byte| {
+        if byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_') {
+            out.push(char::from(byte));
+        } else {
+            out.push_str(&format!("%{byte:02X}"));
+        }
+        out
+    })
+}
+
+/// Writes a file whole or not at all.
+fn keep(folder: &Path, name: &str, bytes: &[u8]) -> Result<(), CollectError> {
+    let path = folder.join(name);
+    let io = |error| CollectError::Io(format!("cannot write {}", path.display()), error);
+    let parent = path.parent().unwrap_or(folder);
+    fs::create_dir_all(parent).map_err(io)?;
+    let part: PathBuf = folder.join(format!("{name}.part"));
+    let mut file = fs::File::create(&part).map_err(io)?;
+    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(io)?;
+    fs::rename(&part, &path).map_err(io)
+}
+
+/// Makes requests, some at once.
+fn run(
+    client: &Client<'_>,
+    folder: &Path,
+    units: &[Unit<'_>],
+    all: &mut Collected,
+    progress: &(dyn Fn(usize, usize) + Sync),
+) -> Result<(), CollectError> {
+    let next = AtomicUsize::new(0);
+    let done = AtomicUsize::new(0);
+    let results: Mutex<Vec<(usize, Result<Outcome, CollectError>)>> = Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        for _ in 0..client.bounds.parallel.clamp(1, 64).min(units.len().max(1)) {
+            scope.spawn(|| {
+                loop {
+                    let at = next.fetch_add(1, Ordering::Relaxed);
+                    let Some(unit) = units.get(at) else { return };
+                    let result = one(client, folder, unit);
+                    if let Ok(mut results) = results.lock() {
+                        results.push((at, result));
+                    }
+                    progress(done.fetch_add(1, Ordering::Relaxed) + 1, units.len());
+                }
+            });
+        }
+    });
+    let mut results = results.into_inner().unwrap_or_default();
+    results.sort_by_key(|(at, _)| *at);
+    for (_, result) in results {
+        match result? {
+            Outcome::Answered => all.answered += 1,
+            Outcome::Kept => all.kept += 1,
+            Outcome::Missing(missing) => all.missing.push(missing),
+        }
+    }
+    Ok(())
+}
+
+/// What came of a request.
+enum Outcome {
+    Answered,
+    /// It was answered before.
+    Kept,
+    Missing(Missing),
+}
+
+/// Makes one request, page by page.
+fn one(client: &Client<'_>, folder: &Path, unit: &Unit<'_>) -> Result<Outcome, CollectError> {
+    if folder.join(&unit.file).exists() {
+        return Ok(Outcome::Kept);
+    }
+    let missing = |why: String| {
+        let (object, lacks) = (unit.object.clone(), unit.request.lacks.clone());
+        Ok(Outcome::Missing(Missing { request: unit.target.clone(), why, object, lacks }))
+    };
+    let mut lines = Vec::new();
+    let mut target = client.base.clone() + &unit.target;
+    let mut asked: Vec<String> = Vec::new();
+    loop {
+        if asked.contains(&target) {
+            return missing("its pages lead back to one before".to_owned());
+        }
+        if asked.len() >= client.bounds.pages {
+            return missing(format!("it has more than {} pages", client.bounds.pages));
+        }
+        asked.push(target.clone());
+        let page = match client.ask(&target) {
+            Ok(page) => page,
+            Err(why) if asked.len() > 1 => return missing(format!("page {}: {why}", asked.len())),
+            Err(why) => return missing(why),
+        };
+        if serde_json::to_writer(&mut lines, &page).is_err() {
+            return missing("its answer cannot be kept".to_owned());
+        }
+        lines.push(b'\n');
+        match unit.request.next_page(&page) {
+            None => break,
+            Some(next) => match client.within(&next, &target) {
+                Ok(next) => target = next,
+                Err(why) => return missing(why),
+            },
+        }
+    }
+    keep(folder, &unit.file, &lines)?;
+    Ok(Outcome::Answered)
+}
+
+impl Client<'_> {
+    /// The target of a link to the next page; it has to stay with the origin.
+    fn within(&self, link: &str, here: &str) -> Result<String, String> {
+        if let Some(query) = link.strip_prefix('?') {
+            let path = here.split('?').next().unwrap_or(here);
+            return Ok(format!("{path}?{query}"));
+        }
+        if link.starts_with('/') && !link.starts_with("//") {
+            return Ok(link.to_owned());
+        }
+        let inside = link.strip_prefix(self.origin.as_str()).filter(|rest| rest.starts_with('/'));
+        inside.map(str::to_owned).ok_or_else(|| "its next page is at another host, which is not asked".to_owned())
+    }
+
+    /// An answer, after several tries if need be.
+    fn ask(&self, target: &str) -> Result<Json, String> {
+        let mut tried = 0;
+        loop {
+            tried += 1;
+            let failed = match self.ask_once(target) {
+                Ok(answer) => return Ok(answer),
+                Err(failed) => failed,
+            };
+            if !failed.again {
+                return Err(failed.why);
+            }
+            if tried >= self.bounds.tries {
+                return Err(format!("{} ({tried} tries)", failed.why));
+            }
+            let pause = pause(tried).max(failed.after.unwrap_or_default().min(LONGEST_WISH));
+            if self.start.elapsed() + pause >= self.bounds.whole {
+                return Err(format!("{}; the time is over", failed.why));
+            }
+            self.again.fetch_add(1, Ordering::Relaxed);
+            std::thread::sleep(pause);
+        }
+    }
+
+    fn ask_once(&self, target: &str) -> Result<Json, Failed> {
+        if self.start.elapsed() >= self.bounds.whole {
+            return Err(Failed::for_good("the time is over"));
+        }
+        let retry = |why: String, after| Failed { why, again: true, after };
+        let mut request = self.agent.get(format!("{}{target}", self.origin)).header("accept", "application/json");
+        if let Some((name, value)) = &self.header {
+            request = request.header(*name, value.as_str());
+        }
+        let mut response = match request.call() {
+            Ok(response) => response,
+            Err(ureq::Error::Timeout(_)) => return Err(retry("no answer in time".to_owned(), None)),
+            Err(ureq::Error::HostNotFound) => return Err(Failed::for_good("the host is not known")),
+            Err(ureq::Error::BadUri(_) | ureq::Error::Http(_)) => return Err(Failed::for_good("it cannot be asked")),
+            Err(error) => return Err(retry(self.harmless(&error.to_string()), None)),
+        };
+        let status = response.status().as_u16();
+        match status {
+            200 => {}
+            300..=399 => return Err(Failed::for_good("it leads elsewhere, which is not followed")),
+            408 | 425 | 429 | 500 | 502..=504 => {
+                let after = response.headers().get("retry-after").and_then(|value| value.to_str().ok());
+                let after = after.and_then(|text| text.trim().parse().ok()).map(Duration::from_secs);
+                return Err(retry(format!("status {status}"), after));
+            }
+            401 => return Err(Failed::for_good("status 401: the token is missing or wrong")),
+            403 => return Err(Failed::for_good("status 403: not allowed")),
+            _ => return Err(Failed::for_good(format!("status {status}"))),
+        }
+        let bytes = match response.body_mut().with_config().limit(self.bounds.bytes).read_to_vec() {
+            Ok(bytes) => bytes,
+            Err(ureq::Error::BodyExceedsLimit(_)) => {
+                let why = format!("the answer has more than {} MiB", self.bounds.bytes >> 20);
+                return Err(Failed::for_good(why));
+            }
+            Err(ureq::Error::Timeout(_)) => return Err(retry("the answer did not end in time".to_owned(), None)),
+            Err(error) => return Err(retry(self.harmless(&error.to_string()), None)),
+        };
+        serde_json::from_slice(&bytes).map_err(|_| retry("the answer is no JSON".to_owned(), None))
+    }
+
+    /// An error of others, without the token, should it ever stand there.
+    fn harmless(&self, text: &str) -> String {
+        match &self.header {
+            Some((_, value)) => text.replace(value.as_str(), "…"),
+            None => text.to_owned(),
+        }
+    }
+}
+
+/// No server is waited for longer than this, whatever it wishes.
+const LONGEST_WISH: Duration = Duration::from_secs(60);
+
+/// How long to wait after a try: twice as long each time, between half and all of it by chance, so that many do not come back
+/// at once.
+fn pause(tried: usize) -> Duration {
+    const FIRST: u64 = 100;
+    const LONGEST: u64 = 10_000;
+    let full = FIRST.saturating_mul(1 << tried.min(10)).min(LONGEST);
+    Duration::from_millis(full / 2 + fastrand::u64(0..=full / 2))
+}

@@ -1,0 +1,606 @@
+//! From a profile as written to one that runs: paths, patterns and tables are checked once, names against the format.
+
+use super::written::{
+    Fields, FilePart, Otherwise, TableUse, Tables, WrittenCollect, WrittenKind, WrittenLookup, WrittenMade,
+    WrittenProfile, WrittenRecords, WrittenRequest, WrittenValue, missing, sources,
+};
+use crate::reading::{Reading, Spanned, did_you_mean};
+use crate::sections::{section_named, sections, snapshot_schema};
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use heronshale_core::model::Name;
+use heronshale_core::source::Span;
+use jsonpath_rust::parser::model::{JpQuery, Segment, Selector};
+use jsonpath_rust::parser::parse_json_path;
+use regex::Regex;
+use rustc_hash::FxHashMap;
+use serde_json::Value as Json;
+
+/// One step on the way to records that are read one by one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Step {
+    /// The member of this name.
+    Name(String),
+    /// Every member or item.
+    Any,
+}
+
+/// Where records stand.
+#[derive(Clone, Debug)]
+pub(crate) struct From {
+    /// As far as this the document is passed through without being held.
+    pub steps: Vec<Step>,
+    /// What is asked of a node there; none if it is the record itself. If the node is one item of a list that is filtered,
+    /// it is asked of a list of that item alone.
+    pub rest: Option<JpQuery>,
+    /// Whether `rest` is asked of a list of the node alone.
+    pub alone: bool,
+    /// The whole of it.
+    pub query: JpQuery,
+    /// As written.
+    pub text: String,
+}
+
+/// A value, ready to be made.
+#[derive(Clone, Debug)]
+pub(super) struct Value {
+    pub span: Span,
+    pub source: Source,
+    pub then: Vec<Then>,
+}
+
+/// Where it comes from.
+#[derive(Clone, Debug)]
+pub(super) enum Source {
+    Path(JpQuery),
+    Constant(Vec<Json>),
+    Outer(Box<Value>),
+    File(FilePart),
+    Member,
+    All(Vec<Value>),
+    First(Vec<Value>),
+    Text(Vec<Piece>, Vec<Value>),
+    Each(JpQuery, Vec<Made>),
+    Every(JpQuery, Box<Value>),
+    Pairs(JpQuery, Box<Value>, Box<Value>),
+}
+
+/// A piece of a text: itself, or one of the values that fill it.
+#[derive(Clone, Debug)]
+pub(super) enum Piece {
+    Text(String),
+    Filled(usize),
+}
+
+/// What is done to a value.
+#[derive(Clone, Debug)]
+pub(super) enum Then {
+    Lookup(usize),
+    Split(String),
+    Pattern(Regex, String, Option<Otherwise>),
+    Table(FxHashMap<String, Vec<Json>>, Option<Otherwise>),
+    Without(Vec<String>),
+    Default(Value),
+    Needed,
+}
+
+/// A field and how it is made.
+#[derive(Clone, Debug)]
+pub(crate) struct Made {
+    pub name: String,
+    pub value: Value,
+}
+
+/// Records of one kind.
+#[derive(Clone, Debug)]
+pub(super) struct Rule {
+    pub span: Span,
+    pub section: &'static str,
+    pub files: Option<GlobSet>,
+    pub from: From,
+    /// The files as written.
+    pub files_text: String,
+    pub when: Vec<JpQuery>,
+    pub gather: Option<Value>,
+    pub fields: Vec<Made>,
+    pub inside: Vec<Rule>,
+}
+
+/// A join, by which an index is made before any record.
+#[derive(Clone, Debug)]
+pub(super) struct Lookup {
+    pub files: Option<GlobSet>,
+    pub from: From,
+    pub by: Value,
+    pub take: Value,
+}
+
+/// What to ask of an API.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Plan {
+    pub token: Option<Sent>,
+    pub requests: Vec<Request>,
+}
+
+/// How a token is sent.
+#[derive(Clone, Debug)]
+pub(crate) struct Sent {
+    pub environment: String,
+    pub header: String,
+    /// With {token}.
+    pub text: String,
+}
+
+/// A request.
+#[derive(Clone, Debug)]
+pub(crate) struct Request {
+    pub get: String,
+    pub save: String,
+    pub next: Option<JpQuery>,
+    pub each: Option<EachOf>,
+    pub gap: Option<String>,
+    pub lacks: Option<String>,
+}
+
+/// Records from which requests follow.
+#[derive(Clone, Debug)]
+pub(crate) struct EachOf {
+    pub saved: String,
+    pub(super) from: From,
+    pub(super) with: Vec<Made>,
+}
+
+impl Request {
+    /// The link to the page behind this one.
+    pub fn next_page(&self, page: &Json) -> Option<String> {
+        let found = super::make::found(self.next.as_ref()?, page, "$");
+        found.first().and_then(|(link, _)| link.as_str()).filter(|link| !link.is_empty()).map(str::to_owned)
+    }
+}
+
+/// A profile that runs.
+pub(super) struct Compiled {
+    pub name: Name,
+    pub rules: Vec<Rule>,
+    pub lookups: Vec<Lookup>,
+    pub plan: Plan,
+    /// What is left out on purpose: the pattern and the reason.
+    pub ignored: Vec<(String, String)>,
+}
+
+fn texts(patterns: &[Spanned<Name>]) -> String {
+    patterns.iter().map(|pattern| pattern.value.to_string()).collect::<Vec<_>>().join(", ")
+}
+
+struct Compiler<'r> {
+    at: &'r mut Reading,
+    tables: Tables,
+    schema: Json,
+    lookups: Vec<Lookup>,
+}
+
+/// Checks a profile; what is wrong is recorded.
+pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
+    let tables = written.tables.clone().unwrap_or_default();
+    let mut compiler = Compiler { at, tables, schema: snapshot_schema(), lookups: Vec::new() };
+    let mut rules = Vec::new();
+    if let Some(estate) = &written.estate {
+        let from = compiler.from(estate.from.as_ref(), estate.span);
+        let shape = compiler.shape_of("estate");
+        let fields = compiler.fields(&estate.fields.0, &shape, "the estate", estate.span);
+        let files = compiler.files(&estate.files.0);
+        rules.extend(from.map(|from| Rule {
+            span: estate.span,
+            section: "estate",
+            files,
+            from,
+            files_text: texts(&estate.files.0),
+            when: Vec::new(),
+            gather: None,
+            fields,
+            inside: Vec::new(),
+        }));
+    }
+    rules.extend(written.records.0.iter().filter_map(|records| compiler.rule(records)));
+    if rules.is_empty() && compiler.at.problems.is_empty() {
+        let help = Some("name under `records` what of the export is which kind of object".to_owned());
+        compiler.at.fail(written.span, "the profile names no records".to_owned(), "here", help);
+    }
+    let plan = written.collect.as_ref().map(|collect| compiler.plan(collect)).unwrap_or_default();
+    let ignored = written.ignored.0.iter().map(|one| (one.path.0.value.to_string(), one.because.0.to_string()));
+    Compiled { name: written.name.0.clone(), ignored: ignored.collect(), rules, lookups: compiler.lookups, plan }
+}
+
+impl Compiler<'_> {
+    fn path(&mut self, text: &str, span: Span) -> Option<JpQuery> {
+        match parse_json_path(text) {
+            Ok(query) => Some(query),
+            Err(error) => {
+                let error = error.to_string();
+                let why = error.lines().find_map(|line| line.trim().strip_prefix("= ")).unwrap_or("it cannot be read");
+                let help = "JSONPath is RFC 9535: $.rules[*], $['a name'], $.rules[?@.way == \"in\"]".to_owned();
+                self.at.fail(span, format!("`{text}` is no JSONPath: {why}"), "not understood", Some(help));
+                None
+            }
+        }
+    }
+
+    fn from(&mut self, written: Option<&Spanned<Name>>, span: Span) -> Option<From> {
+        let (text, span) = written.map_or(("$", span), |from| (&*from.value, from.span));
+        let query = self.path(text, span)?;
+        let mut steps = Vec::new();
+        let whole = query.clone();
+        let mut segments = query.segments.into_iter().peekable();
+        while let Some(segment) = segments.peek() {
+            match segment {
+                Segment::Selector(Selector::Name(name)) => steps.push(Step::Name(name.clone())),
+                Segment::Selector(Selector::Wildcard) => steps.push(Step::Any),
+                _ => break,
+            }
+            segments.next();
+        }
+        let rest: Vec<Segment> = segments.collect();
+        // Items of a list that is filtered are judged one by one.
+        let alone = matches!(rest.first(), Some(Segment::Selector(Selector::Filter(_))));
+        if alone {
+            steps.push(Step::Any);
+        }
+        let rest = (!rest.is_empty()).then(|| JpQuery::new(rest));
+        Some(From { steps, rest, alone, query: whole, text: text.to_owned() })
+    }
+
+    fn plan(&mut self, written: &WrittenCollect) -> Plan {
+        let token = written.token.as_ref().map(|token| {
+            let text = |given: &Option<Name>, otherwise: &str| {
+                given.as_ref().map_or_else(|| otherwise.to_owned(), ToString::to_string)
+            };
+            let sent = text(&token.text, "Bearer {token}");
+            if !sent.contains("{token}") {
+                let help = Some("text: \"Bearer {token}\"".to_owned());
+                self.at.fail(token.span, "the token does not stand in the text that is sent".to_owned(), "here", help);
+            }
+            let header = text(&token.header, "Authorization");
+            Sent { environment: token.environment.0.to_string(), header, text: sent }
+        });
+        let mut requests: Vec<Request> = Vec::new();
+        for request in &written.requests.0 {
+            let (get, save) = (&request.get.0, &request.save.0);
+            if !get.value.starts_with('/') {
+                let help = Some(format!("write /{}", get.value));
+                self.at.fail(
+                    get.span,
+                    "a request is a path behind the URL, and begins with `/`".to_owned(),
+                    "here",
+                    help,
+                );
+            }
+            let plain = |sign: char| sign.is_ascii_alphanumeric() || "-_/{}".contains(sign);
+            if !save.value.chars().all(plain) || save.value.starts_with('/') {
+                let help = Some("letters, digits, - and _, with / for folders".to_owned());
+                self.at.fail(save.span, format!("`{}` is no name for a file here", save.value), "here", help);
+            }
+            if requests.iter().any(|other| other.save == *save.value) {
+                self.at.fail(save.span, format!("two requests are kept as `{}`", save.value), "the second", None);
+            }
+            let next = request.next.as_ref().and_then(|next| self.path(&next.value, next.span));
+            let each = request.each.as_ref().and_then(|each| {
+                let saved = &each.saved.0;
+                let known = |other: &&WrittenRequest| other.save.0.value == saved.value && other.each.is_none();
+                if !written.requests.0.iter().any(|other| known(&other)) {
+                    let names = written.requests.0.iter().map(|other| &*other.save.0.value);
+                    let help = did_you_mean(&saved.value, names);
+                    self.at.fail(saved.span, format!("no request is kept as `{}`", saved.value), "here", help);
+                }
+                let from = self.from(Some(&each.from.0), each.span);
+                let with = self.fields(&each.with.0, &Json::Null, "these records", each.span);
+                Some(EachOf { saved: saved.value.to_string(), from: from?, with })
+            });
+            let texts = [Some(get), Some(save), request.gap.as_ref()];
+            for text in texts.into_iter().flatten() {
+                for name in text.value.split('{').skip(1).filter_map(|rest| rest.split('}').next()) {
+                    if !each.as_ref().is_some_and(|each| each.with.iter().any(|made| made.name == name)) {
+                        let help = Some("write it under `each`, in `with`".to_owned());
+                        self.at.fail(text.span, format!("nothing fills {{{name}}}"), "in this text", help);
+                    }
+                }
+            }
+            requests.push(Request {
+                get: get.value.to_string(),
+                save: save.value.to_string(),
+                next,
+                each,
+                gap: request.gap.as_ref().map(|gap| gap.value.to_string()),
+                lacks: request.lacks.as_ref().map(ToString::to_string),
+            });
+        }
+        Plan { token, requests }
+    }
+
+    fn files(&mut self, written: &[Spanned<Name>]) -> Option<GlobSet> {
+        if written.is_empty() {
+            return None;
+        }
+        let mut all = GlobSetBuilder::new();
+        for pattern in written {
+            match GlobBuilder::new(&pattern.value).literal_separator(true).build() {
+                Ok(glob) => _ = all.add(glob),
+                Err(error) => {
+                    let title = format!("`{}` is no pattern of file names: {}", pattern.value, error.kind());
+                    self.at.fail(pattern.span, title, "here", Some("groups/*.json, **/acl-*.json".to_owned()));
+                }
+            }
+        }
+        all.build().ok()
+    }
+
+    fn rule(&mut self, written: &WrittenRecords) -> Option<Rule> {
+        let from = self.from(written.from.as_ref(), written.span);
+        let files = self.files(&written.files.0);
+        let when: Vec<JpQuery> = written.when.0.iter().filter_map(|path| self.path(&path.value, path.span)).collect();
+        let section = self.section(&written.into.0);
+        let shape = section.map_or(Json::Null, |section| self.shape_of(section));
+        let fields = self.fields(&written.fields.0, &shape, &written.into.0.value, written.span);
+        let gather = written.gather.as_ref().map(|value| self.value(value, &Json::Null));
+        let inside = written.inside.0.iter().filter_map(|records| self.rule(records)).collect();
+        let gather = match gather {
+            Some(value) => Some(value?),
+            None => None,
+        };
+        let files_text = texts(&written.files.0);
+        Some(Rule {
+            span: written.span,
+            section: section?,
+            files,
+            from: from?,
+            files_text,
+            when,
+            gather,
+            fields,
+            inside,
+        })
+    }
+
+    fn section(&mut self, written: &Spanned<Name>) -> Option<&'static str> {
+        let found = section_named(&written.value);
+        if found.is_none() {
+            let all = format!("there are {}", sections().collect::<Vec<_>>().join(", "));
+            let help = did_you_mean(&written.value, sections()).unwrap_or(all);
+            self.at.fail(written.span, format!("a snapshot has no section `{}`", written.value), "here", Some(help));
+        }
+        found
+    }
+
+    /// What the format says of the objects of a section.
+    fn shape_of(&self, section: &str) -> Json {
+        let of = &self.schema["properties"][section];
+        self.object_in(of).cloned().unwrap_or(Json::Null)
+    }
+
+    /// The object that a field holds, alone or in a list.
+    fn object_in<'s>(&'s self, of: &'s Json) -> Option<&'s Json> {
+        if let Some(name) = of["$ref"].as_str() {
+            let name = name.rsplit('/').next()?;
+            return self.object_in(&self.schema["$defs"][name]);
+        }
+        if of["properties"].is_object() {
+            return Some(of);
+        }
+        if let Some(any) = of["anyOf"].as_array() {
+            return any.iter().find_map(|one| self.object_in(one));
+        }
+        of.get("items").and_then(|items| self.object_in(items))
+    }
+
+    fn fields(&mut self, written: &Fields, shape: &Json, what: &str, span: Span) -> Vec<Made> {
+        let known: Vec<String> =
+            shape["properties"].as_object().map(|fields| fields.keys().cloned().collect()).unwrap_or_default();
+        let mut made: Vec<Made> = Vec::new();
+        for (name, value) in &written.0 {
+            if !shape.is_null() && !known.contains(&name.value) {
+                let all = format!("its fields are {}", known.join(", "));
+                let help = did_you_mean(&name.value, known.iter().map(String::as_str)).unwrap_or(all);
+                self.at.fail(name.span, format!("{what} have no field `{}`", name.value), "unknown field", Some(help));
+                continue;
+            }
+            if made.iter().any(|other| other.name == name.value) {
+                self.at.fail(name.span, format!("the field `{}` stands here twice", name.value), "a second time", None);
+                continue;
+            }
+            let inner = self.object_in(&shape["properties"][&name.value]).cloned().unwrap_or(Json::Null);
+            if let Some(value) = self.value(value, &inner) {
+                made.push(Made { name: name.value.clone(), value });
+            }
+        }
+        let needed = shape["required"].as_array().into_iter().flatten().filter_map(Json::as_str);
+        for name in needed.filter(|name| !written.0.iter().any(|(field, _)| field.value == **name)) {
+            let help = shape["properties"][name]["description"].as_str().map(|about| format!("{name}: {about}"));
+            self.at.fail(span, format!("{what} need the field `{name}`"), "in here", help);
+        }
+        made
+    }
+
+    /// A value; `inner` is what the format says of the objects in it, if there are any.
+    fn value(&mut self, written: &WrittenValue, inner: &Json) -> Option<Value> {
+        let span = written.span;
+        let plain = |source: Source| Some(Value { span, source, then: Vec::new() });
+        match &written.kind {
+            WrittenKind::Path(text) => plain(Source::Path(self.path(text, span)?)),
+            WrittenKind::Constant(json) => plain(Source::Constant(vec![json.clone()])),
+            WrittenKind::List(values) => plain(Source::All(self.values(values, inner)?)),
+            WrittenKind::Made(made) => {
+                let source = self.source(made, span, inner)?;
+                Some(Value { span, source, then: self.then(made, inner)? })
+            }
+        }
+    }
+
+    fn values(&mut self, written: &[WrittenValue], inner: &Json) -> Option<Vec<Value>> {
+        let all: Vec<Option<Value>> = written.iter().map(|value| self.value(value, inner)).collect();
+        all.into_iter().collect()
+    }
+
+    fn source(&mut self, made: &WrittenMade, span: Span, inner: &Json) -> Option<Source> {
+        let [source] = sources(made)[..] else {
+            let given = sources(made);
+            let title = if given.is_empty() {
+                "this value has no source".to_owned()
+            } else {
+                format!("this value has {} sources: {}", given.len(), given.join(", "))
+            };
+            let all = "path, constant, outer, file, member, all_of, first_of, text, each, every or pairs";
+            self.at.fail(span, title, "here", Some(format!("write one of {all}")));
+            return None;
+        };
+        let strays = [
+            (made.with.is_some(), "with", "text", source == "text"),
+            (made.fields.is_some(), "fields", "each", source == "each"),
+            (made.give.is_some(), "give", "every", source == "every"),
+            (made.key.is_some(), "key", "pairs", source == "pairs"),
+            (made.value.is_some(), "value", "pairs", source == "pairs"),
+            (made.becomes.is_some(), "becomes", "pattern", made.pattern.is_some()),
+            (made.otherwise.is_some(), "otherwise", "table or pattern", made.table.is_some() || made.pattern.is_some()),
+        ];
+        for (_, stray, needs, _) in strays.into_iter().filter(|(there, .., fits)| *there && !fits) {
+            self.at.fail(span, format!("`{stray}` means nothing without `{needs}`"), "in here", None);
+        }
+        match source {
+            "path" => {
+                let path = made.path.as_ref()?;
+                Some(Source::Path(self.path(&path.value, path.span)?))
+            }
+            "constant" => Some(Source::Constant(made.constant.clone()?.0)),
+            "outer" => Some(Source::Outer(Box::new(self.value(made.outer.as_deref()?, inner)?))),
+            "file" => Some(Source::File(made.file?)),
+            "member" => Some(Source::Member),
+            "all_of" => Some(Source::All(self.values(&made.all_of.as_ref()?.0, inner)?)),
+            "first_of" => Some(Source::First(self.values(&made.first_of.as_ref()?.0, inner)?)),
+            "text" => self.text(made.text.as_ref()?, made.with.as_ref()),
+            "each" => {
+                let path = made.each.as_ref()?;
+                let query = self.path(&path.value, path.span);
+                if missing(made.fields.as_ref(), "fields", span, self.at) {
+                    return None;
+                }
+                let fields = self.fields(made.fields.as_ref()?, inner, "these objects", span);
+                Some(Source::Each(query?, fields))
+            }
+            "every" => {
+                let path = made.every.as_ref()?;
+                let query = self.path(&path.value, path.span);
+                if missing(made.give.as_ref(), "give", span, self.at) {
+                    return None;
+                }
+                let value = self.value(made.give.as_deref()?, inner);
+                Some(Source::Every(query?, Box::new(value?)))
+            }
+            _ => {
+                let path = made.pairs.as_ref()?;
+                let query = self.path(&path.value, path.span);
+                let lacks = [("key", made.key.as_ref()), ("value", made.value.as_ref())]
+                    .map(|(what, value)| missing(value, what, span, self.at));
+                if lacks.contains(&true) {
+                    return None;
+                }
+                let key = self.value(made.key.as_deref()?, &Json::Null);
+                let value = self.value(made.value.as_deref()?, &Json::Null);
+                Some(Source::Pairs(query?, Box::new(key?), Box::new(value?)))
+            }
+        }
+    }
+
+    /// A text with names in braces; two braces stand for one.
+    fn text(&mut self, text: &Spanned<Name>, with: Option<&Fields>) -> Option<Source> {
+        let none = Fields::default();
+        let with = &with.unwrap_or(&none).0;
+        let mut pieces = vec![Piece::Text(String::new())];
+        let plain = |pieces: &mut Vec<Piece>, sign: char| match pieces.last_mut() {
+            Some(Piece::Text(text)) => text.push(sign),
+            _ => pieces.push(Piece::Text(sign.into())),
+        };
+        let mut signs = text.value.chars().peekable();
+        while let Some(sign) = signs.next() {
+            if matches!(sign, '{' | '}') && signs.next_if_eq(&sign).is_some() {
+                plain(&mut pieces, sign);
+            } else if sign == '{' {
+                let name: String = signs.by_ref().take_while(|sign| *sign != '}').collect();
+                let Some(at) = with.iter().position(|(key, _)| key.value == name) else {
+                    let known: Vec<&str> = with.iter().map(|(key, _)| key.value.as_str()).collect();
+                    let help = did_you_mean(&name, known.iter().copied())
+                        .unwrap_or_else(|| format!("write under `with` what fills {{{name}}}"));
+                    self.at.fail(text.span, format!("nothing fills {{{name}}}"), "in this text", Some(help));
+                    return None;
+                };
+                pieces.push(Piece::Filled(at));
+            } else {
+                plain(&mut pieces, sign);
+            }
+        }
+        let mut filling = Vec::new();
+        for (index, (key, value)) in with.iter().enumerate() {
+            if !pieces.iter().any(|piece| matches!(piece, Piece::Filled(at) if *at == index)) {
+                let help = Some(format!("write {{{}}} in the text", key.value));
+                self.at.fail(key.span, format!("`{}` fills nothing", key.value), "here", help);
+            }
+            filling.push(self.value(value, &Json::Null));
+        }
+        Some(Source::Text(pieces, filling.into_iter().collect::<Option<Vec<_>>>()?))
+    }
+
+    fn then(&mut self, made: &WrittenMade, inner: &Json) -> Option<Vec<Then>> {
+        let mut then = Vec::new();
+        if let Some(lookup) = &made.lookup {
+            then.push(Then::Lookup(self.lookup(lookup)?));
+        }
+        if let Some(at) = &made.split {
+            then.push(Then::Split(at.0.to_string()));
+        }
+        if let Some(pattern) = &made.pattern {
+            match Regex::new(&format!("^(?:{})$", pattern.value)) {
+                Ok(regex) => {
+                    let becomes = made.becomes.as_ref().map_or_else(|| "$0".to_owned(), |text| text.0.to_string());
+                    then.push(Then::Pattern(regex, becomes, made.otherwise));
+                }
+                Err(error) => {
+                    let why = error.to_string();
+                    let why = why.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
+                    self.at.fail(pattern.span, format!("this is no regular expression: {why}"), "here", None);
+                }
+            }
+        }
+        if let Some(table) = &made.table {
+            let rows = match table {
+                TableUse::Here(table) => Some(table.0.clone()),
+                TableUse::Named(span, name) => self.table(*span, name),
+            };
+            then.push(Then::Table(rows?.into_iter().collect(), made.otherwise));
+        }
+        if let Some(without) = &made.without {
+            then.push(Then::Without(without.0.iter().map(super::make::text_of).collect()));
+        }
+        if let Some(value) = &made.default {
+            then.push(Then::Default(self.value(value, inner)?));
+        }
+        if made.needed == Some(true) {
+            then.push(Then::Needed);
+        }
+        Some(then)
+    }
+
+    fn table(&mut self, span: Span, name: &str) -> Option<Vec<(String, Vec<Json>)>> {
+        let found = self.tables.0.iter().find(|(other, _)| other == name).map(|(_, table)| table.0.clone());
+        if found.is_none() {
+            let names = self.tables.0.iter().map(|(name, _)| name.as_str());
+            let help = did_you_mean(name, names).or_else(|| Some("write it under `tables`".to_owned()));
+            self.at.fail(span, format!("there is no table `{name}`"), "here", help);
+        }
+        found
+    }
+
+    fn lookup(&mut self, written: &WrittenLookup) -> Option<usize> {
+        let from = self.from(Some(&written.in_records.0), written.span);
+        let files = self.files(&written.files.0);
+        let by = self.value(&written.by.0, &Json::Null);
+        let take = self.value(&written.take.0, &Json::Null);
+        self.lookups.push(Lookup { files, from: from?, by: by?, take: take? });
+        Some(self.lookups.len() - 1)
+    }
+}

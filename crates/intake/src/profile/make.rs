@@ -1,0 +1,451 @@
+//! From a record of an export to an object of a snapshot: evaluates what the profile says, and remembers where each value
+//! comes from, so that an error points into the profile and into the data.
+
+use super::compile::{Lookup, Made, Piece, Rule, Source, Then, Value};
+use super::written::{FilePart, Otherwise};
+use crate::reading::Reading;
+use crate::sections::check;
+use crate::tree::{Node, Scalar, Value as Tree};
+use heronshale_core::source::{FileId, Span};
+use jsonpath_rust::parser::model::JpQuery;
+use jsonpath_rust::query::js_path_process;
+use rustc_hash::FxHashMap;
+use serde_json::{Map, Value as Json};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+
+/// A value that was made.
+#[derive(Clone, Debug)]
+pub(super) struct Got {
+    pub what: What,
+    /// Which of the origins it has.
+    pub origin: u32,
+}
+
+/// Its shapes.
+#[derive(Clone, Debug)]
+pub(super) enum What {
+    Scalar(Json),
+    List(Vec<Got>),
+    Map(Vec<(String, Got)>),
+}
+
+/// Where a value comes from.
+#[derive(Clone, Debug)]
+struct Origin {
+    /// In the profile.
+    span: Span,
+    /// In the document; none for constants.
+    pointer: Option<String>,
+}
+
+/// A record that is being read.
+pub(super) struct Scope<'s> {
+    pub node: &'s Json,
+    /// Where it stands in its document, a normalized path (RFC 9535, section 2.7).
+    pub pointer: &'s str,
+    pub outer: Option<&'s Scope<'s>>,
+    /// The file, relative to what was given.
+    pub file: &'s str,
+}
+
+/// What is wrong with a record.
+#[derive(Clone, Debug)]
+pub(super) struct Trouble {
+    pub title: String,
+    pub label: String,
+    pub help: Option<String>,
+    /// In the profile.
+    pub span: Span,
+    /// In the document.
+    pub pointer: Option<String>,
+}
+
+/// A join: what each id gives.
+pub(super) type Index = FxHashMap<String, Vec<Json>>;
+
+/// Makes objects.
+pub(super) struct Making<'p> {
+    pub lookups: &'p [Lookup],
+    pub indexes: Vec<Index>,
+    pub troubles: Vec<Trouble>,
+    /// Ids that no record has, by the place in the profile, with how often.
+    pub unresolved: BTreeMap<(Span, String), usize>,
+    /// For each field by its place in the profile, how many records were asked and how many had a value.
+    pub given: FxHashMap<Span, (usize, usize)>,
+    origins: Vec<Origin>,
+}
+
+/// A scalar as text; other values have none.
+pub(super) fn text_of(json: &Json) -> String {
+    match json {
+        Json::String(text) => text.clone(),
+        other => other.to_string(),
+    }
+}
+
+/// The nodes that a path finds, each with where it stands in its document.
+pub(super) fn found<'j>(query: &JpQuery, node: &'j Json, pointer: &str) -> Vec<(&'j Json, String)> {
+    let all = js_path_process(query, node).unwrap_or_default();
+    all.into_iter().map(|one| (one.clone().val(), format!("{pointer}{}", &one.path()[1..]))).collect()
+}
+
+impl<'p> Making<'p> {
+    pub fn new(lookups: &'p [Lookup]) -> Self {
+        Self {
+            lookups,
+            indexes: vec![Index::default(); lookups.len()],
+            troubles: Vec::new(),
+            unresolved: BTreeMap::new(),
+            given: FxHashMap::default(),
+            origins: Vec::new(),
+        }
+    }
+
+    /// Takes a record into the index of a lookup.
+    pub fn index(&mut self, lookup: usize, scope: &Scope<'_>) {
+        let rule: &'p Lookup = &self.lookups[lookup];
+        let keys = self.values(&rule.by, scope);
+        let taken = self.values(&rule.take, scope);
+        let taken: Vec<Json> = taken.iter().map(plain).collect();
+        for key in keys {
+            if let What::Scalar(key) = key.what {
+                self.indexes[lookup].entry(text_of(&key)).or_default().extend(taken.iter().cloned());
+            }
+        }
+        self.origins.clear();
+    }
+
+    /// The first value of each field as text; none unless each has one.
+    pub fn texts_of(&mut self, fields: &[Made], scope: &Scope<'_>) -> Option<Vec<(String, String)>> {
+        self.origins.clear();
+        let text = |(name, got): (String, Got)| match got.what {
+            What::Scalar(json) => Some((name, text_of(&json))),
+            _ => None,
+        };
+        let made = self.fields(fields, scope, false);
+        (made.len() == fields.len()).then(|| made.into_iter().map(text).collect::<Option<Vec<_>>>())?
+    }
+
+    /// By what a record is gathered with others.
+    pub fn gathered_by(&mut self, value: &Value, scope: &Scope<'_>) -> Vec<String> {
+        self.origins.clear();
+        let values = self.values(value, scope);
+        values
+            .iter()
+            .filter_map(|got| if let What::Scalar(json) = &got.what { Some(text_of(json)) } else { None })
+            .collect()
+    }
+
+    /// The object that a rule makes of a record, if nothing is wrong with it.
+    pub fn object(&mut self, rule: &Rule, scope: &Scope<'_>) -> Option<Json> {
+        let before = self.troubles.len();
+        self.origins.clear();
+        let origin = self.origin(rule.span, Some(scope.pointer.to_owned()));
+        let fields = self.fields(&rule.fields, scope, true);
+        let object = Got { what: What::Map(fields), origin };
+        let mut reading = Reading::default();
+        check(rule.section, &node(&object), &mut reading);
+        for problem in reading.problems {
+            let origin = &self.origins[problem.span.start as usize];
+            self.troubles.push(Trouble {
+                title: problem.title,
+                label: problem.label,
+                help: problem.help,
+                span: origin.span,
+                pointer: origin.pointer.clone(),
+            });
+        }
+        (self.troubles.len() == before).then(|| plain(&object))
+    }
+
+    fn origin(&mut self, span: Span, pointer: Option<String>) -> u32 {
+        self.origins.push(Origin { span, pointer });
+        u32::try_from(self.origins.len() - 1).unwrap_or(u32::MAX)
+    }
+
+    fn trouble(&mut self, got: &Got, span: Span, title: String, help: Option<String>) {
+        let pointer = self.origins[got.origin as usize].pointer.clone();
+        self.troubles.push(Trouble { title, label: "this is what reads it".to_owned(), help, span, pointer });
+    }
+
+    fn fields(&mut self, fields: &[Made], scope: &Scope<'_>, counted: bool) -> Vec<(String, Got)> {
+        let mut made = Vec::with_capacity(fields.len());
+        for field in fields {
+            let values = self.values(&field.value, scope);
+            if counted || !values.is_empty() {
+                let given = self.given.entry(field.value.span).or_default();
+                given.0 += 1;
+                given.1 += usize::from(!values.is_empty());
+            }
+            let is_list = matches!(field.value.source, Source::Each(..));
+            let got = match values.len() {
+                0 => continue,
+                1 if !is_list => values.into_iter().next(),
+                _ => Some(Got { origin: values[0].origin, what: What::List(values) }),
+            };
+            made.extend(got.map(|got| (field.name.clone(), got)));
+        }
+        made
+    }
+
+    fn values(&mut self, value: &Value, scope: &Scope<'_>) -> Vec<Got> {
+        let mut values = self.source(value, scope);
+        for then in &value.then {
+            values = self.then(then, values, value.span, scope);
+        }
+        values
+    }
+
+    fn source(&mut self, value: &Value, scope: &Scope<'_>) -> Vec<Got> {
+        let span = value.span;
+        match &value.source {
+            Source::Path(query) => {
+                let mut values = Vec::new();
+                for (node, pointer) in found(query, scope.node, scope.pointer) {
+                    self.flat(node, pointer, span, &mut values);
+                }
+                values
+            }
+            Source::Constant(all) => {
+                let origin = self.origin(span, None);
+                all.iter().map(|one| Got { what: What::Scalar(one.clone()), origin }).collect()
+            }
+            Source::Outer(inner) => match scope.outer {
+                Some(outer) => self.values(inner, outer),
+                None => {
+                    let origin = self.origin(span, Some(scope.pointer.to_owned()));
+                    let got = Got { what: What::Scalar(Json::Null), origin };
+                    let help = "`outer` is for `inside`, and for the fields of `each`".to_owned();
+                    self.trouble(&got, span, "there is no record around this one".to_owned(), Some(help));
+                    Vec::new()
+                }
+            },
+            Source::File(part) => {
+                let name = scope.file;
+                let last = name.rsplit('/').next().unwrap_or(name);
+                let text = match part {
+                    FilePart::Name => name,
+                    FilePart::Stem => last.rsplit_once('.').map_or(last, |(stem, _)| stem),
+                };
+                let origin = self.origin(span, Some(scope.pointer.to_owned()));
+                vec![Got { what: What::Scalar(text.into()), origin }]
+            }
+            Source::Member => {
+                let last = scope.pointer.rsplit_once('[').map(|(_, last)| last.trim_end_matches(']'));
+                let name = last.map(|last| last.trim_matches('\'').replace("\\'", "'").replace("\\\\", "\\"));
+                let origin = self.origin(span, Some(scope.pointer.to_owned()));
+                name.into_iter().map(|name| Got { what: What::Scalar(name.into()), origin }).collect()
+            }
+            Source::All(all) => all.iter().flat_map(|one| self.values(one, scope)).collect(),
+            Source::First(all) => {
+                all.iter().map(|one| self.values(one, scope)).find(|values| !values.is_empty()).unwrap_or_default()
+            }
+            Source::Text(pieces, with) => self.texts(pieces, with, span, scope),
+            Source::Each(query, fields) => {
+                let mut made = Vec::new();
+                for (node, pointer) in found(query, scope.node, scope.pointer) {
+                    let origin = self.origin(span, Some(pointer.clone()));
+                    let inner = Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file };
+                    made.push(Got { what: What::Map(self.fields(fields, &inner, false)), origin });
+                }
+                made
+            }
+            Source::Every(query, give) => {
+                let mut values = Vec::new();
+                for (node, pointer) in found(query, scope.node, scope.pointer) {
+                    let inner = Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file };
+                    values.extend(self.values(give, &inner));
+                }
+                values
+            }
+            Source::Pairs(query, key, value) => {
+                let mut pairs: Vec<(String, Got)> = Vec::new();
+                let origin = self.origin(span, Some(scope.pointer.to_owned()));
+                for (node, pointer) in found(query, scope.node, scope.pointer) {
+                    let inner = Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file };
+                    let key = self.values(key, &inner).into_iter().next();
+                    let value = self.values(value, &inner).into_iter().next();
+                    if let (Some(Got { what: What::Scalar(key), .. }), Some(value)) = (key, value) {
+                        pairs.push((text_of(&key), value));
+                    }
+                }
+                if pairs.is_empty() { Vec::new() } else { vec![Got { what: What::Map(pairs), origin }] }
+            }
+        }
+    }
+
+    /// The values of a node: lists count as their items, null as nothing.
+    fn flat(&mut self, json: &Json, pointer: String, span: Span, into: &mut Vec<Got>) {
+        match json {
+            Json::Null => {}
+            Json::Array(items) => {
+                for (index, item) in items.iter().enumerate() {
+                    self.flat(item, format!("{pointer}[{index}]"), span, into);
+                }
+            }
+            other => {
+                let origin = self.origin(span, Some(pointer));
+                into.push(whole(other, origin));
+            }
+        }
+    }
+
+    /// Every combination of what fills the text.
+    fn texts(&mut self, pieces: &[Piece], with: &[Value], span: Span, scope: &Scope<'_>) -> Vec<Got> {
+        let filling: Vec<Vec<Got>> = with.iter().map(|one| self.values(one, scope)).collect();
+        let mut texts: Vec<(String, Option<u32>)> = vec![(String::new(), None)];
+        let mut chosen: Vec<Vec<usize>> = vec![Vec::new()];
+        for values in &filling {
+            let longer = chosen.iter().flat_map(|start| (0..values.len()).map(move |at| [&start[..], &[at]].concat()));
+            chosen = longer.collect();
+        }
+        texts.clear();
+        for choice in chosen {
+            let mut text = String::new();
+            // Of several values the record stands for all.
+            let mut from: Vec<u32> = Vec::new();
+            for piece in pieces {
+                match piece {
+                    Piece::Text(plain) => text.push_str(plain),
+                    Piece::Filled(at) => {
+                        let got = &filling[*at][choice[*at]];
+                        if self.origins[got.origin as usize].pointer.is_some() {
+                            from.push(got.origin);
+                        }
+                        match &got.what {
+                            What::Scalar(json) => text.push_str(&text_of(json)),
+                            _ => self.trouble(got, span, "what fills a text has to be a text or a number".into(), None),
+                        }
+                    }
+                }
+            }
+            texts.push((text, if let [one] = from[..] { Some(one) } else { None }));
+        }
+        texts
+            .into_iter()
+            .map(|(text, from)| {
+                let pointer = from.and_then(|from| self.origins[from as usize].pointer.clone());
+                let origin = self.origin(span, pointer.or_else(|| Some(scope.pointer.to_owned())));
+                Got { what: What::Scalar(text.into()), origin }
+            })
+            .collect()
+    }
+
+    fn then(&mut self, then: &Then, values: Vec<Got>, span: Span, scope: &Scope<'_>) -> Vec<Got> {
+        match then {
+            Then::Default(other) if values.is_empty() => self.values(other, scope),
+            Then::Needed if values.is_empty() => {
+                let origin = self.origin(span, Some(scope.pointer.to_owned()));
+                let got = Got { what: What::Scalar(Json::Null), origin };
+                self.trouble(&got, span, "this record has no value for it".to_owned(), None);
+                values
+            }
+            Then::Default(_) | Then::Needed => values,
+            _ => values.into_iter().flat_map(|got| self.changed(then, got, span)).collect(),
+        }
+    }
+
+    /// What one value becomes.
+    fn changed(&mut self, then: &Then, got: Got, span: Span) -> Vec<Got> {
+        let What::Scalar(json) = &got.what else {
+            let title = "only texts and numbers are looked up, split, matched and translated".to_owned();
+            self.trouble(&got, span, title, Some("let the path lead to one of its members".to_owned()));
+            return Vec::new();
+        };
+        let text = text_of(json);
+        let as_got = |json: &Json| whole(json, got.origin);
+        match then {
+            Then::Lookup(index) => match self.indexes[*index].get(&text) {
+                Some(taken) => taken.iter().map(as_got).collect(),
+                None => {
+                    *self.unresolved.entry((span, text)).or_default() += 1;
+                    vec![got]
+                }
+            },
+            Then::Split(at) => {
+                let parts = text.split(at.as_str()).map(str::trim).filter(|part| !part.is_empty());
+                parts.map(|part| as_got(&part.into())).collect()
+            }
+            Then::Pattern(regex, becomes, otherwise) => match regex.captures(&text) {
+                Some(captures) => {
+                    let mut made = String::new();
+                    captures.expand(becomes, &mut made);
+                    vec![as_got(&made.into())]
+                }
+                None => self.unknown(*otherwise, got, span, &format!("`{text}` does not match the pattern")),
+            },
+            Then::Table(rows, otherwise) => match rows.get(&text) {
+                Some(to) => to.iter().map(as_got).collect(),
+                None => self.unknown(*otherwise, got, span, &format!("the table has no `{text}`")),
+            },
+            Then::Without(gone) if gone.contains(&text) => Vec::new(),
+            _ => vec![got],
+        }
+    }
+
+    fn unknown(&mut self, otherwise: Option<Otherwise>, got: Got, span: Span, title: &str) -> Vec<Got> {
+        match otherwise {
+            Some(Otherwise::Keep) => vec![got],
+            Some(Otherwise::LeaveOut) => Vec::new(),
+            None => {
+                let help =
+                    "add it, or say with `otherwise: keep` or `leave-out` what becomes of such values".to_owned();
+                self.trouble(&got, span, title.to_owned(), Some(help));
+                Vec::new()
+            }
+        }
+    }
+}
+
+/// A value as it stands in the data, all of one origin.
+fn whole(json: &Json, origin: u32) -> Got {
+    let what = match json {
+        Json::Array(items) => What::List(items.iter().map(|item| whole(item, origin)).collect()),
+        Json::Object(fields) => {
+            let fields = fields.iter().filter(|(_, value)| !value.is_null());
+            What::Map(fields.map(|(key, value)| (key.clone(), whole(value, origin))).collect())
+        }
+        scalar => What::Scalar(scalar.clone()),
+    };
+    Got { what, origin }
+}
+
+/// A text that is written as a whole number is one, since identifiers may be numbers in the format too.
+fn number(text: &str) -> Option<u64> {
+    text.parse::<u64>().ok().filter(|number| number.to_string() == text)
+}
+
+/// The value as JSON.
+fn plain(got: &Got) -> Json {
+    match &got.what {
+        What::Scalar(Json::String(text)) => number(text).map_or_else(|| Json::from(text.as_str()), Json::from),
+        What::Scalar(json) => json.clone(),
+        What::List(items) => items.iter().map(plain).collect(),
+        What::Map(fields) => {
+            Json::Object(fields.iter().map(|(key, got)| (key.clone(), plain(got))).collect::<Map<_, _>>())
+        }
+    }
+}
+
+/// The value as the reader of snapshots takes it; spans are numbers of origins.
+fn node(got: &Got) -> Node<'_> {
+    let span = Span { file: FileId(0), start: got.origin, end: got.origin };
+    let value = match &got.what {
+        What::Scalar(Json::String(text)) => {
+            let kind = if number(text).is_some() { Scalar::Number } else { Scalar::Text };
+            Tree::Scalar(kind, Cow::Borrowed(text.as_str()))
+        }
+        What::Scalar(Json::Bool(flag)) => {
+            Tree::Scalar(Scalar::Bool, Cow::Borrowed(if *flag { "true" } else { "false" }))
+        }
+        What::Scalar(Json::Number(number)) => Tree::Scalar(Scalar::Number, Cow::Owned(number.to_string())),
+        What::Scalar(_) => Tree::Scalar(Scalar::Null, Cow::Borrowed("null")),
+        What::List(items) => Tree::List(items.iter().map(node).collect()),
+        What::Map(fields) => {
+            let key = |key: &str| Node { span, value: Tree::Scalar(Scalar::Text, Cow::Owned(key.to_owned())) };
+            Tree::Map(fields.iter().map(|(name, got)| (key(name), node(got))).collect())
+        }
+    };
+    Node { span, value }
+}

@@ -1,0 +1,619 @@
+//! Profiles: how exports of any shape become a snapshot.
+//!
+//! No format of a provider is built in: a profile, a small file, says which nodes of an export are which objects (JSONPath,
+//! RFC 9535) and which values give which fields. Files are passed through record by record, twice if records are joined by
+//! id; memory is needed for one record, for the ids that joins ask for, and for what of the shape of the export was met.
+
+mod compile;
+mod coverage;
+mod draft;
+mod make;
+mod stream;
+mod written;
+
+pub use draft::{DraftProfile, draft_profile};
+pub use written::{PROFILE, profile_schema};
+
+use crate::document::{Documents, place};
+use crate::load::{LoadError, SourceText};
+use crate::tree::{Node, Value as Tree};
+use compile::{Compiled, From, Rule, compile};
+pub(crate) use compile::{Plan, Request};
+use coverage::{Seen, Used, unused};
+use heronshale_core::answer::{
+    CoverageAnswer, CoveredFile, CoveredRecords, IgnoredPart, NeverGiven, NotCovered, UnresolvedId,
+};
+use heronshale_core::source::{FileId, Problem, SourceFile, Span};
+use make::{Making, Scope, Trouble, found};
+use rustc_hash::{FxHashMap, FxHashSet};
+use serde_json::Value as Json;
+use sha2::{Digest, Sha256};
+use std::fs;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+use stream::{Broken, Held, Kind, Taker, kind_of, read};
+use written::WrittenProfile;
+
+/// After so many errors no more is read.
+const MOST_TROUBLES: usize = 100;
+
+/// A profile that was read and checked.
+pub struct Profile {
+    compiled: Compiled,
+    texts: Vec<SourceText>,
+    files: Vec<SourceFile>,
+}
+
+impl Profile {
+    /// The variable of the environment that holds the token, if one is sent.
+    pub fn token_variable(&self) -> Option<&str> {
+        self.compiled.plan.token.as_ref().map(|token| token.environment.as_str())
+    }
+
+    /// What to ask of an API.
+    pub(crate) fn plan(&self) -> &Plan {
+        &self.compiled.plan
+    }
+
+    /// What fills the names of a request, for each record from which it follows.
+    pub(crate) fn following(&self, request: &Request, folder: &Path) -> Result<Vec<Vec<(String, String)>>, LoadError> {
+        struct Filling<'p> {
+            making: Making<'p>,
+            with: &'p [compile::Made],
+            file: String,
+            found: Vec<Vec<(String, String)>>,
+        }
+        impl Taker for Filling<'_> {
+            fn record(&mut self, _: usize, node: &Json, pointer: &str, _: &Held) {
+                let scope = Scope { node, pointer, outer: None, file: &self.file };
+                self.found.extend(self.making.texts_of(self.with, &scope));
+            }
+            fn seen(&mut self) -> Option<&mut Seen> {
+                None
+            }
+            fn progress(&mut self, _: u64) {}
+        }
+        let Some(each) = &request.each else { return Ok(Vec::new()) };
+        let name = format!("{}.jsonl", each.saved);
+        let export = Export { path: folder.join(&name), name, kind: Kind::JsonLines, bytes: 0 };
+        if !export.path.exists() {
+            return Ok(Vec::new());
+        }
+        let mut filling = Filling {
+            making: Making::new(&self.compiled.lookups),
+            with: &each.with,
+            file: export.name.clone(),
+            found: Vec::new(),
+        };
+        match read(&export.path, export.kind, &[&each.from], &mut filling) {
+            Ok(()) => Ok(filling.found),
+            Err(Broken::Syntax(line, column, what)) => Err(broken(&export, line, column, &what)),
+            Err(Broken::Reading(error)) => {
+                Err(LoadError::Environment { what: format!("cannot read {}", export.path.display()), error })
+            }
+        }
+    }
+}
+
+/// Reads a profile.
+///
+/// # Errors
+/// If it cannot be reached, or used: all that is wrong with it.
+pub fn load_profile(path: &Path) -> Result<Profile, LoadError> {
+    let mut documents = Documents::default();
+    let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+    let written = documents.read::<WrittenProfile>(&name, path)?;
+    let compiled = written.map(|written| {
+        documents.check_header(&written.format.0, &written.version.0, PROFILE);
+        compile(written, &mut documents.reading)
+    });
+    let (compiled, texts, files) = documents.finish_with_texts(compiled)?;
+    match compiled {
+        Some(compiled) => Ok(Profile { compiled, texts, files }),
+        None => Err(LoadError::Input { problems: Vec::new(), texts }),
+    }
+}
+
+/// The files of an export.
+#[derive(Debug, Default)]
+pub struct Exports {
+    files: Vec<Export>,
+    not_read: Vec<NotCovered>,
+    collected: Option<crate::collect::Collected>,
+}
+
+#[derive(Debug)]
+struct Export {
+    name: String,
+    path: PathBuf,
+    kind: Kind,
+    bytes: u64,
+}
+
+impl Exports {
+    /// How many bytes they have.
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|file| file.bytes).sum()
+    }
+}
+
+/// The files of an export: files, and all of folders whose endings tell that they can be read.
+///
+/// # Errors
+/// If one cannot be reached.
+pub fn exports(paths: &[PathBuf]) -> Result<Exports, LoadError> {
+    let mut found = Exports::default();
+    for path in paths {
+        let metadata = fs::metadata(path)
+            .map_err(|error| LoadError::Environment { what: format!("cannot read {}", path.display()), error })?;
+        if metadata.is_dir() {
+            let mut files = Vec::new();
+            crate::load::list(path, path, 0, &mut files)?;
+            files.sort();
+            for (name, file) in files {
+                if name == crate::collect::COLLECTED
+                    && let Some(collected) = crate::collect::collected(&file)
+                {
+                    found.collected = Some(collected);
+                    continue;
+                }
+                if name != crate::collect::BEGUN {
+                    found.take(name, file, false)?;
+                }
+            }
+        } else {
+            let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+            found.take(name, path.clone(), true)?;
+        }
+    }
+    Ok(found)
+}
+
+impl Exports {
+    fn take(&mut self, name: String, path: PathBuf, named: bool) -> Result<(), LoadError> {
+        let Some(kind) = kind_of(&path) else {
+            let why = "its name ends with none of .json, .jsonl, .ndjson, .csv";
+            if named {
+                let error = std::io::Error::new(std::io::ErrorKind::InvalidInput, why);
+                return Err(LoadError::Environment { what: format!("cannot read {}", path.display()), error });
+            }
+            self.not_read.push(NotCovered { name, why: why.to_owned() });
+            return Ok(());
+        };
+        let bytes = fs::metadata(&path)
+            .map_err(|error| LoadError::Environment { what: format!("cannot read {}", path.display()), error })?
+            .len();
+        if !self.files.iter().any(|other| other.path == path) {
+            self.files.push(Export { name, path, kind, bytes });
+        }
+        Ok(())
+    }
+}
+
+/// Makes a snapshot of exports: each object is given to `out` as an item of its section, in YAML, and what was read to
+/// `progress` in bytes. Nothing that it gave counts if it fails.
+///
+/// # Errors
+/// If a file cannot be reached, or with all that is wrong, in the profile and in the data.
+pub fn import(
+    profile: &Profile,
+    exports: &Exports,
+    out: &mut dyn FnMut(&'static str, &str) -> std::io::Result<()>,
+    progress: &mut dyn FnMut(u64),
+) -> Result<CoverageAnswer, LoadError> {
+    let compiled = &profile.compiled;
+    let mut run = Run {
+        profile,
+        making: Making::new(&compiled.lookups),
+        rules: Vec::new(),
+        seen: Seen::default(),
+        said: FxHashSet::default(),
+        problems: Vec::new(),
+        failed: None,
+        out,
+        progress,
+        gathered: FxHashMap::default(),
+        records: 0,
+        indexing: true,
+    };
+    /// Each rule with those inside of it; `around`: from where those around it are read.
+    fn tallies<'p>(rules: &'p [Rule], around: &str, into: &mut Vec<Tally<'p>>) {
+        for rule in rules {
+            let from = format!("{around}{}", &rule.from.text[1..]);
+            into.push(Tally { rule, from: from.clone(), read: 0, left_out: 0, repeated: 0 });
+            tallies(&rule.inside, &from, into);
+        }
+    }
+    tallies(&compiled.rules, "$", &mut run.rules);
+    let mut answer = CoverageAnswer {
+        profile: compiled.name.to_string(),
+        not_read: exports.not_read.clone(),
+        ..CoverageAnswer::default()
+    };
+    if !compiled.lookups.is_empty() {
+        for file in &exports.files {
+            run.pass(file)?;
+        }
+    }
+    run.indexing = false;
+    for file in &exports.files {
+        let records = run.pass(file)?;
+        answer.files.push(CoveredFile { name: file.name.clone(), bytes: file.bytes, records });
+    }
+    run.flush()?;
+    if run.rules.iter().all(|tally| tally.rule.section != "estate" || tally.read == 0) {
+        let mut estate = serde_json::json!({ "name": &*compiled.name });
+        if let Some(collected) = &exports.collected {
+            estate["taken"] = collected.taken.as_str().into();
+        }
+        run.say("estate", &estate, None);
+    }
+    for missing in exports.collected.iter().flat_map(|collected| &collected.missing) {
+        let Some(object) = &missing.object else { continue };
+        let mut gap =
+            serde_json::json!({ "object": object, "reason": format!("{}: {}", missing.request, missing.why) });
+        if let Some(lacks) = &missing.lacks {
+            gap["lacks"] = lacks.as_str().into();
+        }
+        run.say("gaps", &gap, None);
+    }
+    if let Some(error) = run.failed {
+        return Err(LoadError::Environment { what: "cannot write the snapshot".to_owned(), error });
+    }
+    run.told(&mut answer);
+    Ok(answer)
+}
+
+/// How many records a rule met.
+struct Tally<'p> {
+    rule: &'p Rule,
+    from: String,
+    read: usize,
+    left_out: usize,
+    repeated: usize,
+}
+
+/// Records that are one.
+struct Gathered<'p> {
+    by: String,
+    nodes: Vec<Json>,
+    spots: Vec<(String, Spot<'p>)>,
+}
+
+/// Where a record stands.
+#[derive(Clone)]
+struct Spot<'p> {
+    file: &'p Export,
+    held: Held,
+}
+
+/// Where the parts of a record stand: it is a node, or several that were gathered.
+#[derive(Clone, Copy)]
+enum Stands<'s, 'p> {
+    Here(&'s Spot<'p>),
+    Gathered(&'s [(String, Spot<'p>)]),
+}
+
+struct Run<'p, 'o> {
+    profile: &'p Profile,
+    making: Making<'p>,
+    rules: Vec<Tally<'p>>,
+    seen: Seen,
+    /// What was given out: objects that say the same stand once.
+    said: FxHashSet<[u8; 16]>,
+    problems: Vec<Problem>,
+    failed: Option<std::io::Error>,
+    out: &'o mut dyn FnMut(&'static str, &str) -> std::io::Result<()>,
+    progress: &'o mut dyn FnMut(u64),
+    /// Records that are gathered, by rule: what they have in common, and they with where each stands.
+    gathered: FxHashMap<usize, Vec<Gathered<'p>>>,
+    records: usize,
+    /// Whether this is the pass for joins.
+    indexing: bool,
+}
+
+impl<'p> Run<'p, '_> {
+    /// Reads one file; how many records it had.
+    fn pass(&mut self, file: &'p Export) -> Result<usize, LoadError> {
+        self.records = 0;
+        let compiled = &self.profile.compiled;
+        let here = |files: &Option<globset::GlobSet>| files.as_ref().is_none_or(|files| files.is_match(&file.name));
+        let (places, jobs): (Vec<&From>, Vec<Job>) = if self.indexing {
+            let lookups = compiled.lookups.iter().enumerate().filter(|(_, lookup)| here(&lookup.files));
+            lookups.map(|(at, lookup)| (&lookup.from, Job::Lookup(at))).unzip()
+        } else {
+            let rules = compiled.rules.iter().filter(|rule| here(&rule.files));
+            rules.map(|rule| (&rule.from, Job::Rule(rule))).unzip()
+        };
+        if self.indexing && places.is_empty() {
+            return Ok(0);
+        }
+        let mut taker = Taking { run: self, jobs, file };
+        let read = read(&file.path, file.kind, &places, &mut taker);
+        match read {
+            Err(Broken::Reading(error)) => {
+                return Err(LoadError::Environment { what: format!("cannot read {}", file.path.display()), error });
+            }
+            Err(Broken::Syntax(line, column, what)) => return Err(broken(file, line, column, &what)),
+            Ok(()) => {}
+        }
+        self.sound()?;
+        Ok(self.records)
+    }
+
+    /// What was wrong so far.
+    fn sound(&mut self) -> Result<(), LoadError> {
+        if self.problems.is_empty() {
+            return Ok(());
+        }
+        Err(LoadError::Input { problems: std::mem::take(&mut self.problems), texts: self.profile.texts.clone() })
+    }
+
+    /// The records that were gathered.
+    fn flush(&mut self) -> Result<(), LoadError> {
+        let mut all: Vec<(usize, Vec<Gathered<'p>>)> = self.gathered.drain().collect();
+        all.sort_by_key(|(at, _)| *at);
+        for (at, gathered) in all {
+            for one in gathered {
+                let rule = self.rules[at].rule;
+                let node = Json::Array(one.nodes);
+                let file = one.spots.first().map_or("", |(_, spot)| &spot.file.name);
+                let scope = Scope { node: &node, pointer: "$", outer: None, file };
+                self.made(rule, at, &scope, Stands::Gathered(&one.spots));
+            }
+        }
+        self.sound()
+    }
+
+    /// Takes a record: what a rule makes of it, and of what lies in it.
+    fn record(&mut self, rule: &'p Rule, scope: &Scope<'_>, spot: &Spot<'p>) {
+        if self.problems.len() >= MOST_TROUBLES || self.failed.is_some() {
+            return;
+        }
+        self.records += 1;
+        let at = self.rules.iter().position(|tally| std::ptr::eq(tally.rule, rule)).unwrap_or(0);
+        self.rules[at].read += 1;
+        if !rule.when.iter().all(|query| !found(query, scope.node, scope.pointer).is_empty()) {
+            self.rules[at].left_out += 1;
+            return;
+        }
+        if let Some(value) = &rule.gather {
+            for by in self.making.gathered_by(value, scope) {
+                let all = self.gathered.entry(at).or_default();
+                let known = all.iter().position(|one| one.by == by);
+                let into = known.unwrap_or_else(|| {
+                    all.push(Gathered { by, nodes: Vec::new(), spots: Vec::new() });
+                    all.len() - 1
+                });
+                all[into].nodes.push(scope.node.clone());
+                all[into].spots.push((scope.pointer.to_owned(), spot.clone()));
+            }
+            return;
+        }
+        self.made(rule, at, scope, Stands::Here(spot));
+        for inner in &rule.inside {
+            for (node, pointer) in found(&inner.from.query, scope.node, scope.pointer) {
+                let scope = Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file };
+                self.record(inner, &scope, spot);
+            }
+        }
+    }
+
+    fn made(&mut self, rule: &'p Rule, at: usize, scope: &Scope<'_>, stands: Stands<'_, 'p>) {
+        match self.making.object(rule, scope) {
+            Some(object) => {
+                let spot = match stands {
+                    Stands::Here(spot) => Some(spot),
+                    Stands::Gathered(all) => all.first().map(|(_, spot)| spot),
+                };
+                let again = self.say(rule.section, &object, spot);
+                self.rules[at].repeated += usize::from(again);
+            }
+            None => self.tell(stands),
+        }
+    }
+
+    /// Takes in what was found to be wrong with a record.
+    fn tell(&mut self, stands: Stands<'_, 'p>) {
+        for trouble in std::mem::take(&mut self.making.troubles) {
+            let problem = problem(trouble, stands);
+            self.problems.push(problem);
+        }
+    }
+
+    /// Gives an object out, with a remark from where it comes; whether it was given before.
+    fn say(&mut self, section: &'static str, object: &Json, spot: Option<&Spot<'p>>) -> bool {
+        let digest = Sha256::digest(format!("{section}\0{object}"));
+        let mut short = [0; 16];
+        short.copy_from_slice(&digest[..16]);
+        if !self.said.insert(short) {
+            return true;
+        }
+        let from =
+            spot.map_or_else(String::new, |spot| format!("# {}:{}\n", spot.file.name.escape_debug(), spot.held.line));
+        let yaml =
+            if section == "estate" { serde_saphyr::to_string(object) } else { serde_saphyr::to_string(&[object]) };
+        let written = match yaml {
+            Ok(yaml) => (self.out)(section, &format!("{from}{yaml}")),
+            Err(error) => Err(std::io::Error::other(error.to_string())),
+        };
+        if let Err(error) = written {
+            self.failed.get_or_insert(error);
+        }
+        false
+    }
+
+    /// What was read, used and ignored.
+    fn told(self, answer: &mut CoverageAnswer) {
+        let place = |span: Span| place(&self.profile.files, span, String::new());
+        let compiled = &self.profile.compiled;
+        answer.records = self
+            .rules
+            .iter()
+            .map(|tally| CoveredRecords {
+                files: tally.rule.files_text.clone(),
+                from: tally.from.clone(),
+                into: tally.rule.section.to_owned(),
+                read: tally.read,
+                left_out: tally.left_out,
+                repeated: tally.repeated,
+                place: place(tally.rule.span),
+            })
+            .collect();
+        for tally in &self.rules {
+            for field in &tally.rule.fields {
+                if let Some((records, 0)) = self.making.given.get(&field.value.span) {
+                    let field_name = format!("{}.{}", tally.rule.section, field.name);
+                    answer.never.push(NeverGiven {
+                        field: field_name,
+                        records: *records,
+                        place: place(field.value.span),
+                    });
+                }
+            }
+        }
+        let because = |path: &str| {
+            let covers = |(pattern, _): &&(String, String)| {
+                path.strip_prefix(pattern.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with(['.', '[']))
+            };
+            compiled.ignored.iter().find(covers).map(|(_, because)| because.clone())
+        };
+        let parts = unused(&self.seen, &Used::of(&compiled.rules, &compiled.lookups));
+        answer.ignored =
+            parts.into_iter().map(|(path, values)| IgnoredPart { because: because(&path), path, values }).collect();
+        answer.unresolved = self
+            .making
+            .unresolved
+            .iter()
+            .map(|((span, id), times)| UnresolvedId { id: id.clone(), times: *times, place: place(*span) })
+            .collect();
+    }
+}
+
+/// What is done with the records of a place.
+#[derive(Clone, Copy)]
+enum Job<'p> {
+    Lookup(usize),
+    Rule(&'p Rule),
+}
+
+struct Taking<'r, 'p, 'o> {
+    run: &'r mut Run<'p, 'o>,
+    jobs: Vec<Job<'p>>,
+    file: &'p Export,
+}
+
+impl Taker for Taking<'_, '_, '_> {
+    fn record(&mut self, place: usize, node: &Json, pointer: &str, held: &Held) {
+        let scope = Scope { node, pointer, outer: None, file: &self.file.name };
+        let spot = Spot { file: self.file, held: held.clone() };
+        match self.jobs[place] {
+            Job::Lookup(lookup) => {
+                self.run.making.index(lookup, &scope);
+                self.run.tell(Stands::Here(&spot));
+            }
+            Job::Rule(rule) => self.run.record(rule, &scope, &spot),
+        }
+    }
+
+    fn seen(&mut self) -> Option<&mut Seen> {
+        (!self.run.indexing).then_some(&mut self.run.seen)
+    }
+
+    fn progress(&mut self, bytes: u64) {
+        (self.run.progress)(bytes);
+    }
+}
+
+/// An error in the profile, with where in the data it shows.
+fn problem(trouble: Trouble, stands: Stands<'_, '_>) -> Problem {
+    let Trouble { title, label, help, span, pointer } = trouble;
+    let place = match stands {
+        Stands::Here(spot) => locate(spot, pointer.as_deref().unwrap_or(&spot.held.pointer)),
+        Stands::Gathered(all) => {
+            // The first step is the number of the record among those that were gathered.
+            let within = pointer.as_deref().and_then(|pointer| pointer.strip_prefix("$["));
+            let (index, rest) = within.and_then(|within| within.split_once(']')).unwrap_or(("0", ""));
+            let which = index.parse::<usize>().ok().and_then(|index| all.get(index)).or_else(|| all.first());
+            which.map_or_else(String::new, |(pointer, spot)| locate(spot, &format!("{pointer}{rest}")))
+        }
+    };
+    let label = if label == "here" || label.is_empty() { "this makes it".to_owned() } else { label };
+    Problem { title: format!("{title} (in {place})"), span, label, related: None, help }
+}
+
+/// File, line and column of a value, and the value.
+fn locate(spot: &Spot<'_>, pointer: &str) -> String {
+    let Spot { file, held } = spot;
+    let within = pointer.strip_prefix(held.pointer.as_str()).unwrap_or_default();
+    if file.kind == Kind::Csv {
+        let column = within.trim_start_matches("['").trim_end_matches("']");
+        let column = if column.is_empty() { String::new() } else { format!(", column {column}") };
+        return format!("{}:{}{column}", file.name, held.line);
+    }
+    let text = || -> Option<String> {
+        let mut opened = fs::File::open(&file.path).ok()?;
+        opened.seek(SeekFrom::Start(held.start)).ok()?;
+        let mut text = String::new();
+        opened.take(held.end.saturating_sub(held.start)).read_to_string(&mut text).ok()?;
+        Some(text)
+    };
+    let text = text().unwrap_or_default();
+    let Some(root) = crate::json::value(&text) else {
+        return format!("{}:{}:{}", file.name, held.line, held.column);
+    };
+    let span = follow(&root, within).span;
+    let (start, end) = (span.start as usize, span.end as usize);
+    let before = &text[..start];
+    let lines = before.matches('\n').count() as u64;
+    let column = match before.rfind('\n') {
+        Some(at) => before[at..].chars().count() as u64,
+        None => held.column + before.chars().count() as u64,
+    };
+    const SHOWN: usize = 60;
+    let value: String = text[start..end].chars().map(|sign| if sign.is_whitespace() { ' ' } else { sign }).collect();
+    let shown: String = value.chars().take(SHOWN).collect();
+    let more = if shown.len() < value.len() { "…" } else { "" };
+    format!("{}:{}:{column}: {shown}{more}", file.name, held.line + lines)
+}
+
+/// The node that a normalized path (RFC 9535, section 2.7) leads to, or the last one on the way.
+fn follow<'n>(node: &'n Node<'n>, path: &str) -> &'n Node<'n> {
+    let mut here = node;
+    let mut rest = path;
+    while let Some(open) = rest.strip_prefix('[') {
+        let (next, tail) = if let Some(quoted) = open.strip_prefix('\'') {
+            let Some(end) = quoted.find("']") else { break };
+            let name = quoted[..end].replace("\\'", "'").replace("\\\\", "\\");
+            let Tree::Map(fields) = &here.value else { break };
+            let is_named = |key: &Node<'_>| matches!(&key.value, Tree::Scalar(_, text) if *text == name);
+            (fields.iter().find(|(key, _)| is_named(key)).map(|(_, value)| value), &quoted[end + 2..])
+        } else {
+            let Some(end) = open.find(']') else { break };
+            let Tree::List(items) = &here.value else { break };
+            (open[..end].parse::<usize>().ok().and_then(|index| items.get(index)), &open[end + 1..])
+        };
+        let Some(next) = next else { break };
+        (here, rest) = (next, tail);
+    }
+    here
+}
+
+/// A file that is not what its ending says.
+fn broken(file: &Export, line: u64, column: u64, what: &str) -> LoadError {
+    let bytes = fs::read(&file.path).unwrap_or_default();
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    let begin: usize = text.split_inclusive('\n').take(usize::try_from(line - 1).unwrap_or(0)).map(str::len).sum();
+    let along = usize::try_from(column - 1).unwrap_or(0);
+    let at = begin + text[begin..].char_indices().nth(along).map_or(0, |(at, _)| at);
+    let narrow = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
+    let kind = if file.kind == Kind::Csv { "CSV" } else { "JSON" };
+    let problem = Problem {
+        title: format!("this is not {kind}: {what}"),
+        span: Span { file: FileId(0), start: narrow(at), end: narrow(at + 1) },
+        label: "here".to_owned(),
+        related: None,
+        help: None,
+    };
+    LoadError::Input { problems: vec![problem], texts: vec![SourceText { name: file.name.clone(), text }] }
+}

@@ -1,0 +1,129 @@
+//! What came of an import.
+
+use super::at;
+use crate::harmless;
+use crate::page::{FAINT, Look, Page, plural};
+use anstyle::Style;
+use heronshale_core::answer::{Answer, CoverageAnswer};
+
+/// Of each list no more is told than this; JSON tells all.
+const SHOWN: usize = 20;
+/// Wider names push what is behind them aside.
+const WIDEST: usize = 44;
+
+/// What was read, used, ignored, and what leads nowhere, as text.
+pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
+    let Answer { heading, answer, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let read: usize = answer.records.iter().map(|one| one.read).sum();
+    let loose = answer.dangling.len() + answer.unresolved.len();
+    let loose = match loose {
+        0 => "every reference in it leads somewhere".to_owned(),
+        1 => "1 reference leads nowhere".to_owned(),
+        count => format!("{count} references lead nowhere"),
+    };
+    page.top(
+        &format!(
+            "{} holds {} of {}; {loose}.",
+            answer.written,
+            plural(read, "record"),
+            plural(answer.files.len(), "file")
+        ),
+        heading,
+    );
+    page.say(FAINT, &format!("by the profile {}", answer.profile));
+    page.heading("Records");
+    let rows: Vec<Vec<String>> = answer
+        .records
+        .iter()
+        .map(|one| {
+            let mut remarks = Vec::new();
+            if one.read == 0 {
+                remarks.push(format!("none found: {}", at(&one.place)));
+            }
+            if one.left_out > 0 {
+                remarks.push(format!("{} left out by `when`", one.left_out));
+            }
+            if one.repeated > 0 {
+                remarks.push(format!("{} stand there twice", one.repeated));
+            }
+            vec![
+                one.into.clone(),
+                one.read.to_string(),
+                format!("{} {}", one.files, one.from).trim().to_owned(),
+                remarks.join("; "),
+            ]
+        })
+        .collect();
+    page.table(&["into", "read", "from", ""], &rows, &[1]);
+    list(
+        &mut page,
+        "Fields without any value",
+        answer.never.len(),
+        answer
+            .never
+            .iter()
+            .map(|one| (one.field.clone(), format!("none in {}  {}", plural(one.records, "record"), at(&one.place)))),
+    );
+    let (known, open): (Vec<_>, Vec<_>) = answer.ignored.iter().partition(|one| one.because.is_some());
+    list(&mut page, "Ignored", open.len(), open.iter().map(|one| (one.path.clone(), plural(one.values, "value"))));
+    let reason = |because: &Option<String>| because.clone().unwrap_or_default();
+    list(
+        &mut page,
+        "Ignored on purpose",
+        known.len(),
+        known
+            .iter()
+            .map(|one| (one.path.clone(), format!("{}: {}", plural(one.values, "value"), reason(&one.because)))),
+    );
+    list(
+        &mut page,
+        "Ids that no record has",
+        answer.unresolved.len(),
+        answer.unresolved.iter().map(|one| (one.id.clone(), format!("named {}  {}", times(one.times), at(&one.place)))),
+    );
+    list(
+        &mut page,
+        "Names that lead nowhere",
+        answer.dangling.len(),
+        answer.dangling.iter().map(|one| (one.target.clone(), format!("{}  {}", one.holder, at(&one.place)))),
+    );
+    page.gaps(heading);
+    list(
+        &mut page,
+        "Files not read",
+        answer.not_read.len(),
+        answer.not_read.iter().map(|one| (one.name.clone(), one.why.clone())),
+    );
+    page.finish()
+}
+
+fn times(count: usize) -> String {
+    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+}
+
+/// A heading, and pairs of texts under it; nothing if there are none.
+fn list(page: &mut Page, heading: &str, count: usize, pairs: impl Iterator<Item = (String, String)>) {
+    if count == 0 {
+        return;
+    }
+    page.heading(&format!("{heading} ({count})"));
+    let pairs: Vec<(String, String)> = pairs.take(SHOWN).collect();
+    let longest = pairs.iter().map(|(one, _)| one.chars().count()).max().unwrap_or(0).min(WIDEST);
+    for (one, other) in pairs {
+        page.hang(Style::new(), &format!("  {one:<longest$}  "), &other, longest + 4);
+    }
+    if count > SHOWN {
+        page.raw(&format!("and {} more; --format json lists all", count - SHOWN));
+    }
+}
+
+/// What was found for a draft of a profile, as text.
+pub fn drafted_profile(told: &[(String, String)], written: &str, look: Look) -> String {
+    let mut page = Page::new(look);
+    let told: Vec<(String, String)> =
+        told.iter().map(|(one, other)| (crate::harmless_text(one), crate::harmless_text(other))).collect();
+    page.say(crate::page::STRONG, &format!("{written} is a first profile: each line marked TODO is a guess."));
+    list(&mut page, "Lists of objects", told.len(), told.iter().cloned());
+    page.finish()
+}
