@@ -201,6 +201,11 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
         }));
     }
     rules.extend(written.records.0.iter().filter_map(|records| compiler.rule(records)));
+    if let Some(draft) = written.draft.as_ref().filter(|draft| draft.value) {
+        let title = "this profile is a draft: what it leaves out would be missing from the estate".to_owned();
+        let help = Some("work on it, then take this line away".to_owned());
+        compiler.at.fail(draft.span, title, "here", help);
+    }
     if rules.is_empty() && compiler.at.problems.is_empty() {
         let help = Some("name under `records` what of the export is which kind of object".to_owned());
         compiler.at.fail(written.span, "the profile names no records".to_owned(), "here", help);

@@ -28,6 +28,14 @@ pub struct DraftProfile {
     pub told: Vec<(String, String)>,
 }
 
+/// Lists of objects, by files and path.
+type Lists = BTreeMap<(String, String), Shape>;
+
+/// Files that are alike: those of a folder below the first, else each by itself.
+fn group_of(name: &str) -> String {
+    name.rsplit_once('/').map_or_else(|| name.to_owned(), |(folder, _)| format!("{folder}/*"))
+}
+
 /// What is known of a list of objects.
 #[derive(Default)]
 struct Shape {
@@ -82,7 +90,7 @@ impl Taker for Whole<'_> {
 /// # Errors
 /// If a file cannot be read, is too large to be held, or no list of objects is in any.
 pub fn draft_profile(exports: &Exports) -> Result<DraftProfile, LoadError> {
-    let mut lists: BTreeMap<String, Shape> = BTreeMap::new();
+    let mut lists = Lists::new();
     let all =
         From { steps: Vec::new(), rest: None, alone: false, query: JpQuery::new(Vec::new()), text: "$".to_owned() };
     for file in &exports.files {
@@ -91,7 +99,15 @@ pub fn draft_profile(exports: &Exports) -> Result<DraftProfile, LoadError> {
             let error = std::io::Error::other("it has more than 256 MiB: give a part of it");
             return Err(LoadError::Environment { what: what(), error });
         }
-        let mut take = |document: &Json| lists_in(document, "$", &mut lists);
+        let group = group_of(&file.name);
+        let mut take = |document: &Json| {
+            // A folder of documents is a list of them.
+            if group.ends_with('*') && !document.is_array() {
+                list_item(document, &group, "$", &mut lists);
+            } else {
+                lists_in(document, &group, "$", &mut lists);
+            }
+        };
         match read(&file.path, file.kind, &[&all], &mut Whole(&mut take)) {
             Err(Broken::Reading(error)) => return Err(LoadError::Environment { what: what(), error }),
             Err(Broken::Syntax(line, column, what)) => return Err(broken(file, line, column, &what)),
@@ -128,38 +144,38 @@ fn is_list_by_name(fields: &serde_json::Map<String, Json>) -> bool {
 }
 
 /// The lists of objects in a value.
-fn lists_in(json: &Json, path: &str, lists: &mut BTreeMap<String, Shape>) {
+fn lists_in(json: &Json, group: &str, path: &str, lists: &mut Lists) {
     match json {
         Json::Array(items) => {
             let path = format!("{path}[*]");
             for item in items {
-                list_item(item, &path, lists);
+                list_item(item, group, &path, lists);
             }
         }
         Json::Object(fields) if is_list_by_name(fields) => {
             let path = format!("{path}.*");
             for item in fields.values() {
-                list_item(item, &path, lists);
+                list_item(item, group, &path, lists);
             }
         }
         Json::Object(fields) => {
             for (name, value) in fields {
-                lists_in(value, &member(path, name), lists);
+                lists_in(value, group, &member(path, name), lists);
             }
         }
         _ => {}
     }
 }
 
-fn list_item(item: &Json, path: &str, lists: &mut BTreeMap<String, Shape>) {
+fn list_item(item: &Json, group: &str, path: &str, lists: &mut Lists) {
     if let Json::Object(fields) = item {
-        let shape = lists.entry(path.to_owned()).or_default();
+        let shape = lists.entry((group.to_owned(), path.to_owned())).or_default();
         shape.count += 1;
         for (name, value) in fields {
             leaves(value, &member("$", name), &mut shape.fields);
         }
         for (name, value) in fields {
-            lists_in(value, &member(path, name), lists);
+            lists_in(value, group, &member(path, name), lists);
         }
     }
 }
@@ -199,10 +215,29 @@ fn last_name(path: &str) -> String {
     last.trim_matches(['\'', ']', '$']).to_lowercase()
 }
 
-/// What a list may be, by its name.
-fn section_of(path: &str) -> Option<&'static str> {
-    let name = last_name(path).replace(['-', ' '], "_");
-    WORDS.iter().find(|(_, words)| words.iter().any(|word| name.contains(word))).map(|(section, _)| *section)
+/// Names that say nothing of what a list holds.
+const PLAIN: [&str; 8] = ["", "items", "data", "results", "values", "value", "objects", "records"];
+
+/// What a list may be: by its name, by the name of its file, or because there are ports in it.
+fn section_of(group: &str, path: &str, lists: &Lists) -> Option<&'static str> {
+    let of = |name: &str| {
+        let name = name.to_lowercase().replace(['-', ' '], "_");
+        WORDS.iter().find(|(_, words)| words.iter().any(|word| name.contains(word))).map(|(section, _)| *section)
+    };
+    let name = last_name(path);
+    if !PLAIN.contains(&name.as_str()) {
+        return of(&name);
+    }
+    let file = group.trim_end_matches("/*").rsplit('/').next().unwrap_or(group);
+    let within =
+        |(other, inner): &(String, String)| other == group && inner.len() > path.len() && inner.starts_with(path);
+    let has_ports = |shape: &Shape| {
+        let about =
+            |words: &[&str]| shape.fields.keys().any(|field| words.iter().any(|word| last_name(field).contains(word)));
+        about(&["proto"]) && about(&["port", "low", "high", "from", "to"])
+    };
+    let rules = || lists.iter().any(|(key, shape)| within(key) && has_ports(shape));
+    of(file.split('.').next().unwrap_or(file)).or_else(|| rules().then_some("security_groups"))
 }
 
 impl Values {
@@ -280,49 +315,66 @@ fn guesses(section: &str, shape: &Shape) -> Vec<(&'static str, String)> {
     found
 }
 
-fn written(lists: &BTreeMap<String, Shape>) -> DraftProfile {
+fn written(lists: &Lists) -> DraftProfile {
     let mut text = String::from(
         "# A first profile, drafted from exports. Each line marked TODO is a guess: see what the list really is, and what its fields\n\
          # mean. `heronshale schema profile` and docs/intake.md say what can be written; `heronshale import` tells what is ignored.\n\
-         format: heronshale-profile\nversion: 1\nname: drafted\nrecords:\n",
+         format: heronshale-profile\nversion: 1\nname: drafted\ndraft: true\nrecords:\n",
     );
     let mut told = Vec::new();
     let mut any = false;
-    for (path, shape) in lists {
-        let within =
-            lists.keys().filter(|other| path.starts_with(&format!("{other}."))).max_by_key(|other| other.len());
-        let section = section_of(path).filter(|_| within.is_none());
+    for ((group, path), shape) in lists {
+        let around = |(other, outer): &&(String, String)| {
+            other == group
+                && path != outer
+                && path.starts_with(outer.as_str())
+                && path[outer.len()..].starts_with(['.', '['])
+        };
+        let within = lists.keys().filter(around).max_by_key(|(_, outer)| outer.len()).map(|(_, outer)| outer);
+        let section = section_of(group, path, lists).filter(|_| within.is_none());
         let mut comment = String::new();
         for (field, values) in &shape.fields {
             let unique = if values.unique && values.count > 1 { ", each another" } else { "" };
             let _ = writeln!(
                 comment,
-                "    #   {field}  in {} of {}{unique}: {}",
+                "    #   {}  in {} of {}{unique}: {}",
+                line(field),
                 values.count,
                 shape.count,
                 values.shown()
             );
         }
+        let place = format!("{group} {path}");
+        let objects = if shape.count == 1 { "1 object".to_owned() } else { format!("{} objects", shape.count) };
         match (section, within) {
             (Some(section), _) => {
                 any = true;
-                let _ = writeln!(text, "  - into: {section}  # TODO: is it?\n    from: {}", quoted(path));
+                let _ = writeln!(
+                    text,
+                    "  - into: {section}  # TODO: is it?\n    files: \"{group}\"\n    from: {}",
+                    quoted(path)
+                );
                 text.push_str(&comment);
                 text.push_str("    fields:\n");
                 for (field, from) in guesses(section, shape) {
                     let _ = writeln!(text, "      {field}: {}  # TODO", quoted(&from));
                 }
-                told.push((path.clone(), format!("{} objects: perhaps {section}", shape.count)));
+                told.push((place, format!("{objects}: perhaps {section}")));
             }
             (None, Some(outer)) => {
-                let _ = writeln!(text, "    # in each of {outer}: ${}, {} in all", &path[outer.len()..], shape.count);
+                let _ = writeln!(
+                    text,
+                    "    # in each of {}: ${}, {objects} in all",
+                    line(&format!("{group} {outer}")),
+                    line(&path[outer.len()..])
+                );
                 text.push_str(&comment);
-                told.push((path.clone(), format!("{} objects, in each of {outer}", shape.count)));
+                told.push((place, format!("{objects}, in each of {outer}")));
             }
             (None, None) => {
-                let _ = writeln!(text, "  # TODO: {path}, {} objects: what are they?", shape.count);
+                let _ = writeln!(text, "  # TODO: {}, {objects}: what are they?", line(&place));
                 text.push_str(&comment);
-                told.push((path.clone(), format!("{} objects: what are they?", shape.count)));
+                told.push((place, format!("{objects}: what are they?")));
             }
         }
     }
@@ -332,11 +384,13 @@ fn written(lists: &BTreeMap<String, Shape>) -> DraftProfile {
     DraftProfile { text, told }
 }
 
-/// As YAML takes it.
-fn quoted(path: &str) -> String {
-    if path.contains(['[', '\'', '*', ' ', '#', ':']) {
-        format!("\"{}\"", path.replace('\\', "\\\\").replace('"', "\\\""))
-    } else {
-        path.to_owned()
-    }
+/// As YAML takes it: a plain text, or quoted as JSON is.
+fn quoted(text: &str) -> String {
+    let plain = |sign: char| sign.is_ascii_alphanumeric() || "$._-/".contains(sign);
+    if text.chars().all(plain) { text.to_owned() } else { serde_json::Value::from(text).to_string() }
+}
+
+/// As a comment takes it: in one line.
+fn line(text: &str) -> String {
+    text.escape_debug().to_string()
 }

@@ -20,6 +20,8 @@ record! {
         name: Required<Name>,
         /// For whom it is, and where the exports come from.
         about: Option<Prose>,
+        /// Whether it is a draft, which nothing is imported by: take this away once you have worked on it.
+        draft: Option<Spanned<bool>>,
         /// Tables from the export's words to the snapshot's, by name; `table` in a value names one.
         tables: Option<Tables>,
         /// The estate as a whole: its fields, from one node.

@@ -32,6 +32,45 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         heading,
     );
     page.say(FAINT, &format!("by the profile {}", answer.profile));
+    list(
+        &mut page,
+        "Ids that no record has",
+        answer.unresolved.len(),
+        answer.unresolved.iter().map(|one| (one.id.clone(), format!("named {}  {}", times(one.times), at(&one.place)))),
+    );
+    list(
+        &mut page,
+        "Names that lead nowhere",
+        answer.dangling.len(),
+        answer.dangling.iter().map(|one| (one.target.clone(), format!("{}  {}", one.holder, at(&one.place)))),
+    );
+    page.gaps(heading);
+    list(
+        &mut page,
+        "Fields without any value",
+        answer.never.len(),
+        answer
+            .never
+            .iter()
+            .map(|one| (one.field.clone(), format!("none in {}  {}", plural(one.records, "record"), at(&one.place)))),
+    );
+    let (known, open): (Vec<_>, Vec<_>) = answer.ignored.iter().partition(|one| one.because.is_some());
+    list(&mut page, "Ignored", open.len(), open.iter().map(|one| (one.path.clone(), plural(one.values, "value"))));
+    let reason = |because: &Option<String>| because.clone().unwrap_or_default();
+    list(
+        &mut page,
+        "Ignored on purpose",
+        known.len(),
+        known
+            .iter()
+            .map(|one| (one.path.clone(), format!("{}: {}", plural(one.values, "value"), reason(&one.because)))),
+    );
+    list(
+        &mut page,
+        "Files not read",
+        answer.not_read.len(),
+        answer.not_read.iter().map(|one| (one.name.clone(), one.why.clone())),
+    );
     page.heading("Records");
     let rows: Vec<Vec<String>> = answer
         .records
@@ -56,45 +95,6 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         })
         .collect();
     page.table(&["into", "read", "from", ""], &rows, &[1]);
-    list(
-        &mut page,
-        "Fields without any value",
-        answer.never.len(),
-        answer
-            .never
-            .iter()
-            .map(|one| (one.field.clone(), format!("none in {}  {}", plural(one.records, "record"), at(&one.place)))),
-    );
-    let (known, open): (Vec<_>, Vec<_>) = answer.ignored.iter().partition(|one| one.because.is_some());
-    list(&mut page, "Ignored", open.len(), open.iter().map(|one| (one.path.clone(), plural(one.values, "value"))));
-    let reason = |because: &Option<String>| because.clone().unwrap_or_default();
-    list(
-        &mut page,
-        "Ignored on purpose",
-        known.len(),
-        known
-            .iter()
-            .map(|one| (one.path.clone(), format!("{}: {}", plural(one.values, "value"), reason(&one.because)))),
-    );
-    list(
-        &mut page,
-        "Ids that no record has",
-        answer.unresolved.len(),
-        answer.unresolved.iter().map(|one| (one.id.clone(), format!("named {}  {}", times(one.times), at(&one.place)))),
-    );
-    list(
-        &mut page,
-        "Names that lead nowhere",
-        answer.dangling.len(),
-        answer.dangling.iter().map(|one| (one.target.clone(), format!("{}  {}", one.holder, at(&one.place)))),
-    );
-    page.gaps(heading);
-    list(
-        &mut page,
-        "Files not read",
-        answer.not_read.len(),
-        answer.not_read.iter().map(|one| (one.name.clone(), one.why.clone())),
-    );
     page.finish()
 }
 
@@ -104,17 +104,21 @@ fn times(count: usize) -> String {
 
 /// A heading, and pairs of texts under it; nothing if there are none.
 fn list(page: &mut Page, heading: &str, count: usize, pairs: impl Iterator<Item = (String, String)>) {
+    some_of(page, heading, count, SHOWN, pairs);
+}
+
+fn some_of(page: &mut Page, heading: &str, count: usize, most: usize, pairs: impl Iterator<Item = (String, String)>) {
     if count == 0 {
         return;
     }
     page.heading(&format!("{heading} ({count})"));
-    let pairs: Vec<(String, String)> = pairs.take(SHOWN).collect();
+    let pairs: Vec<(String, String)> = pairs.take(most).collect();
     let longest = pairs.iter().map(|(one, _)| one.chars().count()).max().unwrap_or(0).min(WIDEST);
     for (one, other) in pairs {
         page.hang(Style::new(), &format!("  {one:<longest$}  "), &other, longest + 4);
     }
-    if count > SHOWN {
-        page.raw(&format!("and {} more; --format json lists all", count - SHOWN));
+    if count > most {
+        page.raw(&format!("and {} more; --format json lists all", count - most));
     }
 }
 
@@ -124,6 +128,6 @@ pub fn drafted_profile(told: &[(String, String)], written: &str, look: Look) -> 
     let told: Vec<(String, String)> =
         told.iter().map(|(one, other)| (crate::harmless_text(one), crate::harmless_text(other))).collect();
     page.say(crate::page::STRONG, &format!("{written} is a first profile: each line marked TODO is a guess."));
-    list(&mut page, "Lists of objects", told.len(), told.iter().cloned());
+    some_of(&mut page, "Lists of objects", told.len(), told.len(), told.iter().cloned());
     page.finish()
 }

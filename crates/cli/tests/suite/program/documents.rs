@@ -75,6 +75,7 @@ fn the_reference_of_commands_is_the_help() {
         "matrix",
         "audit",
         "tidy",
+        "import",
         "explain",
         "schema",
         "completions",
@@ -105,11 +106,18 @@ fn is_shown(shown: &[&str], output: &[&str]) -> Result<(), String> {
 }
 
 #[test]
-fn every_output_in_the_readme_is_real() {
-    let readme = std::fs::read_to_string(format!("{ROOT}/README.md")).unwrap();
+fn the_reference_of_profiles_is_the_schema() {
+    let schema = heronshale_intake::profile_schema();
+    check_generated("docs/intake.md", &document_reference(&schema, super::imports::SHEET_PROFILE));
+}
+
+/// Runs the commands that a document shows; how many there are.
+fn run_all(document: &str) -> usize {
+    let text = std::fs::read_to_string(format!("{ROOT}/{document}")).unwrap();
     let folder = Folder::with_demo();
-    let mut count = 0;
-    for block in readme.split("```console\n").skip(1) {
+    super::imports::write_exports(&folder);
+    let blocks: Vec<&str> = text.split("```console\n").skip(1).collect();
+    for block in &blocks {
         let block = block.split("\n```").next().unwrap();
         let (command, shown) = block.split_once('\n').unwrap();
         let words = command.strip_prefix("$ heronshale ").unwrap_or_else(|| panic!("{command}"));
@@ -117,10 +125,15 @@ fn every_output_in_the_readme_is_real() {
         let run = folder.run(&arguments);
         let output = format!("{}{}", run.stdout, run.stderr);
         let (shown, output): (Vec<&str>, Vec<&str>) = (shown.lines().collect(), output.lines().collect());
-        is_shown(&shown, &output).unwrap_or_else(|what| panic!("{command}\n{what}"));
-        count += 1;
+        is_shown(&shown, &output).unwrap_or_else(|what| panic!("{document}: {command}\n{what}"));
     }
-    assert!(count >= 5, "{count} outputs");
+    blocks.len()
+}
+
+#[test]
+fn every_output_that_documents_show_is_real() {
+    assert!(run_all("README.md") >= 5 && run_all("docs/intake.md") >= 2);
+    let readme = std::fs::read_to_string(format!("{ROOT}/README.md")).unwrap();
     let named = readme.split("docs/screenshots/").skip(1).map(|rest| rest.split(')').next().unwrap());
     for picture in named {
         assert!(std::path::Path::new(&format!("{ROOT}/docs/screenshots/{picture}")).exists(), "{picture}");

@@ -5,14 +5,19 @@ use heronshale_mockcloud::{Cloud, PROFILE};
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-/// A folder with what the simulated cloud tells, the profile for it, and the demo estate.
-fn skerry() -> Folder {
-    let folder = Folder::with_demo();
+/// Writes what the simulated cloud tells, and the profile for it.
+pub fn write_exports(folder: &Folder) {
     let cloud = Cloud::marrowfen();
     for (name, document) in cloud.documents() {
         folder.write(&format!("exports/{name}.json"), serde_json::to_string_pretty(&document).unwrap());
     }
     folder.write("skerry.yaml", PROFILE);
+}
+
+/// A folder with these, and the demo estate.
+fn skerry() -> Folder {
+    let folder = Folder::with_demo();
+    write_exports(&folder);
     for name in ["expectations", "acceptances", "heronshale"] {
         std::fs::remove_file(folder.path().join(format!("marrowfen-ferries/{name}.yaml"))).unwrap();
     }
@@ -165,28 +170,8 @@ web,out,,,any,
 db,in,tcp,5432,group:web,\"Orders, mostly\"
 ";
 
-const SHEET_PROFILE: &str = r#"
-format: heronshale-profile
-version: 1
-name: sheet
-records:
-  - into: security_groups
-    files: "*.csv"
-    from: $[*]
-    gather: $.Group
-    fields:
-      id: $[0].Group
-      inbound:
-        each: $[?@.Way == "in"]
-        fields: &rule
-          services:
-            first_of:
-              - { text: "{protocol} {ports}", with: { protocol: $.Protocol, ports: { path: $.Ports, split: ";" } } }
-              - $.Protocol
-          peers: $.Peers
-          description: $.Why
-      outbound: { each: "$[?@.Way == 'out']", fields: *rule }
-"#;
+/// The profile for it, which the documentation shows.
+pub const SHEET_PROFILE: &str = include_str!("../../fixtures/sheet.yaml");
 
 #[test]
 fn a_sheet_with_a_row_for_each_rule_is_gathered_by_group() {
@@ -242,15 +227,70 @@ fn lines_of_json_are_documents_and_what_comes_twice_stands_once() {
 fn a_draft_finds_the_lists_and_is_a_profile_that_can_be_worked_on() {
     let folder = skerry();
     let told = folder.run(&["import", "--draft-profile", "draft.yaml", "exports"]).ok();
-    assert!(told.contains("$.items[*].cells[*]") && told.contains("16 objects"), "{told}");
+    assert!(
+        told.contains("nets.json $.items[*].cells[*]")
+            && told.contains("16 objects")
+            && told.contains("perhaps security_groups"),
+        "{told}"
+    );
     let text = folder.read("draft.yaml");
     assert!(text.starts_with("# A first profile") && text.contains("TODO"), "{text}");
+    // Nothing is imported by it: what it leaves out would be missing from the estate.
+    let refused = folder.run(&["import", "--profile", "draft.yaml", "exports", "--into", "snap.yaml"]).fails(3);
+    assert!(refused.contains("this profile is a draft") && refused.contains("1 error"), "{refused}");
     // It is read without an error as long as its guesses are sections and fields.
     let plain = r#"{ "networks": [ { "name": "a", "cidr": "10.0.0.0/8" }, { "name": "b", "cidr": "10.1.0.0/16" } ] }"#;
     let other = Folder::new();
     other.write("e.json", plain);
     other.run(&["import", "--draft-profile", "draft.yaml", "e.json"]).ok();
+    other.write("draft.yaml", other.read("draft.yaml").replace("draft: true\n", ""));
     let (code, told) = other.json(&["import", "--profile", "draft.yaml", "e.json", "--into", "snap.yaml"]);
     assert_eq!((code, &told["heading"]["size"]["networks"]), (0, &2.into()), "{}", other.read("draft.yaml"));
     assert!(other.read("snap.yaml").contains("blocks: 10.1.0.0/16"));
+}
+
+/// The most memory that a running program had so far, in KiB.
+#[cfg(target_os = "linux")]
+fn most_memory(process: u32) -> Option<u64> {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).ok()?;
+    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"))?;
+    line.trim().trim_end_matches(" kB").parse().ok()
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn an_export_is_larger_than_the_memory_that_reading_it_takes() {
+    use std::fmt::Write;
+    let folder = Folder::new();
+    let noise = format!("{{\"at\":1,\"what\":\"{}\"}}", "x".repeat(1_000));
+    let mut text = "{\"nets\":[{\"n\":\"a\",\"b\":\"10.0.0.0/8\"}],\"log\":[".to_owned();
+    for _ in 0..20_000 {
+        let _ = write!(text, "{noise},");
+    }
+    let _ = write!(text, "{noise}],\"crews\":[");
+    for at in 0..200 {
+        let comma = if at == 0 { "" } else { "," };
+        let _ = write!(text, "{comma}{{\"label\":\"g{at}\",\"noise\":[{}]}}", vec![noise.as_str(); 100].join(","));
+    }
+    text.push_str("]}");
+    let bytes = text.len() as u64;
+    assert!(bytes > 40_000_000);
+    folder.write("big.json", text);
+    let records = "  - { into: networks, from: \"$.nets[*]\", fields: { id: $.n, blocks: $.b } }
+  - { into: security_groups, from: \"$.crews[*]\", fields: { id: $.label } }\n";
+    folder.write("p.yaml", format!("format: heronshale-profile\nversion: 1\nname: big\nrecords:\n{records}"));
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_heronshale"))
+        .args(["import", "--profile", "p.yaml", "big.json", "--into", "snap.yaml"])
+        .current_dir(folder.path())
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut most = 0;
+    while child.try_wait().unwrap().is_none() {
+        most = most_memory(child.id()).unwrap_or(most).max(most);
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    assert!(child.wait().unwrap().success());
+    assert_eq!(folder.read("snap.yaml").matches("- id: g").count(), 200);
+    assert!(most > 0 && most * 1024 < bytes, "{most} KiB for {bytes} bytes");
 }
