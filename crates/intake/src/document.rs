@@ -54,6 +54,12 @@ impl Documents {
     pub fn read<T: Written>(&mut self, name: &str, path: &Path) -> Result<Option<T>, LoadError> {
         let bytes = std::fs::read(path)
             .map_err(|error| LoadError::Environment { what: format!("cannot read {}", path.display()), error })?;
+        let is_json = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("json"));
+        Ok(self.read_bytes(name, bytes, is_json))
+    }
+
+    /// Reads one from its bytes; none comes back if it cannot be read, and why is kept.
+    pub fn read_bytes<T: Written>(&mut self, name: &str, bytes: Vec<u8>, is_json: bool) -> Option<T> {
         let name = name.to_owned();
         let file = FileId(u32::try_from(self.texts.len()).expect("fewer than 2^32 files"));
         let text = String::from_utf8(bytes).unwrap_or_else(|error| {
@@ -63,17 +69,16 @@ impl Documents {
         });
         let text = text.strip_prefix('\u{feff}').map_or_else(|| text.clone(), |rest| format!("   {rest}"));
         self.files.push(SourceFile::new(&name, text.as_bytes()));
-        let is_json = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("json"));
         let mut whole = Whole::default();
         let read = if is_json { json::read(file, &text, &mut whole) } else { yaml::read(file, &text, &mut whole) };
         let end = u32::try_from(text.len()).unwrap_or(u32::MAX);
         self.texts.push(SourceText { name, text });
         if let Err(problem) = read {
             self.reading.problems.push(problem);
-            return Ok(None);
+            return None;
         }
         let node = Node { span: Span { file, start: 0, end: end.min(1) }, value: Value::Map(whole.fields) };
-        Ok(T::read(&node, &mut self.reading))
+        T::read(&node, &mut self.reading)
     }
 
     /// Checks what a document says of itself.

@@ -17,13 +17,14 @@ mod values;
 mod written;
 mod yaml;
 
-pub use collect::{Bounds, CollectError, Collected, Missing, Token, collect};
+pub use collect::{Bounds, COLLECTION, CollectError, Collected, Missing, Token, collect};
 pub use configuration::{CONFIGURATION, Configuration, configuration_schema, load_configuration};
 pub use edit::{Edited, without_rules};
 pub use load::{Beside, LoadError, NotRead, Snapshot, SourceText, load, load_texts};
 pub use observed::load_observed;
 pub use profile::{
-    DraftProfile, Exports, PROFILE, Profile, draft_profile, exports, import, load_profile, profile_schema,
+    BUILT_IN, DraftProfile, Exports, PROFILE, Profile, built_in_profile, draft_profile, exports, import, load_profile,
+    profile_schema,
 };
 pub use reading::{did_you_mean, parse_moment};
 pub use sections::{snapshot_schema, snapshot_sections};

@@ -6,8 +6,8 @@ use clap::Args;
 use heronshale_core::answer::{CoverageAnswer, loose_ends, with_heading};
 use heronshale_core::view::View;
 use heronshale_intake::{
-    Bounds, CollectError, Exports, FORMAT, Profile, Token, VERSION, collect, draft_profile, exports, import,
-    load_profile, load_texts, snapshot_sections,
+    Bounds, CollectError, Exports, FORMAT, Profile, Token, VERSION, built_in_profile, collect, draft_profile, exports,
+    import, load_profile, load_texts, snapshot_sections,
 };
 use heronshale_report as report;
 use std::collections::BTreeMap;
@@ -26,7 +26,8 @@ pub struct Import {
     /// The exports: files, and folders of them
     #[arg(value_name = "FILE", required_unless_present = "url")]
     exports: Vec<PathBuf>,
-    /// The profile: which nodes of the exports are which objects (`heronshale schema profile`)
+    /// The profile: which nodes of the exports are which objects (`heronshale schema profile`); or openstack, which ships with the
+    /// program
     #[arg(long, value_name = "FILE", required_unless_present = "draft_profile")]
     profile: Option<PathBuf>,
     /// Look at exports that no profile knows yet, and write a first profile to work on
@@ -74,7 +75,8 @@ impl Import {
             let what = format!("{} is there already", into.display());
             return Err(Failure::wrong(what, "name another file, or overwrite it with --force"));
         }
-        let profile = load_profile(profile).map_err(Failure::exports)?;
+        let built_in = profile.to_str().filter(|_| !profile.exists()).and_then(built_in_profile);
+        let profile = built_in.unwrap_or_else(|| load_profile(profile)).map_err(Failure::exports)?;
         let paths = match (&self.url, &self.collect) {
             (Some(url), Some(folder)) => {
                 self.collect(&profile, url, folder)?;

@@ -63,7 +63,7 @@ pub struct CoveredRecords {
     pub into: String,
     /// How many there are.
     pub read: usize,
-    /// How many of them `when` left out.
+    /// How many of them `when` and `having` left out.
     pub left_out: usize,
     /// How many say the same as one before.
     pub repeated: usize,
@@ -87,7 +87,7 @@ pub struct NeverGiven {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct IgnoredPart {
-    /// A path of names, with [*] for every item of a list.
+    /// A path of names, with `[*]` for every item of a list.
     pub path: String,
     /// How many values it has.
     pub values: usize,

@@ -74,7 +74,7 @@ pub(super) enum Piece {
 /// What is done to a value.
 #[derive(Clone, Debug)]
 pub(super) enum Then {
-    Lookup(usize),
+    Lookup(usize, bool),
     Split(String),
     Pattern(Regex, String, Option<Otherwise>),
     Table(FxHashMap<String, Vec<Json>>, Option<Otherwise>),
@@ -87,6 +87,8 @@ pub(super) enum Then {
 #[derive(Clone, Debug)]
 pub(crate) struct Made {
     pub name: String,
+    /// Whether several values stand there; objects of `each` are a list then even if there is one.
+    pub list: bool,
     pub value: Value,
 }
 
@@ -100,6 +102,7 @@ pub(super) struct Rule {
     /// The files as written.
     pub files_text: String,
     pub when: Vec<JpQuery>,
+    pub having: Vec<Value>,
     pub gather: Option<Value>,
     pub fields: Vec<Made>,
     pub inside: Vec<Rule>,
@@ -164,7 +167,7 @@ pub(super) struct Compiled {
     pub lookups: Vec<Lookup>,
     pub plan: Plan,
     /// What is left out on purpose: the pattern and the reason.
-    pub ignored: Vec<(String, String)>,
+    pub ignored: Vec<(Regex, String)>,
 }
 
 fn texts(patterns: &[Spanned<Name>]) -> String {
@@ -195,6 +198,7 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
             from,
             files_text: texts(&estate.files.0),
             when: Vec::new(),
+            having: Vec::new(),
             gather: None,
             fields,
             inside: Vec::new(),
@@ -211,7 +215,13 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
         compiler.at.fail(written.span, "the profile names no records".to_owned(), "here", help);
     }
     let plan = written.collect.as_ref().map(|collect| compiler.plan(collect)).unwrap_or_default();
-    let ignored = written.ignored.0.iter().map(|one| (one.path.0.value.to_string(), one.because.0.to_string()));
+    // `.*` is any name, and what lies below a part belongs to it.
+    let pattern = |path: &str| {
+        let any = regex::escape(path).replace(r"\.\*", r"(?:\.\w+|\['[^']*'\])");
+        Regex::new(&format!(r"^{any}(?:[.\[]|$)")).ok()
+    };
+    let ignored = written.ignored.0.iter();
+    let ignored = ignored.filter_map(|one| Some((pattern(&one.path.0.value)?, one.because.0.to_string())));
     Compiled { name: written.name.0.clone(), ignored: ignored.collect(), rules, lookups: compiler.lookups, plan }
 }
 
@@ -344,6 +354,7 @@ impl Compiler<'_> {
         let section = self.section(&written.into.0);
         let shape = section.map_or(Json::Null, |section| self.shape_of(section));
         let fields = self.fields(&written.fields.0, &shape, &written.into.0.value, written.span);
+        let having = self.values(&written.having.0, &Json::Null);
         let gather = written.gather.as_ref().map(|value| self.value(value, &Json::Null));
         let inside = written.inside.0.iter().filter_map(|records| self.rule(records)).collect();
         let gather = match gather {
@@ -358,6 +369,7 @@ impl Compiler<'_> {
             from: from?,
             files_text,
             when,
+            having: having?,
             gather,
             fields,
             inside,
@@ -411,8 +423,9 @@ impl Compiler<'_> {
                 continue;
             }
             let inner = self.object_in(&shape["properties"][&name.value]).cloned().unwrap_or(Json::Null);
+            let list = shape["properties"][&name.value].get("$ref").is_none();
             if let Some(value) = self.value(value, &inner) {
-                made.push(Made { name: name.value.clone(), value });
+                made.push(Made { name: name.value.clone(), list, value });
             }
         }
         let needed = shape["required"].as_array().into_iter().flatten().filter_map(Json::as_str);
@@ -455,6 +468,7 @@ impl Compiler<'_> {
             self.at.fail(span, title, "here", Some(format!("write one of {all}")));
             return None;
         };
+        let fits = made.table.is_some() || made.pattern.is_some() || made.lookup.is_some();
         let strays = [
             (made.with.is_some(), "with", "text", source == "text"),
             (made.fields.is_some(), "fields", "each", source == "each"),
@@ -462,7 +476,7 @@ impl Compiler<'_> {
             (made.key.is_some(), "key", "pairs", source == "pairs"),
             (made.value.is_some(), "value", "pairs", source == "pairs"),
             (made.becomes.is_some(), "becomes", "pattern", made.pattern.is_some()),
-            (made.otherwise.is_some(), "otherwise", "table or pattern", made.table.is_some() || made.pattern.is_some()),
+            (made.otherwise.is_some(), "otherwise", "table, pattern or lookup", fits),
         ];
         for (_, stray, needs, _) in strays.into_iter().filter(|(there, .., fits)| *there && !fits) {
             self.at.fail(span, format!("`{stray}` means nothing without `{needs}`"), "in here", None);
@@ -553,7 +567,7 @@ impl Compiler<'_> {
     fn then(&mut self, made: &WrittenMade, inner: &Json) -> Option<Vec<Then>> {
         let mut then = Vec::new();
         if let Some(lookup) = &made.lookup {
-            then.push(Then::Lookup(self.lookup(lookup)?));
+            then.push(Then::Lookup(self.lookup(lookup)?, made.otherwise == Some(Otherwise::LeaveOut)));
         }
         if let Some(at) = &made.split {
             then.push(Then::Split(at.0.to_string()));
@@ -601,10 +615,17 @@ impl Compiler<'_> {
     }
 
     fn lookup(&mut self, written: &WrittenLookup) -> Option<usize> {
+        let before = self.lookups.len();
         let from = self.from(Some(&written.in_records.0), written.span);
         let files = self.files(&written.files.0);
         let by = self.value(&written.by.0, &Json::Null);
         let take = self.value(&written.take.0, &Json::Null);
+        // All joins are indexed in one pass.
+        if self.lookups.len() > before {
+            let title = "what a lookup asks of its records cannot be looked up itself".to_owned();
+            let help = Some("look up the id first, and what comes of it around that, with `all_of`".to_owned());
+            self.at.fail(written.span, title, "here", help);
+        }
         self.lookups.push(Lookup { files, from: from?, by: by?, take: take? });
         Some(self.lookups.len() - 1)
     }

@@ -118,7 +118,7 @@ impl Used {
             let there = self.query(query, &here);
             self.whole(&there);
         }
-        if let Some(value) = &rule.gather {
+        for value in rule.having.iter().chain(&rule.gather) {
             self.value(value, &here, outer);
         }
         // What is gathered is asked as a list: its items are the records.

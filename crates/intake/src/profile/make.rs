@@ -127,6 +127,12 @@ impl<'p> Making<'p> {
         (made.len() == fields.len()).then(|| made.into_iter().map(text).collect::<Option<Vec<_>>>())?
     }
 
+    /// Whether each of some values is there.
+    pub fn has(&mut self, all: &[Value], scope: &Scope<'_>) -> bool {
+        self.origins.clear();
+        all.iter().all(|value| !self.values(value, scope).is_empty())
+    }
+
     /// By what a record is gathered with others.
     pub fn gathered_by(&mut self, value: &Value, scope: &Scope<'_>) -> Vec<String> {
         self.origins.clear();
@@ -178,7 +184,7 @@ impl<'p> Making<'p> {
                 given.0 += 1;
                 given.1 += usize::from(!values.is_empty());
             }
-            let is_list = matches!(field.value.source, Source::Each(..));
+            let is_list = field.list && matches!(field.value.source, Source::Each(..));
             let got = match values.len() {
                 0 => continue,
                 1 if !is_list => values.into_iter().next(),
@@ -356,8 +362,9 @@ impl<'p> Making<'p> {
         let text = text_of(json);
         let as_got = |json: &Json| whole(json, got.origin);
         match then {
-            Then::Lookup(index) => match self.indexes[*index].get(&text) {
+            Then::Lookup(index, leave_out) => match self.indexes[*index].get(&text) {
                 Some(taken) => taken.iter().map(as_got).collect(),
+                None if *leave_out => Vec::new(),
                 None => {
                     *self.unresolved.entry((span, text)).or_default() += 1;
                     vec![got]

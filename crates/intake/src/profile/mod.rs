@@ -103,6 +103,24 @@ pub fn load_profile(path: &Path) -> Result<Profile, LoadError> {
     let mut documents = Documents::default();
     let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
     let written = documents.read::<WrittenProfile>(&name, path)?;
+    compiled(documents, written)
+}
+
+/// The profiles that ship with the program, by name.
+pub const BUILT_IN: [(&str, &str); 1] = [("openstack", include_str!("../../../../profiles/openstack.yaml"))];
+
+/// A profile that ships with the program.
+///
+/// # Errors
+/// If it cannot be used, which a test rules out.
+pub fn built_in_profile(name: &str) -> Option<Result<Profile, LoadError>> {
+    let (_, text) = BUILT_IN.iter().find(|(known, _)| *known == name)?;
+    let mut documents = Documents::default();
+    let written = documents.read_bytes::<WrittenProfile>(&format!("{name}.yaml"), text.as_bytes().to_vec(), false);
+    Some(compiled(documents, written))
+}
+
+fn compiled(mut documents: Documents, written: Option<WrittenProfile>) -> Result<Profile, LoadError> {
     let compiled = written.map(|written| {
         documents.check_header(&written.format.0, &written.version.0, PROFILE);
         compile(written, &mut documents.reading)
@@ -195,9 +213,9 @@ impl Exports {
 ///
 /// # Errors
 /// If a file cannot be reached, or with all that is wrong, in the profile and in the data.
-pub fn import(
-    profile: &Profile,
-    exports: &Exports,
+pub fn import<'p>(
+    profile: &'p Profile,
+    exports: &'p Exports,
     out: &mut dyn FnMut(&'static str, &str) -> std::io::Result<()>,
     progress: &mut dyn FnMut(u64),
 ) -> Result<CoverageAnswer, LoadError> {
@@ -214,6 +232,7 @@ pub fn import(
         progress,
         gathered: FxHashMap::default(),
         records: 0,
+        taken: exports.collected.as_ref().map(|collected| collected.taken.as_str()),
         indexing: true,
     };
     /// Each rule with those inside of it; `around`: from where those around it are read.
@@ -308,6 +327,8 @@ struct Run<'p, 'o> {
     /// Records that are gathered, by rule: what they have in common, and they with where each stands.
     gathered: FxHashMap<usize, Vec<Gathered<'p>>>,
     records: usize,
+    /// When the exports were collected, if that is known.
+    taken: Option<&'p str>,
     /// Whether this is the pass for joins.
     indexing: bool,
 }
@@ -373,7 +394,9 @@ impl<'p> Run<'p, '_> {
         self.records += 1;
         let at = self.rules.iter().position(|tally| std::ptr::eq(tally.rule, rule)).unwrap_or(0);
         self.rules[at].read += 1;
-        if !rule.when.iter().all(|query| !found(query, scope.node, scope.pointer).is_empty()) {
+        let asked_for = rule.when.iter().all(|query| !found(query, scope.node, scope.pointer).is_empty())
+            && self.making.has(&rule.having, scope);
+        if !asked_for {
             self.rules[at].left_out += 1;
             return;
         }
@@ -401,7 +424,10 @@ impl<'p> Run<'p, '_> {
 
     fn made(&mut self, rule: &'p Rule, at: usize, scope: &Scope<'_>, stands: Stands<'_, 'p>) {
         match self.making.object(rule, scope) {
-            Some(object) => {
+            Some(mut object) => {
+                if let (Some(taken), "estate", None) = (self.taken, rule.section, object.get("taken")) {
+                    object["taken"] = taken.into();
+                }
                 let spot = match stands {
                     Stands::Here(spot) => Some(spot),
                     Stands::Gathered(all) => all.first().map(|(_, spot)| spot),
@@ -473,10 +499,7 @@ impl<'p> Run<'p, '_> {
             }
         }
         let because = |path: &str| {
-            let covers = |(pattern, _): &&(String, String)| {
-                path.strip_prefix(pattern.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with(['.', '[']))
-            };
-            compiled.ignored.iter().find(covers).map(|(_, because)| because.clone())
+            compiled.ignored.iter().find(|(part, _)| part.is_match(path)).map(|(_, because)| because.clone())
         };
         let parts = unused(&self.seen, &Used::of(&compiled.rules, &compiled.lookups));
         answer.ignored =

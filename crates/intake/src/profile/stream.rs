@@ -196,8 +196,10 @@ impl<T: Taker> Walk<'_, T> {
         while reader.has_next()? {
             let name = if object { Some(reader.next_name_owned()?) } else { None };
             let next = self.next(active, name.as_deref());
-            let any = next.iter().any(|(place, depth)| self.places[*place].steps[depth - 1] == Step::Any);
-            let step = name.as_ref().filter(|_| !any).map_or(Step::Any, |name| Step::Name(name.clone()));
+            // The members of a list by name count as its items, unless somebody asks for one by its name.
+            let only_any =
+                !next.is_empty() && next.iter().all(|(place, depth)| self.places[*place].steps[depth - 1] == Step::Any);
+            let step = name.as_ref().filter(|_| !only_any).map_or(Step::Any, |name| Step::Name(name.clone()));
             self.trail.push(step);
             if next.is_empty() {
                 reader.skip_value()?;

@@ -58,6 +58,8 @@ record! {
         from: Option<Spanned<Name>>,
         /// Only nodes in which each of these JSONPaths finds something. A condition on the node itself is written `$[?@.state == "live"]` at `from`.
         when: Many<Spanned<Name>>,
+        /// Only nodes for which each of these gives a value: what `when` cannot ask, because it stands in other records.
+        having: Many<WrittenValue>,
         /// Nodes for which this gives the same are one record: a list of them, in order; `$[0]` is the first of them, `$[*]` are all. For sheets with a row for each rule.
         gather: Option<WrittenValue>,
         /// The fields and how each is made.
@@ -122,7 +124,7 @@ record! {
 record! {
     /// A part of the export that has no bearing.
     WrittenIgnored as "what is ignored" {
-        /// The part, as the coverage names it: a path of names, with [*] for every item of a list.
+        /// The part, as the coverage names it: a path of names, with `[*]` for every item of a list; `.*` is any name.
         path: Required<Spanned<Name>>,
         /// Why it has no bearing.
         because: Required<Name>,
@@ -174,7 +176,7 @@ record! {
         becomes: Option<Prose>,
         /// Each value is a word of this table: a name from `tables`, or a table written here.
         table: Option<TableUse>,
-        /// For `table` and `pattern`: a value that is not there is an error; `keep` keeps it, `leave-out` drops it.
+        /// For `table` and `pattern`: a value that is not there is an error; `keep` keeps it, `leave-out` drops it. For `lookup`: `leave-out` drops an id that no record has.
         otherwise: Option<Otherwise>,
         /// These are dropped.
         without: Option<Constants>,

@@ -81,7 +81,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
                 remarks.push(format!("none found: {}", at(&one.place)));
             }
             if one.left_out > 0 {
-                remarks.push(format!("{} left out by `when`", one.left_out));
+                remarks.push(format!("{} left out", one.left_out));
             }
             if one.repeated > 0 {
                 remarks.push(format!("{} stand there twice", one.repeated));

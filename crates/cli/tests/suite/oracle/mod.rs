@@ -15,6 +15,7 @@ mod levels;
 mod listing;
 mod mends;
 mod naive;
+mod openstack;
 mod plans;
 mod records;
 mod routes;
