@@ -121,15 +121,22 @@ pub fn draft_profile(exports: &Exports) -> Result<DraftProfile, LoadError> {
     Ok(written(&lists))
 }
 
-/// `$.name`, or `$['a name']`.
+/// `$.name`, or `$['a name']`, with the escapes of RFC 9535.
 fn member(path: &str, name: &str) -> String {
     let plain = name.chars().all(|sign| sign.is_ascii_alphanumeric() || sign == '_')
         && !name.starts_with(|sign: char| sign.is_ascii_digit());
     if plain {
-        format!("{path}.{name}")
-    } else {
-        format!("{path}['{}']", name.replace('\\', "\\\\").replace('\'', "\\'"))
+        return format!("{path}.{name}");
     }
+    let mut quoted = String::new();
+    for sign in name.chars() {
+        match sign {
+            '\'' | '\\' => quoted.extend(['\\', sign]),
+            sign if sign.is_control() => quoted.push_str(&format!("\\u{:04x}", u32::from(sign))),
+            sign => quoted.push(sign),
+        }
+    }
+    format!("{path}['{quoted}']")
 }
 
 /// Whether the members of an object are a list by name.

@@ -110,7 +110,13 @@ impl<'p> Making<'p> {
         let taken: Vec<Json> = taken.iter().map(plain).collect();
         for key in keys {
             if let What::Scalar(key) = key.what {
-                self.indexes[lookup].entry(text_of(&key)).or_default().extend(taken.iter().cloned());
+                let known = self.indexes[lookup].entry(text_of(&key)).or_default();
+                // Pages that overlap say the same twice.
+                for one in &taken {
+                    if !known.contains(one) {
+                        known.push(one.clone());
+                    }
+                }
             }
         }
         self.origins.clear();

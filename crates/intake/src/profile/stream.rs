@@ -128,7 +128,9 @@ fn broken(error: &struson::reader::ReaderError) -> Broken {
         }
         ReaderError::IoError { error, location } if error.kind() == std::io::ErrorKind::InvalidData => {
             let (line, column) = at(location);
-            Broken::Syntax(line, column, "the file is not text in UTF-8".to_owned())
+            let what = error.to_string();
+            let what = if what.contains("UTF-8") { "the file is not text in UTF-8".to_owned() } else { what };
+            Broken::Syntax(line, column, what)
         }
         ReaderError::IoError { error, .. } => Broken::Reading(std::io::Error::new(error.kind(), error.to_string())),
         ReaderError::MaxNestingDepthExceeded { location, .. } => {

@@ -249,6 +249,83 @@ fn a_draft_finds_the_lists_and_is_a_profile_that_can_be_worked_on() {
     assert!(other.read("snap.yaml").contains("blocks: 10.1.0.0/16"));
 }
 
+#[test]
+fn names_of_any_shape_come_through_unchanged() {
+    let names = [
+        "plain",
+        "yes",
+        "null",
+        "~",
+        "1e5",
+        "0x1F",
+        "007",
+        "12",
+        "2026-11-02",
+        "- item",
+        "? key",
+        "a: b",
+        "a #b",
+        "#c",
+        "&a",
+        "*a",
+        "!t",
+        "%d",
+        "@at",
+        "`x`",
+        "'",
+        "\"",
+        "it's",
+        "\\",
+        "a\tb",
+        "a\nb",
+        " led",
+        "trailed ",
+        "{x}",
+        "[x]",
+        "é",
+        "日本",
+        "<b>",
+        "=1+1",
+        "a\u{7}b",
+        "-",
+        ":",
+        "a:",
+        "...",
+        "---",
+        "a\u{85}b",
+        "a\u{2028}b",
+        "\u{feff}a",
+    ];
+    let folder = Folder::new();
+    let lines =
+        names.iter().map(|name| serde_json::json!({ "n": name, "t": [{ "k": name, "v": name }] }).to_string() + "\n");
+    folder.write("nets.jsonl", lines.collect::<String>());
+    let record = "  - { into: networks, fields: { id: $.n, description: $.n, tags: { pairs: \"$.t[*]\", key: $.k, value: $.v } } }\n";
+    folder.write("p.yaml", format!("format: heronshale-profile\nversion: 1\nname: names\nrecords:\n{record}"));
+    folder.run(&["import", "--profile", "p.yaml", "nets.jsonl", "--into", "snap.yaml"]).ok();
+    let snapshot = heronshale_intake::load(&folder.path().join("snap.yaml")).unwrap();
+    let read: Vec<&str> = snapshot.estate.networks.items().iter().map(|network| &*network.name).collect();
+    assert_eq!(read, names);
+    for network in snapshot.estate.networks.items() {
+        assert_eq!(network.tags.len(), 1);
+        assert_eq!((&network.tags[0].0, &network.tags[0].1), (&network.name, &network.name));
+    }
+}
+
+#[test]
+fn what_a_draft_or_a_snapshot_says_of_hostile_exports_stays_on_its_line() {
+    let folder = Folder::new();
+    let nasty = "x\nformat: heronshale-snapshot\n- into: owners";
+    let item = serde_json::json!({ nasty: 1, "id": "a", "cidr": "10.0.0.0/8" });
+    folder.write("e.json", serde_json::json!({ nasty: [item], "networks": [item] }).to_string());
+    folder.run(&["import", "--draft-profile", "draft.yaml", "e.json"]).ok();
+    let draft = folder.read("draft.yaml");
+    assert_eq!(draft.lines().filter(|line| line.starts_with("format:")).count(), 1, "{draft}");
+    folder.write("draft.yaml", draft.replace("draft: true\n", ""));
+    folder.run(&["import", "--profile", "draft.yaml", "e.json", "--into", "snap.yaml"]).ok();
+    assert_eq!(folder.read("snap.yaml").lines().filter(|line| line.starts_with("format:")).count(), 1);
+}
+
 /// The most memory that a running program had so far, in KiB.
 #[cfg(target_os = "linux")]
 fn most_memory(process: u32) -> Option<u64> {
