@@ -23,6 +23,15 @@ pub(crate) fn read(file: FileId, text: &str, sink: &mut dyn Sink) -> Result<(), 
     reader.document(sink)
 }
 
+/// A text that is one value, with the bytes of all that is in it.
+pub(crate) fn whole(file: FileId, text: &str) -> Result<Node<'_>, Problem> {
+    let mut reader = Reader { file, text, jiter: Jiter::new(text.as_bytes()) };
+    let peek = reader.peek()?;
+    let node = reader.value(peek, 0)?;
+    reader.jiter.finish().map_err(|error| reader.fail(&error))?;
+    Ok(node)
+}
+
 /// One value with the bytes of all that is in it; none if it is no JSON.
 pub(crate) fn value(text: &str) -> Option<Node<'_>> {
     let mut reader = Reader { file: FileId(0), text, jiter: Jiter::new(text.as_bytes()) };

@@ -6,8 +6,10 @@ mod configuration;
 mod document;
 mod edit;
 mod json;
+mod linux;
 mod load;
 mod observed;
+mod part;
 mod profile;
 mod reading;
 mod sections;
@@ -20,8 +22,10 @@ mod yaml;
 pub use collect::{Bounds, COLLECTION, CollectError, Collected, Missing, Token, collect};
 pub use configuration::{CONFIGURATION, Configuration, configuration_schema, load_configuration};
 pub use edit::{Edited, without_rules};
+pub use linux::{Role, read_machine};
 pub use load::{Beside, LoadError, NotRead, Snapshot, SourceText, load, load_texts};
 pub use observed::load_observed;
+pub use part::Part;
 pub use profile::{
     BUILT_IN, DraftProfile, Exports, PROFILE, Profile, built_in_profile, draft_profile, exports, import, load_profile,
     profile_schema,

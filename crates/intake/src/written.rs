@@ -361,6 +361,8 @@ record! {
         inbound: Many<WrittenRule>,
         /// Rules for what it sends.
         outbound: Many<WrittenRule>,
+        /// Interfaces where it stands; the same as if each named it as its `own_firewall`.
+        interfaces: Many<Spanned<Name>>,
         /// Who changes it.
         owner: Option<Spanned<Name>>,
         /// Keys and values.

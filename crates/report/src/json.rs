@@ -2,7 +2,7 @@
 
 use crate::harmless::harmless_json;
 use heronshale_core::answer::{
-    Answer, Audit, CellAnswer, CoverageAnswer, Effective, ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer,
+    Answer, Audit, CellAnswer, CoverageAnswer, ReadAnswer, Effective, ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer,
     ReachAnswer, RoutesAnswer, RuleAnswer, TidyAnswer,
 };
 use heronshale_core::finding::{Accepted, Finding};
@@ -10,7 +10,7 @@ use schemars::{Schema, schema_for};
 use serde::Serialize;
 
 /// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 16] = [
+pub const ANSWERS: [&str; 17] = [
     "audit",
     "coverage",
     "effective",
@@ -24,6 +24,7 @@ pub const ANSWERS: [&str; 16] = [
     "matrix-cell",
     "path",
     "reach",
+    "reading",
     "routes",
     "rule",
     "tidy",
@@ -34,6 +35,7 @@ pub fn schema_of(kind: &str) -> Option<Schema> {
     let mut schema = match kind {
         "audit" => schema_for!(Answer<Audit>),
         "coverage" => schema_for!(Answer<CoverageAnswer>),
+        "reading" => schema_for!(Answer<ReadAnswer>),
         "effective" => schema_for!(Answer<Effective>),
         "effective-all" => schema_for!(Answer<Vec<Effective>>),
         "exposure" => schema_for!(Answer<ExposureAnswer>),

@@ -23,5 +23,5 @@ pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
     Length, audit, coverage, drafted_profile, effective, explain, exposure, finds, inventory, matrix, matrix_cell,
-    one_accepted, one_finding, path, reach, routes, rule, tidy, too_many_classes,
+    one_accepted, one_finding, path, reach, reading, routes, rule, tidy, too_many_classes,
 };

@@ -1,3 +1,4 @@
+use crate::commands::open_formats::{OpenFormat, Reading};
 use crate::failure::Failure;
 use crate::files::{persist, temporary};
 use crate::opened::{Format, print};
@@ -28,8 +29,13 @@ pub struct Import {
     exports: Vec<PathBuf>,
     /// The profile: which nodes of the exports are which objects (`heronshale schema profile`); or openstack, which ships with the
     /// program
-    #[arg(long, value_name = "FILE", required_unless_present = "draft_profile")]
+    #[arg(long, value_name = "FILE", required_unless_present_any = ["draft_profile", "written_as"])]
     profile: Option<PathBuf>,
+    /// Read an open format instead, which needs no profile
+    #[arg(long = "as", value_name = "FORMAT", value_enum, conflicts_with_all = ["profile", "draft_profile", "url"])]
+    written_as: Option<OpenFormat>,
+    #[command(flatten)]
+    reading: Reading,
     /// Look at exports that no profile knows yet, and write a first profile to work on
     #[arg(long, value_name = "FILE", conflicts_with_all = ["profile", "into"])]
     draft_profile: Option<PathBuf>,
@@ -61,6 +67,9 @@ pub struct Import {
 
 impl Import {
     pub fn run(&self) -> Result<u8, Failure> {
+        if let (Some(format), Some(into)) = (self.written_as, &self.into) {
+            return self.reading.run(format, &self.exports, into, self.force, self.format);
+        }
         if let Some(path) = &self.draft_profile {
             let found = exports(&self.exports).map_err(Failure::exports)?;
             let draft = draft_profile(&found).map_err(Failure::exports)?;

@@ -10,6 +10,7 @@ mod import;
 mod init;
 mod inventory;
 mod matrix;
+mod open_formats;
 mod path;
 mod reach;
 mod routes;

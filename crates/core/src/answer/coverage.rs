@@ -132,3 +132,57 @@ pub fn loose_ends(estate: &Estate) -> Vec<DanglingName> {
     });
     dangling.collect()
 }
+
+/// What came of reading files of an open format.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ReadAnswer {
+    /// As what the files were read.
+    pub format: String,
+    /// The snapshot file that was written.
+    pub written: String,
+    /// What it holds: section of the snapshot, and how many items.
+    pub items: Vec<ReadItems>,
+    /// What was read, and what not understood.
+    pub read: Read,
+    /// What objects of the snapshot name that is not in it, apart from what it says that it lacks.
+    pub dangling: Vec<DanglingName>,
+}
+
+/// Items of one section.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ReadItems {
+    /// The section of the snapshot.
+    pub section: String,
+    /// How many.
+    pub count: usize,
+    /// How many rules stand in them.
+    pub rules: usize,
+}
+
+/// What was read of files of an open format, and what not understood.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Read {
+    /// The files, in order.
+    pub files: Vec<String>,
+    /// How many rules they hold.
+    pub rules: usize,
+    /// Rules of which something is not understood: they are unknown, and so is what depends on them.
+    pub unclear: Vec<UnclearRule>,
+    /// What else has to be known of what was made.
+    pub remarks: Vec<String>,
+}
+
+/// A rule of which something is not understood.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UnclearRule {
+    /// The rule, as output names it.
+    pub rule: String,
+    /// What is not understood.
+    pub why: String,
+    /// Where it stands.
+    pub place: Place,
+}

@@ -24,7 +24,8 @@ mod tidy;
 
 pub use audit::{Audit, Count, KindCount, Since, audit};
 pub use coverage::{
-    CoverageAnswer, CoveredFile, CoveredRecords, DanglingName, IgnoredPart, NeverGiven, NotCovered, UnresolvedId,
+    CoverageAnswer, CoveredFile, CoveredRecords, DanglingName, IgnoredPart, NeverGiven, NotCovered, Read, ReadAnswer,
+    ReadItems, UnclearRule, UnresolvedId,
     loose_ends,
 };
 pub(crate) use device_way::letting;

@@ -113,8 +113,29 @@ impl Builder {
         for (origin, written) in &collected.interfaces {
             self.interface(collected, *origin, written);
         }
+        self.own_firewalls_that_name_interfaces(collected);
         for (origin, written) in &collected.public_addresses {
             self.public_address(collected, *origin, written);
+        }
+    }
+
+    /// An own firewall may say itself where it stands, so that it can be a file of its own.
+    fn own_firewalls_that_name_interfaces(&mut self, collected: &Collected) {
+        for (origin, written) in &collected.own_firewalls {
+            for name in &written.interfaces.0 {
+                let Some(interface) = self.names.interfaces.need(name, &mut self.reading) else { continue };
+                let holder = format!("interface {}", name.value);
+                let id = Spanned { span: name.span, value: written.id.0.value.clone() };
+                let bound = self.own_firewall(&id, &holder, *origin);
+                let own = &mut self.estate.interfaces.get_mut(interface).own_firewall;
+                if own.as_ref().is_some_and(|other| *other != bound) {
+                    let title = format!("the interface `{}` has another own firewall already", name.value);
+                    let help = "an interface has one own firewall: take it out there, or here".to_owned();
+                    self.reading.fail(name.span, title, "a second one", Some(help));
+                } else {
+                    *own = Some(bound);
+                }
+            }
         }
     }
 

@@ -4,7 +4,7 @@ use super::at;
 use crate::harmless;
 use crate::page::{FAINT, Look, Page, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, CoverageAnswer};
+use heronshale_core::answer::{Answer, CoverageAnswer, ReadAnswer};
 
 /// Of each list no more is told than this; JSON tells all.
 const SHOWN: usize = 20;
@@ -95,6 +95,52 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         })
         .collect();
     page.table(&["into", "read", "from", ""], &rows, &[1]);
+    page.finish()
+}
+
+/// What was read of files of an open format, and what not understood, as text.
+pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
+    let Answer { heading, answer, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let unclear = match answer.read.unclear.len() {
+        0 => "all of it is understood".to_owned(),
+        1 => "one statement is not understood, and its rule counts as unknown".to_owned(),
+        count => format!("{count} statements are not understood, and their rules count as unknown"),
+    };
+    page.top(
+        &format!(
+            "{} holds {} of {}; {unclear}.",
+            answer.written,
+            plural(answer.read.rules, "rule"),
+            plural(answer.read.files.len(), "file")
+        ),
+        heading,
+    );
+    page.say(FAINT, &format!("read as {}: {}", answer.format, answer.read.files.join(", ")));
+    list(
+        &mut page,
+        "Not understood",
+        answer.read.unclear.len(),
+        answer.read.unclear.iter().map(|one| (one.rule.clone(), format!("{}  {}", one.why, at(&one.place)))),
+    );
+    if !answer.read.remarks.is_empty() {
+        page.heading(&format!("To know ({})", answer.read.remarks.len()));
+        for remark in &answer.read.remarks {
+            page.hang(Style::new(), "  ", remark, 2);
+        }
+    }
+    list(
+        &mut page,
+        "Names that lead nowhere",
+        answer.dangling.len(),
+        answer.dangling.iter().map(|one| (one.target.clone(), format!("{}  {}", one.holder, at(&one.place)))),
+    );
+    page.gaps(heading);
+    page.heading("Written");
+    let number = |count: usize| if count == 0 { String::new() } else { count.to_string() };
+    let rows: Vec<Vec<String>> =
+        { answer.items.iter() }.map(|one| vec![one.section.clone(), one.count.to_string(), number(one.rules)]).collect();
+    page.table(&["into", "items", "rules"], &rows, &[1, 2]);
     page.finish()
 }
 

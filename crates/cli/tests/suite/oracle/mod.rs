@@ -10,6 +10,7 @@ mod durable;
 mod estates;
 mod expected;
 mod exposed;
+mod kernel;
 mod kinds;
 mod levels;
 mod listing;

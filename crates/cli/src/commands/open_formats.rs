@@ -1,0 +1,112 @@
+//! Files of open formats, which need no profile.
+
+use crate::failure::Failure;
+use crate::opened::{Format, print};
+use crate::terminal;
+use clap::{Args, ValueEnum};
+use heronshale_core::answer::{ReadAnswer, loose_ends, with_heading};
+use heronshale_core::view::View;
+use heronshale_intake::{Part, Role, Snapshot, load, load_texts, read_machine};
+use heronshale_report as report;
+use std::path::{Path, PathBuf};
+
+/// Formats that need no profile.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum OpenFormat {
+    /// A Linux machine's rules for what it receives and sends: nft -j list ruleset or iptables-save, with ip -j addr
+    LinuxWorkload,
+    /// A Linux machine's rules for what it passes on, with its translations: the same, and ip -j route, ip -j rule
+    LinuxFirewall,
+}
+
+/// How files of open formats are read.
+#[derive(Args, Debug)]
+pub struct Reading {
+    /// With --as: what the machine is called in the snapshot
+    #[arg(long, value_name = "NAME", requires = "written_as")]
+    name: Option<String>,
+    /// With --as: the snapshot that the new file will be a part of; the machine's interfaces are found in it by their addresses
+    #[arg(long, value_name = "PATH", requires = "written_as")]
+    beside: Option<PathBuf>,
+}
+
+impl Reading {
+    /// Reads the files and writes the part of a snapshot that they are.
+    pub fn run(
+        &self,
+        format: OpenFormat,
+        files: &[PathBuf],
+        into: &Path,
+        force: bool,
+        how: Format,
+    ) -> Result<u8, Failure> {
+        if into.exists() && !force {
+            let what = format!("{} is there already", into.display());
+            return Err(Failure::wrong(what, "name another file, or overwrite it with --force"));
+        }
+        let others = self.others(into)?;
+        let texts: Vec<(&str, &str)> = others.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+        let beside = match texts.as_slice() {
+            [] => None,
+            texts => Some(load_texts(texts).map_err(|error| Failure::Snapshot(Box::new(error)))?),
+        };
+        let part = self.read(format, files, beside.as_ref())?;
+        let word = format.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
+        let told = format!("Made of {} as {word}.", part.read.files.join(", "));
+        let text = part.text(&told).map_err(|error| Failure::Io {
+            what: "cannot write the snapshot".to_owned(),
+            error: std::io::Error::other(error),
+        })?;
+        let name = into.file_name().unwrap_or(into.as_os_str()).to_string_lossy().into_owned();
+        let snapshot =
+            load_texts(&[texts.as_slice(), &[(name.as_str(), text.as_str())]].concat()).map_err(Failure::exports)?;
+        crate::files::write_file(into, &text, force)?;
+        let view = View::new(&snapshot.estate, snapshot.estate.taken);
+        let dangling = loose_ends(&snapshot.estate);
+        let items = part.items();
+        let answer = ReadAnswer { format: word, written: into.display().to_string(), items, read: part.read, dangling };
+        let whole = with_heading(&view, "reading", answer);
+        match how {
+            Format::Text => print(&report::reading(&whole, terminal::look_of_stdout()))?,
+            Format::Json => print(&report::json(&whole))?,
+            Format::Csv => {
+                return Err(Failure::wrong("this answer is no table, so that there is no CSV of it", "--format json"));
+            }
+        }
+        Ok(0)
+    }
+
+    /// The texts of the snapshot beside which the new file will stand, without the file that it replaces.
+    fn others(&self, into: &Path) -> Result<Vec<(String, String)>, Failure> {
+        let Some(path) = &self.beside else { return Ok(Vec::new()) };
+        let snapshot = load(path).map_err(|error| Failure::Snapshot(Box::new(error)))?;
+        let same = |name: &str| {
+            let own = if path.is_dir() { path.join(name) } else { path.clone() };
+            matches!((own.canonicalize(), into.canonicalize()), (Ok(one), Ok(other)) if one == other)
+        };
+        let kept = snapshot.texts.into_iter().filter(|text| !same(&text.name));
+        Ok(kept.map(|text| (text.name, text.text)).collect())
+    }
+
+    fn read(&self, format: OpenFormat, files: &[PathBuf], beside: Option<&Snapshot>) -> Result<Part, Failure> {
+        let mut texts = Vec::new();
+        for path in files {
+            let what = || format!("cannot read {}", path.display());
+            let bytes = std::fs::read(path).map_err(|error| Failure::Io { what: what(), error })?;
+            let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+            let text = String::from_utf8(bytes).map_err(|_| Failure::Io {
+                what: what(),
+                error: std::io::Error::other("it is not text in UTF-8"),
+            })?;
+            texts.push((name, text));
+        }
+        let Some(name) = &self.name else {
+            return Err(Failure::wrong("nothing says what the machine is called", "give --name NAME"));
+        };
+        let role = match format {
+            OpenFormat::LinuxWorkload => Role::Workload,
+            OpenFormat::LinuxFirewall => Role::Firewall,
+        };
+        read_machine(texts, name, role, beside.map(|snapshot| &snapshot.estate)).map_err(Failure::exports)
+    }
+}

@@ -1,0 +1,498 @@
+//! `iptables-save` and `ip6tables-save`: the rules of one family as text, as iptables-save(8) and iptables-extensions(8) describe it.
+
+use super::chains::{Base, ByState, Chain, Hook, Label, Line, Outcome, Rules, Test, Translation};
+use super::condition::{Condition, all_ports, minus};
+use super::{NotUnderstood, Source, icmp_type, protocol};
+use heronshale_core::address::{Addresses, Block, Family};
+use heronshale_core::model::Action;
+use heronshale_core::packet::{Intervals, service};
+use rustc_hash::FxHashMap;
+use std::net::IpAddr;
+use std::rc::Rc;
+
+/// A text that is no rule set: from which byte on, and why.
+pub(super) struct Wrong {
+    pub at: usize,
+    pub length: usize,
+    pub what: String,
+    pub help: &'static str,
+}
+
+/// Words of a line: parts in quotes are one word, with backslashes before quotes.
+fn words(line: &str) -> Vec<String> {
+    let (mut found, mut word, mut inside, mut begun) = (Vec::new(), String::new(), false, false);
+    let mut letters = line.chars();
+    while let Some(letter) = letters.next() {
+        match letter {
+            '"' => (inside, begun) = (!inside, true),
+            '\\' if inside => word.extend(letters.next()),
+            ' ' | '\t' if !inside => {
+                if begun {
+                    found.push(std::mem::take(&mut word));
+                    begun = false;
+                }
+            }
+            other => {
+                word.push(other);
+                begun = true;
+            }
+        }
+    }
+    if begun {
+        found.push(word);
+    }
+    found
+}
+
+/// The names of interfaces that a text names.
+pub(super) fn device_names(text: &str) -> Vec<String> {
+    let mut names = Vec::new();
+    for line in text.lines() {
+        let words = words(line);
+        for pair in words.windows(2) {
+            if matches!(pair[0].as_str(), "-i" | "-o" | "--in-interface" | "--out-interface") && !pair[1].ends_with('+') {
+                names.push(pair[1].clone());
+            }
+        }
+    }
+    names
+}
+
+/// Of which family a text is, if it says so: by its first line, or by an address.
+pub(super) fn family_of(text: &str) -> Option<Family> {
+    if text.contains("ip6tables-save") {
+        return Some(Family::V6);
+    }
+    if text.contains("iptables-save") {
+        return Some(Family::V4);
+    }
+    let found = text.split_whitespace().find_map(|word| word.parse::<Block>().ok().filter(|_| word.contains(['.', ':'])));
+    found.map(|block| block.range.family)
+}
+
+/// When a table is asked at a hook.
+fn priority(table: &str, hook: Hook) -> Option<i64> {
+    Some(match table {
+        "raw" => -300,
+        "mangle" => -150,
+        "nat" if matches!(hook, Hook::Prerouting | Hook::Output) => -100,
+        "nat" => 100,
+        "filter" => 0,
+        "security" => 50,
+        _ => return None,
+    })
+}
+
+fn hook(chain: &str) -> Option<Hook> {
+    Some(match chain {
+        "PREROUTING" => Hook::Prerouting,
+        "INPUT" => Hook::Input,
+        "FORWARD" => Hook::Forward,
+        "OUTPUT" => Hook::Output,
+        "POSTROUTING" => Hook::Postrouting,
+        _ => return None,
+    })
+}
+
+/// Reads the rules of one family, beside those that are there already.
+pub(super) fn read(
+    source: &Source,
+    family: Family,
+    rules: &mut Rules,
+    not_understood: &mut Vec<NotUnderstood>,
+) -> Result<(), Wrong> {
+    let mut table = "";
+    let mut chains: FxHashMap<(&str, String), usize> = FxHashMap::default();
+    // Chains first: a rule may jump to one that is declared before it only, but a file may be put together by hand.
+    let mut at = 0;
+    for line in source.text.split_inclusive('\n') {
+        let begin = at;
+        at += line.len();
+        let line = line.trim_end();
+        let wrong = |what: String, help| Wrong { at: begin, length: line.len(), what, help };
+        match line.trim_start().chars().next() {
+            Some('*') => {
+                table = line.trim_start()[1..].trim();
+                if priority(table, Hook::Input).is_none() {
+                    return Err(wrong(format!("there is no table `{table}`"), "raw, mangle, nat, filter or security"));
+                }
+            }
+            Some(':') => {
+                let words = words(line);
+                let name = words.first().map_or("", |word| &word[1..]);
+                let policy = match words.get(1).map(String::as_str) {
+                    Some("ACCEPT" | "-") => Action::Allow,
+                    Some("DROP") => Action::Deny,
+                    _ => return Err(wrong(format!("`{line}` declares no chain"), "write `:NAME POLICY [0:0]`")),
+                };
+                let chain = rules.chains.len();
+                rules.chains.push(Chain::default());
+                chains.insert((table, name.to_owned()), chain);
+                if let Some(hook) = hook(name) {
+                    let id = format!("{table}/{name}/policy");
+                    let label = Label { id, at: (source.file, offset(begin)), comment: None };
+                    rules.bases.push(Base {
+                        hook,
+                        chain,
+                        priority: priority(table, hook).unwrap_or_default(),
+                        translates: table == "nat",
+                        only: Some(Condition::of_family(family)),
+                        policy,
+                        label: Rc::new(label),
+                    });
+                }
+            }
+            _ => {}
+        }
+    }
+    let (mut table, mut at) = ("", 0);
+    let mut counts: FxHashMap<usize, usize> = FxHashMap::default();
+    for line in source.text.split_inclusive('\n') {
+        let begin = at;
+        at += line.len();
+        let line = line.trim_end();
+        let wrong = |what: String, help| Wrong { at: begin, length: line.len(), what, help };
+        let body = line.trim_start();
+        match body.chars().next() {
+            None | Some('#' | ':') => continue,
+            Some('*') => {
+                table = body[1..].trim();
+                continue;
+            }
+            _ if body == "COMMIT" => continue,
+            _ => {}
+        }
+        let mut words = words(body);
+        if words.first().is_some_and(|word| word.starts_with('[')) {
+            words.remove(0);
+        }
+        let ["-A" | "--append", name, rest @ ..] = &words.iter().map(String::as_str).collect::<Vec<_>>()[..] else {
+            return Err(wrong(format!("`{body}` is no rule"), "a rule is `-A CHAIN …`, as iptables-save writes it"));
+        };
+        let Some(chain) = chains.get(&(table, (*name).to_owned())).copied() else {
+            return Err(wrong(format!("the table `{table}` has no chain `{name}`"), "declare it with `:NAME -`"));
+        };
+        let number = counts.entry(chain).or_default();
+        *number += 1;
+        let id = if table == "filter" { format!("{name}/{number}") } else { format!("{table}/{name}/{number}") };
+        let mut rule = Rule { family, tests: Vec::new(), whys: Vec::new(), protocol: None, comment: None, target: None };
+        rule.read(rest, rules);
+        let label = Rc::new(Label { id: id.clone(), at: (source.file, offset(begin)), comment: rule.comment.take() });
+        let outcome = match rule.target.take() {
+            None => None,
+            Some((to, goes, options)) => match chains.get(&(table, to.clone())) {
+                Some(chain) if goes => Some(Outcome::Goto(*chain)),
+                Some(chain) => Some(Outcome::Jump(*chain)),
+                None => target(&to, &options),
+            },
+        };
+        if let Some(Outcome::Unclear(why)) = &outcome {
+            rule.whys.push(why.clone());
+        }
+        not_understood.extend(rule.whys.drain(..).map(|why| NotUnderstood { rule: id.clone(), why, at: label.at }));
+        if let Some(outcome) = outcome {
+            rules.chains[chain].lines.push(Line { tests: rule.tests, outcome, label });
+        }
+    }
+    Ok(())
+}
+
+fn offset(at: usize) -> u32 {
+    u32::try_from(at).unwrap_or(u32::MAX)
+}
+
+/// What a target that is no chain does; none if it only looks or marks.
+fn target(name: &str, options: &[&str]) -> Option<Outcome> {
+    let option = |name: &str| options.iter().position(|word| *word == name).and_then(|at| options.get(at + 1));
+    let unclear = || Some(Outcome::Unclear(format!("`{name}` to more than one address or port")));
+    let translated = |to: &str| -> Option<Translation> {
+        let bare: Option<IpAddr> = to.parse().ok();
+        if bare.is_some() {
+            return Some(Translation { to: bare, port: None });
+        }
+        let (address, port) = to.rsplit_once(':')?;
+        let port = Some(port.parse().ok()?);
+        let address = address.trim_start_matches('[').trim_end_matches(']');
+        let to = if address.is_empty() { None } else { Some(address.parse().ok()?) };
+        Some(Translation { to, port })
+    };
+    Some(match name {
+        "ACCEPT" => Outcome::Accept,
+        "DROP" => Outcome::Drop,
+        "REJECT" => Outcome::Reject,
+        "RETURN" => Outcome::Return,
+        "MASQUERADE" => Outcome::Translate(Translation { to: None, port: None }),
+        "SNAT" => match option("--to-source").and_then(|to| translated(to)) {
+            Some(found) => Outcome::Translate(Translation { port: None, ..found }),
+            None => return unclear(),
+        },
+        "DNAT" => match option("--to-destination").and_then(|to| translated(to)) {
+            Some(found) => Outcome::Translate(found),
+            None => return unclear(),
+        },
+        "REDIRECT" => Outcome::Unclear("a redirection to the machine itself".to_owned()),
+        "LOG" | "NFLOG" | "ULOG" | "MARK" | "CONNMARK" | "CLASSIFY" | "TRACE" | "AUDIT" | "SECMARK" | "CONNSECMARK"
+        | "TCPMSS" | "DSCP" | "TOS" | "TTL" | "HL" | "CHECKSUM" | "SET" | "LED" | "TEE" => return None,
+        other => Outcome::Unclear(format!("`{other}` is not understood")),
+    })
+}
+
+struct Rule<'w> {
+    family: Family,
+    tests: Vec<Test>,
+    whys: Vec<String>,
+    protocol: Option<u8>,
+    comment: Option<String>,
+    target: Option<(String, bool, Vec<&'w str>)>,
+}
+
+impl<'w> Rule<'w> {
+    fn put(&mut self, condition: Option<Condition>, no: bool, why: &str) {
+        let Some(condition) = condition else {
+            self.whys.push(why.to_owned());
+            self.tests.push(Test::Any(vec![Condition::unknown(why)]));
+            return;
+        };
+        let pieces = if no { minus(vec![self.has()], &condition) } else { vec![condition.and(&self.has())] };
+        self.tests.push(Test::Any(pieces.into_iter().filter(|piece| !piece.is_empty()).collect()));
+    }
+
+    /// Packets of its protocol: only those have its ports and types.
+    fn has(&self) -> Condition {
+        self.protocol.map_or_else(Condition::all, |protocol| Condition::of_services(service::whole(protocol)))
+    }
+
+    fn read(&mut self, words: &[&'w str], rules: &Rules) {
+        let mut at = 0;
+        let mut no = false;
+        while let Some(word) = words.get(at).copied() {
+            at += 1;
+            let value = words.get(at).copied().unwrap_or_default();
+            let mut takes = 1;
+            match word {
+                "!" => {
+                    no = true;
+                    continue;
+                }
+                "-m" | "--match" => {
+                    const KNOWN: [&str; 14] = [
+                        "tcp", "udp", "sctp", "icmp", "icmp6", "ipv6-icmp", "multiport", "comment", "conntrack", "state",
+                        "iprange", "mark", "standard", "icmpv6",
+                    ];
+                    if !KNOWN.contains(&value) {
+                        let why = format!("`-m {value}` is not understood");
+                        self.put(None, false, &why);
+                        // Its own options are not told apart from others: what is known of the rule ends here.
+                        at = self.skip(words, at + 1);
+                        no = false;
+                        continue;
+                    }
+                }
+                "-p" | "--protocol" => {
+                    let number = if value == "all" { None } else { protocol(value) };
+                    match number {
+                        Some(0) | None if matches!(value, "all" | "0") => {}
+                        None => self.put(None, no, "a protocol that is not known"),
+                        Some(number) if no => {
+                            let others = Condition::of_services(service::whole(number));
+                            self.put(Some(others), true, "");
+                        }
+                        Some(number) => {
+                            self.protocol = Some(number);
+                            self.put(Some(Condition::all()), false, "");
+                        }
+                    }
+                }
+                "-s" | "--source" | "--src" | "-d" | "--destination" | "--dst" => {
+                    let blocks: Option<Vec<Block>> = value.split(',').map(|one| block(one)).collect();
+                    let addresses = blocks.map(|blocks| blocks.iter().map(|block| block.range).collect::<Addresses>());
+                    let source = matches!(word, "-s" | "--source" | "--src");
+                    let there = addresses.map(|addresses| {
+                        if source {
+                            Condition { source: addresses, ..Condition::all() }
+                        } else {
+                            Condition { destination: addresses, ..Condition::all() }
+                        }
+                    });
+                    self.put(there, no, "an address that is not understood");
+                }
+                "--src-range" | "--dst-range" => {
+                    let range = value.parse::<Block>().ok().map(|block| [block.range].into_iter().collect::<Addresses>());
+                    let there = range.map(|range| {
+                        if word == "--src-range" {
+                            Condition { source: range, ..Condition::all() }
+                        } else {
+                            Condition { destination: range, ..Condition::all() }
+                        }
+                    });
+                    self.put(there, no, "a range that is not understood");
+                }
+                "-i" | "--in-interface" | "-o" | "--out-interface" => {
+                    let pattern = value.strip_suffix('+').map_or_else(|| value.to_owned(), |start| format!("{start}*"));
+                    let found = rules.devices.matching(&pattern);
+                    let incoming = matches!(word, "-i" | "--in-interface");
+                    let there = |devices: Intervals| {
+                        let mut there = Condition::all();
+                        *(if incoming { &mut there.from } else { &mut there.to }) = devices;
+                        there
+                    };
+                    if found.surely == found.perhaps {
+                        self.put(Some(there(found.surely)), no, "");
+                    } else {
+                        let perhaps = there(found.perhaps.difference(&found.surely));
+                        let unknown = perhaps.and(&Condition::unknown("interfaces by a part of their name"));
+                        let sure = if no { minus(vec![there(Intervals::span(0, u128::from(u32::MAX)))], &there(found.perhaps)) } else { vec![there(found.surely)] };
+                        let pieces = sure.into_iter().chain([unknown]).filter(|one| !one.is_empty());
+                        self.tests.push(Test::Any(pieces.collect()));
+                        self.whys.push("interfaces by a part of their name".to_owned());
+                    }
+                }
+                "--sport" | "--source-port" | "--sports" | "--source-ports" => {
+                    let there = ports(value).map(|source_ports| Condition {
+                        source_ports,
+                        services: service::all_with_ports(),
+                        ..Condition::all()
+                    });
+                    self.put(there, no, "ports that are not understood");
+                }
+                "--dport" | "--destination-port" | "--dports" | "--destination-ports" => {
+                    let there = ports(value).map(|ports| Condition::of_services(to_ports(&ports)));
+                    self.put(there, no, "ports that are not understood");
+                }
+                "--ports" => match ports(value) {
+                    None => self.put(None, no, "ports that are not understood"),
+                    Some(ports) => {
+                        let from = Condition {
+                            source_ports: ports.clone(),
+                            services: service::all_with_ports(),
+                            ..Condition::all()
+                        };
+                        let to = Condition::of_services(to_ports(&ports));
+                        let pieces = if no { minus(minus(vec![self.has()], &from), &to) } else { vec![from, to] };
+                        let pieces = pieces.iter().map(|piece| piece.and(&self.has())).filter(|one| !one.is_empty());
+                        self.tests.push(Test::Any(pieces.collect()));
+                    }
+                },
+                "--icmp-type" | "--icmpv6-type" => {
+                    let protocol = if self.family == Family::V4 { service::ICMP } else { service::ICMPV6 };
+                    self.protocol = Some(protocol);
+                    self.put(icmp(protocol, value), no, "an ICMP type that is not known");
+                }
+                "--syn" => {
+                    takes = 0;
+                    self.flags("FIN,SYN,RST,ACK", "SYN", no);
+                }
+                "--tcp-flags" => {
+                    takes = 2;
+                    self.flags(value, words.get(at + 1).copied().unwrap_or_default(), no);
+                }
+                "--ctstate" | "--state" => {
+                    let lower = value.to_ascii_lowercase();
+                    let states: Vec<&str> = lower.split(',').collect();
+                    let holds = ByState::one_of(&states);
+                    // SNAT and DNAT are states of translated connections.
+                    let plain = states.iter().all(|one| matches!(*one, "new" | "established" | "related" | "invalid" | "untracked"));
+                    if plain {
+                        self.tests.push(Test::State(if no { holds.negated() } else { holds }));
+                    } else {
+                        self.put(None, no, "whether it is translated");
+                    }
+                }
+                "--ctdir" => {
+                    let original = (value == "ORIGINAL") != no;
+                    self.tests.push(Test::State(ByState::direction(original)));
+                }
+                "--comment" => self.comment = Some(value.to_owned()),
+                "-j" | "--jump" | "-g" | "--goto" => {
+                    let options = words.get(at + 1..).unwrap_or_default().to_vec();
+                    self.target = Some((value.to_owned(), matches!(word, "-g" | "--goto"), options));
+                    return;
+                }
+                other => {
+                    let why = format!("`{other}` is not understood");
+                    self.put(None, false, &why);
+                    at = self.skip(words, at);
+                    no = false;
+                    continue;
+                }
+            }
+            at += takes;
+            no = false;
+        }
+    }
+
+    /// Over the words of an extension, up to the next that is known, or the target.
+    fn skip(&mut self, words: &[&'w str], from: usize) -> usize {
+        const NEXT: [&str; 6] = ["-m", "--match", "-j", "--jump", "-g", "--goto"];
+        (from..words.len()).find(|at| NEXT.contains(&words[*at])).unwrap_or(words.len())
+    }
+
+    fn flags(&mut self, mask: &str, wanted: &str, no: bool) {
+        const NAMES: [&str; 6] = ["FIN", "SYN", "RST", "PSH", "ACK", "URG"];
+        let bits = |text: &str| -> Option<u8> {
+            text.split(',').filter(|name| *name != "NONE").try_fold(0, |all, name| match name {
+                "ALL" => Some(0x3F),
+                name => NAMES.iter().position(|known| *known == name).map(|at| all | (1 << at)),
+            })
+        };
+        self.protocol = self.protocol.or(Some(service::TCP));
+        let (Some(mask), Some(wanted)) = (bits(mask), bits(wanted)) else {
+            return self.put(None, no, "flags of TCP");
+        };
+        let holds = |flags: u8| (flags & mask == wanted) != no;
+        let replies = [holds(0x12), holds(0x10)];
+        let reply = (replies[0] == replies[1]).then_some(replies[0]);
+        self.put(Some(Condition::all()), false, "");
+        self.tests.push(Test::State(ByState::flags(holds(0x02), reply)));
+    }
+}
+
+/// An address, or one with a mask of either notation.
+fn block(text: &str) -> Option<Block> {
+    if let Some((address, mask)) = text.split_once('/')
+        && let Ok(mask) = mask.parse::<std::net::Ipv4Addr>()
+    {
+        let length = mask.to_bits().leading_ones();
+        let plain = mask.to_bits().checked_shl(length).unwrap_or(0) == 0;
+        return plain.then(|| format!("{address}/{length}").parse().ok())?;
+    }
+    text.parse().ok()
+}
+
+/// Ports such as `22`, `1024:65535` or `80,443,8000:8100`.
+fn ports(text: &str) -> Option<Intervals> {
+    let one = |part: &str| -> Option<(u128, u128)> {
+        let (first, last) = part.split_once(':').unwrap_or((part, part));
+        let number = |text: &str, absent: u16| if text.is_empty() { Some(absent) } else { text.parse::<u16>().ok() };
+        Some((number(first, 0)?.into(), number(last, u16::MAX)?.into()))
+    };
+    let spans: Option<Vec<_>> = text.split(',').map(one).collect();
+    spans.map(Intervals::from_spans)
+}
+
+fn to_ports(ports: &Intervals) -> Intervals {
+    let ports = ports.intersection(&all_ports());
+    let spans = service::WITH_PORTS.into_iter().flat_map(|protocol| {
+        let base = u128::from(service::code(protocol, 0));
+        ports.spans().iter().map(move |(first, last)| (base + first, base + last)).collect::<Vec<_>>()
+    });
+    Intervals::from_spans(spans)
+}
+
+/// An ICMP type by name or number, with or without a code.
+fn icmp(protocol: u8, text: &str) -> Option<Condition> {
+    let base = u128::from(service::code(protocol, 0));
+    if text == "any" {
+        return Some(Condition::of_services(service::whole(protocol)));
+    }
+    let (kind, code) = text.split_once('/').map_or((text, None), |(kind, code)| (kind, Some(code)));
+    let kind = u128::from(kind.parse().ok().or_else(|| icmp_type(protocol, kind))?);
+    let (first, last) = match code {
+        None => (0, 255),
+        Some(code) => {
+            let code = u128::from(code.parse::<u8>().ok()?);
+            (code, code)
+        }
+    };
+    Some(Condition::of_services(Intervals::span(base + kind * 256 + first, base + kind * 256 + last)))
+}

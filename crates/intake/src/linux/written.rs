@@ -1,0 +1,510 @@
+//! From what a machine decides to the items of a snapshot.
+
+use super::chains::{Entry, Fate, Known, Label, Refused, Rules, Translation, with_replies, without_idle_copies};
+use super::condition::{Condition, Devices, all_ports, all_services, minus};
+use super::machine::{Device, Machine};
+use super::{Hook, PASSED_ON, RECEIVED, SENT};
+use crate::part::Part;
+use heronshale_core::address::{Addresses, Family};
+use heronshale_core::model::{Action, Estate};
+use heronshale_core::packet::{Intervals, service};
+use rustc_hash::FxHashMap;
+use serde_json::{Map, Value as Json, json};
+use std::rc::Rc;
+
+/// Which fields a rule has: of a workload, with this side and the other; or of a firewall, with both ends and zones.
+#[derive(Clone, Copy)]
+enum Shape<'d> {
+    Received,
+    Sent,
+    Between(&'d Devices),
+}
+
+/// Services of both families, each once.
+fn services(numbers: &Intervals) -> Option<Vec<String>> {
+    if all_services().is_subset(numbers) {
+        return None;
+    }
+    let mut found = Vec::new();
+    for family in [Family::V4, Family::V6] {
+        let own = numbers.intersection(&service::all(family));
+        if own == service::all(family) {
+            // Everything of this family, but not of the other: without its ICMP.
+            found.extend((0..=u8::MAX).filter(|protocol| service::exists(family, *protocol)).map(service::protocol_name));
+        } else {
+            found.extend(service::notation(family, &own));
+        }
+    }
+    let mut seen = std::collections::BTreeSet::new();
+    found.retain(|one| seen.insert(one.clone()));
+    Some(found)
+}
+
+fn ports(numbers: &Intervals) -> Option<String> {
+    if all_ports().is_subset(numbers) {
+        return None;
+    }
+    let one = |(first, last): &(u128, u128)| if first == last { first.to_string() } else { format!("{first}-{last}") };
+    Some(numbers.spans().iter().map(one).collect::<Vec<_>>().join(","))
+}
+
+/// Addresses as peers; none for any.
+fn peers(addresses: &Addresses) -> Option<Vec<String>> {
+    if Addresses::all().is_subset(addresses) { None } else { Some(addresses.texts()) }
+}
+
+/// The name of the set that stands for what is not known.
+fn unknown_set(name: &str) -> String {
+    format!("{name}-not-understood")
+}
+
+/// Puts one end of a rule: the addresses, or of a rule that is not understood a set that nobody knows, without the others.
+fn put_end(rule: &mut Map<String, Json>, field: &str, except: &str, addresses: &Addresses, unknown: Option<&str>) {
+    match (unknown, peers(addresses)) {
+        (Some(set), known) => {
+            rule.insert(field.to_owned(), json!([format!("set:{set}")]));
+            if known.is_some() {
+                rule.insert(except.to_owned(), json!(Addresses::all().difference(addresses).texts()));
+            }
+        }
+        (None, Some(known)) => {
+            rule.insert(field.to_owned(), json!(known));
+        }
+        (None, None) => {}
+    }
+}
+
+/// The same packets with as little written as says it: an end that is given by the other end's family is any. Of two ends that only
+/// give the family, the source stays if asked for, and else the destination.
+fn trimmed(condition: &Condition, by_source: bool) -> Condition {
+    let mut found = condition.clone();
+    if found.source_ports != all_ports() {
+        found.services = found.services.intersection(&service::all_with_ports());
+    }
+    let lives = |family| !condition.source.of(family).is_empty() && !condition.destination.of(family).is_empty();
+    let families: Vec<Family> = [Family::V4, Family::V6].into_iter().filter(|family| lives(*family)).collect();
+    let &[family] = &families[..] else { return found };
+    let all = Addresses::of_family(family);
+    found.source = found.source.intersection(&all);
+    found.destination = found.destination.intersection(&all);
+    if service::all(family).is_subset(&found.services) {
+        found.services = all_services();
+    }
+    let other = if family == Family::V4 { Family::V6 } else { Family::V4 };
+    // Services that the other family has not say the family too.
+    let said = !found.services.overlaps(&service::all(other));
+    let (source, destination) = (found.source == all, found.destination == all);
+    if source && (!destination || said || !by_source) {
+        found.source = Addresses::all();
+    }
+    if destination && (!source || said || by_source) {
+        found.destination = Addresses::all();
+    }
+    found
+}
+
+/// Names rules, each once in its list.
+#[derive(Default)]
+struct Names(FxHashMap<String, usize>);
+
+impl Names {
+    fn of(&mut self, label: &Label) -> String {
+        let times = self.0.entry(label.id.clone()).or_default();
+        *times += 1;
+        if *times == 1 { label.id.clone() } else { format!("{}.{times}", label.id) }
+    }
+}
+
+fn rule(entry: &Entry, shape: Shape<'_>, name: &str, names: &mut Names) -> Option<Json> {
+    let Fate::Ends(action) = &entry.fate else { return None };
+    let condition = trimmed(&entry.condition, !matches!(shape, Shape::Sent));
+    let unknown = unknown_set(name);
+    let unknown = (!condition.unknown.is_empty()).then_some(unknown.as_str());
+    let mut rule = Map::new();
+    rule.insert("id".to_owned(), names.of(&entry.label).into());
+    rule.insert("action".to_owned(), action.word().into());
+    if let Some(services) = services(&condition.services) {
+        rule.insert("services".to_owned(), json!(services));
+    }
+    if let Some(ports) = ports(&condition.source_ports) {
+        rule.insert("source_ports".to_owned(), json!([ports]));
+    }
+    match shape {
+        Shape::Received | Shape::Sent => {
+            let (other, own) = match shape {
+                Shape::Received => (&condition.source, &condition.destination),
+                _ => (&condition.destination, &condition.source),
+            };
+            put_end(&mut rule, "peers", "except", other, unknown);
+            put_end(&mut rule, "local", "", own, None);
+        }
+        Shape::Between(devices) => {
+            for (field, numbers) in [("from_zones", &condition.from), ("to_zones", &condition.to)] {
+                if let Some(named) = devices.named(numbers) {
+                    // Interfaces without a name here are no zones.
+                    if named.is_empty() {
+                        return None;
+                    }
+                    rule.insert(field.to_owned(), json!(named));
+                }
+            }
+            put_end(&mut rule, "sources", "except_sources", &condition.source, unknown);
+            put_end(&mut rule, "destinations", "except_destinations", &condition.destination, None);
+        }
+    }
+    if entry.stateless {
+        rule.insert("stateless".to_owned(), true.into());
+    }
+    let mut words: Vec<String> = entry.label.comment.clone().into_iter().collect();
+    words.extend(condition.unknown.iter().map(|why| format!("not understood: {why}")));
+    if !words.is_empty() {
+        rule.insert("description".to_owned(), words.join("; ").into());
+    }
+    Some(Json::Object(rule))
+}
+
+/// A list of rules, and what happens to the rest.
+fn listed(entries: &[Entry], start: &Condition, shape: Shape<'_>, name: &str) -> (Vec<Json>, Action) {
+    let mut entries = entries;
+    let mut default = Action::Deny;
+    // What is allowed by default keeps state: an entry whose replies are looked at stays written.
+    if let Some((last, before)) = entries.split_last()
+        && last.condition.covers(start)
+        && !last.stateless
+        && let Fate::Ends(action) = last.fate
+    {
+        (entries, default) = (before, action);
+    }
+    let mut names = Names::default();
+    (entries.iter().filter_map(|entry| rule(entry, shape, name, &mut names)).collect(), default)
+}
+
+/// What is received by an interface, and what is sent.
+fn both_ways(rules: &Rules, device: &Intervals) -> Result<[(Vec<Entry>, Condition); 2], Refused> {
+    let received = Condition { from: device.clone(), to: Devices::none(), ..Condition::all() };
+    let sent = Condition { from: Devices::none(), to: device.clone(), ..Condition::all() };
+    let decide = |hooks: &[Hook], known, start: &Condition| rules.decided(hooks, known, start);
+    let new = [decide(&RECEIVED, Known::New, &received)?, decide(&SENT, Known::New, &sent)?];
+    let replies = [decide(&RECEIVED, Known::Reply, &received)?, decide(&SENT, Known::Reply, &sent)?];
+    let inbound = with_replies(new[0].clone(), &replies[1], &new[1])?;
+    let outbound = with_replies(new[1].clone(), &replies[0], &new[0])?;
+    // A workload's own firewall translates nothing: what is translated before or behind it may fare in any way.
+    let translated = |hook, start: &Condition| -> Result<Vec<Entry>, Refused> {
+        let mut found = Vec::new();
+        for entry in rules.translated(hook, start)? {
+            if entry.fate == Fate::Ends(Action::Allow) {
+                continue;
+            }
+            let why = Condition::unknown("it is translated");
+            let condition = entry.condition.and(&why);
+            found.push(Entry { condition, fate: Fate::Ends(Action::Allow), ..entry.clone() });
+            let condition = Condition { unknown: std::collections::BTreeSet::new(), ..entry.condition };
+            let maybe = !entry.condition.unknown.is_empty();
+            let condition = if maybe { condition.and(&why) } else { condition };
+            found.push(Entry { condition, fate: Fate::Ends(Action::Deny), label: entry.label, stateless: false });
+        }
+        Ok(found)
+    };
+    let mut in_front = translated(Hook::Prerouting, &received)?;
+    in_front.extend(inbound);
+    let mut behind = translated(Hook::Output, &sent)?;
+    behind.extend(translated(Hook::Postrouting, &sent)?);
+    behind.extend(outbound);
+    Ok([(without_idle_copies(in_front), received), (without_idle_copies(behind), sent)])
+}
+
+/// The set that stands for what is not known, if a rule needs it.
+fn put_unknown(part: &mut Part, name: &str) {
+    let set = unknown_set(name);
+    let needed = part.sections.values()  .flatten().any(|item| item.to_string().contains(&format!("set:{set}")));
+    if needed {
+        let words = "stands where a rule says what is not understood: it may match, or not";
+        part.put("address_sets", json!({ "id": set, "content": "unknown", "description": words }));
+    }
+}
+
+/// A gap beside everything: what lies beyond the machine's own networks.
+fn put_beyond(part: &mut Part, table: &str) {
+    let reason = "a machine's own files do not tell what lies beyond its networks";
+    part.put("gaps", json!({ "object": format!("table:{table}"), "lacks": "routes", "reason": reason }));
+}
+
+fn object(fields: Json, more: Vec<(&str, Option<Json>)>) -> Json {
+    let Json::Object(mut fields) = fields else { return fields };
+    fields.extend(more.into_iter().filter_map(|(name, value)| value.map(|value| (name.to_owned(), value))));
+    Json::Object(fields)
+}
+
+/// The prefixes that an interface reaches by itself.
+fn connected(device: &Device) -> Vec<String> {
+    let mut found: Vec<String> = device.addresses.iter().map(|(_, block)| block.range.to_string()).collect();
+    found.sort();
+    found.dedup();
+    found
+}
+
+fn own_addresses(device: &Device) -> Vec<String> {
+    device.addresses.iter().map(|(address, _)| address.to_string()).collect()
+}
+
+/// The interface of an estate that holds one of a device's addresses.
+fn known_in<'e>(estate: &'e Estate, device: &Device) -> Option<&'e str> {
+    let holds = |address| estate.interfaces.items().iter().find(move |one| one.addresses.contains(address));
+    device.addresses.iter().find_map(|(address, _)| holds(*address)).map(|one| &*one.name)
+}
+
+/// A workload's own firewall, at each of its interfaces.
+pub(super) fn own_firewall(
+    rules: &Rules,
+    machine: &Machine,
+    name: &str,
+    beside: Option<&Estate>,
+) -> Result<Part, Refused> {
+    let mut part = Part::default();
+    // Without its addresses: the interfaces that rules name, and any other.
+    let mut places: Vec<Option<&str>> = machine.devices.iter().map(|device| Some(device.name.as_str())).collect();
+    if places.is_empty() {
+        places = rules.devices.names().iter().map(|name| Some(name.as_str())).chain([None]).collect();
+    }
+    let mut lists: Vec<(Json, Vec<Option<&str>>)> = Vec::new();
+    for place in places {
+        let [(received, start), (sent, other_start)] = both_ways(rules, &rules.devices.one(place))?;
+        let (inbound, default_inbound) = listed(&received, &start, Shape::Received, name);
+        let (outbound, default_outbound) = listed(&sent, &other_start, Shape::Sent, name);
+        let decided = json!({
+            "default_inbound": default_inbound.word(), "default_outbound": default_outbound.word(),
+            "inbound": inbound, "outbound": outbound,
+        });
+        match lists.iter_mut().find(|(other, _)| *other == decided) {
+            Some((_, places)) => places.push(place),
+            None => lists.push((decided, vec![place])),
+        }
+    }
+    let alone = lists.len() == 1;
+    if let Some(estate) = beside {
+        for device in machine.devices.iter().filter(|device| known_in(estate, device).is_none()) {
+            let addresses = own_addresses(device).join(", ");
+            let held = if addresses.is_empty() { "has no address".to_owned() } else { format!("holds {addresses}") };
+            part.read.remarks.push(format!("{} {held}: no interface of the estate does", device.name));
+        }
+    } else if !machine.devices.is_empty() {
+        part.put("estate", json!({ "name": name }));
+        let blocks: Vec<String> = machine.devices.iter().flat_map(connected).collect();
+        part.put("networks", json!({ "id": name, "blocks": blocks, "main_table": name }));
+        part.put("route_tables", json!({ "id": name, "network": name, "routes": [] }));
+        put_beyond(&mut part, name);
+        part.put("workloads", json!({ "id": name }));
+    }
+    for (decided, places) in lists {
+        let id = match places.first() {
+            Some(Some(first)) if !alone => format!("{name}-{first}"),
+            _ => name.to_owned(),
+        };
+        let found: Vec<&Device> = places.iter().flatten().filter_map(|place| machine.device(place)).collect();
+        let bound: Vec<String> = match beside {
+            Some(estate) => found.iter().filter_map(|device| known_in(estate, device)).map(str::to_owned).collect(),
+            None => found.iter().filter(|device| !device.addresses.is_empty()).map(|device| format!("{name}-{}", device.name)).collect(),
+        };
+        if beside.is_none() {
+            for device in found.iter().filter(|device| !device.addresses.is_empty()) {
+                put_place(&mut part, name, device, name, false);
+                if let Some(interface) = part.sections.get_mut("interfaces").and_then(|all| all.last_mut()) {
+                    interface["workload"] = name.into();
+                }
+            }
+        }
+        let Json::Object(decided) = decided else { continue };
+        let mut item = Map::new();
+        item.insert("id".to_owned(), id.into());
+        item.extend(decided);
+        if !bound.is_empty() {
+            item.insert("interfaces".to_owned(), json!(bound));
+        }
+        part.put("own_firewalls", Json::Object(item));
+    }
+    put_unknown(&mut part, name);
+    Ok(part)
+}
+
+/// A subnet of a device, and its interface in it.
+fn put_place(part: &mut Part, network: &str, device: &Device, name: &str, forwards: bool) {
+    let id = format!("{name}-{}", device.name);
+    part.put("subnets", json!({ "id": id, "network": network, "blocks": connected(device) }));
+    let fields = json!({ "id": id, "subnet": id, "addresses": own_addresses(device) });
+    part.put("interfaces", object(fields, vec![("forwards", forwards.then(|| true.into()))]));
+}
+
+/// A firewall that forwards: its interfaces, policy, routes and translations.
+pub(super) fn firewall(
+    rules: &Rules,
+    machine: &Machine,
+    name: &str,
+    beside: Option<&Estate>,
+) -> Result<Part, Refused> {
+    let mut part = Part::default();
+    let mut machine = Machine {
+        devices: machine.devices.clone(),
+        routes: machine.routes.clone(),
+        routed: machine.routed,
+        unclear: machine.unclear.clone(),
+    };
+    let start = Condition { from: Devices::any(), to: Devices::any(), ..Condition::all() };
+    let new = rules.decided(&PASSED_ON, Known::New, &start)?;
+    let replies = rules.decided(&PASSED_ON, Known::Reply, &start)?;
+    let entries = without_idle_copies(with_replies(new.clone(), &replies, &new)?);
+    let (listed, default) = listed(&entries, &start, Shape::Between(&rules.devices), name);
+    let policy = json!({ "id": name, "default": default.word(), "rules": listed });
+    part.put("firewall_policies", policy);
+    let mut lacking: Vec<String> = Vec::new();
+    let before = translations(rules.translated(Hook::Prerouting, &start)?, &rules.devices, true, &mut lacking);
+    let behind = translations(rules.translated(Hook::Postrouting, &start)?, &rules.devices, false, &mut lacking);
+    let filtered_before = rules.decided(&[Hook::Prerouting], Known::New, &start)?;
+    if !before.is_empty() && filtered_before.iter().any(|entry| entry.fate != Fate::Ends(Action::Allow)) {
+        lacking.push("chains before the translation see other destinations than the policy".to_owned());
+    }
+    let outgoing = machine.outgoing();
+    let default_by = |device: &str| {
+        let all = ["0.0.0.0/0", "::/0"];
+        outgoing.iter().any(|(name, to)| name == device && to.iter().any(|to| all.contains(&to.as_str())))
+            || machine.routes.iter().any(|route| route.device.as_deref() == Some(device) && route.gateway.is_some())
+    };
+    if beside.is_none() {
+        part.put("estate", json!({ "name": name }));
+    }
+    let mut legs: Vec<(String, String)> = Vec::new();
+    for device in machine.devices.iter().filter(|device| !device.addresses.is_empty()) {
+        let own = format!("{name}-{}", device.name);
+        match beside {
+            None => {
+                part.put("networks", json!({ "id": own, "blocks": connected(device), "main_table": own }));
+                let mut to = Vec::new();
+                if default_by(&device.name) {
+                    put_beyond(&mut part, &own);
+                } else {
+                    to.push(json!({ "to": ["0.0.0.0/0", "::/0"], "next_hop": format!("firewall:{name}") }));
+                }
+                part.put("route_tables", json!({ "id": own, "network": own, "routes": to }));
+                put_place(&mut part, &own, device, name, true);
+                legs.push((device.name.clone(), own));
+            }
+            Some(estate) => match known_in(estate, device) {
+                Some(interface) => legs.push((device.name.clone(), interface.to_owned())),
+                None => {
+                    let holds = |address| estate.subnets.items().iter().find(move |subnet| subnet.blocks.contains(address));
+                    let Some(subnet) = device.addresses.iter().find_map(|(address, _)| holds(*address)) else {
+                        let addresses = own_addresses(device).join(", ");
+                        part.read.remarks.push(format!("{} holds {addresses}: that is in no subnet of the estate", device.name));
+                        continue;
+                    };
+                    let fields = json!({ "id": own, "subnet": &*subnet.name, "addresses": own_addresses(device), "forwards": true });
+                    part.put("interfaces", fields);
+                    legs.push((device.name.clone(), own));
+                }
+            },
+        }
+    }
+    if machine.devices.is_empty() {
+        // A policy on its own is an estate too: its rules are judged.
+        part.read.remarks.push("without `ip -j addr` there is a policy, and no firewall that has it".to_owned());
+        put_unknown(&mut part, name);
+        return Ok(part);
+    }
+    let interface_of = |device: &str| legs.iter().find(|(name, _)| name == device).map(|(_, interface)| interface.clone());
+    let mut routes = Vec::new();
+    for (device, to) in &outgoing {
+        match interface_of(device) {
+            Some(interface) => routes.push(json!({ "to": to, "interface": interface })),
+            None => machine.unclear.push(format!("routes lead out by {device}, which has no address")),
+        }
+    }
+    let given = machine.routed.then(|| json!(routes));
+    if !machine.routed {
+        machine.unclear.push("without `ip -j route` nothing tells by which interface packets leave".to_owned());
+    }
+    let fields = json!({
+        "id": name,
+        "interfaces": legs.iter().map(|(zone, interface)| json!({ "interface": interface, "zone": zone })).collect::<Vec<_>>(),
+        "policy": name,
+        "policy_sees": "translated",
+    });
+    let list = |all: Vec<Json>| (!all.is_empty()).then(|| json!(all));
+    let more = vec![("destination_translations", list(before)), ("source_translations", list(behind)), ("routes", given)];
+    part.put("firewalls", object(fields, more));
+    for (lacks, whys) in [("rules", lacking), ("routes", machine.unclear.clone())] {
+        if !whys.is_empty() {
+            let mut whys = whys;
+            whys.sort();
+            whys.dedup();
+            let reason = whys.join("; ");
+            part.put("gaps", json!({ "object": format!("firewall:{name}"), "lacks": lacks, "reason": reason }));
+            part.read.remarks.extend(whys);
+        }
+    }
+    put_unknown(&mut part, name);
+    Ok(part)
+}
+
+/// Translations in their order, as products that lie apart from what is not translated before them.
+fn translations(entries: Vec<Entry>, devices: &Devices, of_destination: bool, lacking: &mut Vec<String>) -> Vec<Json> {
+    let mut spared: Vec<Condition> = Vec::new();
+    let (mut found, mut names) = (Vec::new(), Names::default());
+    for entry in entries {
+        let Entry { condition, fate, label, .. } = entry;
+        if !condition.unknown.is_empty() {
+            lacking.push(format!("of the translation {} something is not understood", label.id));
+            continue;
+        }
+        match fate {
+            Fate::Ends(Action::Allow) => spared.push(condition),
+            Fate::Ends(_) => lacking.push(format!("{} drops packets where they are translated", label.id)),
+            Fate::Translated(how) => {
+                for piece in spared.iter().fold(vec![condition], minus) {
+                    found.extend(translation(&piece, &how, &label, devices, of_destination, &mut names, lacking));
+                }
+            }
+        }
+    }
+    found
+}
+
+fn translation(
+    condition: &Condition,
+    how: &Translation,
+    label: &Rc<Label>,
+    devices: &Devices,
+    of_destination: bool,
+    names: &mut Names,
+    lacking: &mut Vec<String>,
+) -> Option<Json> {
+    let condition = trimmed(condition, of_destination);
+    if condition.source_ports != all_ports() {
+        lacking.push(format!("the translation {} asks for source ports", label.id));
+        return None;
+    }
+    let to = match (how.to, of_destination) {
+        (None, true) => match &condition.destination.ranges().collect::<Vec<_>>()[..] {
+            [one] if one.first == one.last => Some(one.to_string()),
+            _ => {
+                lacking.push(format!("the translation {} changes the port at several addresses", label.id));
+                return None;
+            }
+        },
+        (to, _) => to.map(|to| to.to_string()),
+    };
+    let zones = |numbers: &Intervals| devices.named(numbers).map(|named| json!(named));
+    let (from, out) = (zones(&condition.from), zones(&condition.to).filter(|_| !of_destination));
+    if [&from, &out].into_iter().flatten().any(|zones| zones.as_array().is_some_and(Vec::is_empty)) {
+        return None;
+    }
+    let more = vec![
+        ("from_zones", from),
+        ("to_zones", out),
+        ("sources", peers(&condition.source).map(|all| json!(all))),
+        ("destinations", peers(&condition.destination).map(|all| json!(all))),
+        ("services", services(&condition.services).map(|all| json!(all))),
+        ("to", to.map(Json::from)),
+        ("port", how.port.map(Json::from)),
+        ("description", label.comment.clone().map(Json::from)),
+    ];
+    Some(object(json!({ "id": names.of(label) }), more))
+}
