@@ -71,7 +71,7 @@ pub(crate) struct Matching {
 }
 
 /// A set of packets: those that lie in each of the fields. Addresses give the family.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Condition {
     pub source: Addresses,
     pub destination: Addresses,
@@ -94,7 +94,12 @@ pub(crate) fn all_ports() -> Intervals {
 
 /// Every service of both families.
 pub(crate) fn all_services() -> Intervals {
-    service::all(Family::V4).union(&service::all(Family::V6))
+    everywhere(&[])
+}
+
+/// Every service but some.
+fn everywhere(but: &[&Intervals]) -> Intervals {
+    but.iter().fold(Intervals::span(0, u128::from(service::LAST)), |all, less| all.difference(less))
 }
 
 impl Condition {
@@ -138,10 +143,14 @@ impl Condition {
     }
 
     pub fn and(&self, other: &Self) -> Self {
+        let services = self.services.intersection(&other.services);
+        if services.is_empty() {
+            return Self { services, ..Self::default() };
+        }
         Self {
             source: self.source.intersection(&other.source),
             destination: self.destination.intersection(&other.destination),
-            services: self.services.intersection(&other.services),
+            services,
             source_ports: self.source_ports.intersection(&other.source_ports),
             from: self.from.intersection(&other.from),
             to: self.to.intersection(&other.to),
@@ -193,8 +202,7 @@ impl Condition {
         };
         let mut found = Vec::new();
         // Protocols without ports or types answer with themselves.
-        let plain = (0..=u8::MAX).filter(|protocol| !service::has_ports(*protocol) && !service::is_icmp(*protocol));
-        let plain = plain.fold(Intervals::empty(), |sum, protocol| sum.union(&service::whole(protocol)));
+        let plain = everywhere(&[&service::all_with_ports(), &service::whole(service::ICMP), &service::whole(service::ICMPV6)]);
         let echoes = PAIRS.iter().filter(|(protocol, _, answer)| {
             self.services.contains(u128::from(service::code(*protocol, u16::from(*answer) << 8)))
         });
@@ -256,7 +264,7 @@ pub(crate) fn untracked() -> Condition {
 /// Packets that may be the first of a connection: all but ICMP that asks nothing.
 pub(crate) fn tracked() -> Condition {
     let asks = icmp_types(service::ICMP, &[8, 13, 15, 17]).union(&icmp_types(service::ICMPV6, &[128, 139]));
-    let other = all_services().difference(&service::whole(service::ICMP)).difference(&service::whole(service::ICMPV6));
+    let other = everywhere(&[&service::whole(service::ICMP), &service::whole(service::ICMPV6)]);
     Condition::of_services(other.union(&asks))
 }
 

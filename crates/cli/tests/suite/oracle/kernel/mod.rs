@@ -166,26 +166,44 @@ fn count(usual: u64) -> u64 {
     std::env::var("HERONSHALE_RULE_SETS").ok().map_or(usual, |text| text.parse().unwrap())
 }
 
+/// Loads a rule set, without the lines that nft refuses: the protocols of a line may contradict each other.
+fn loaded(mut rules: String) -> String {
+    for _ in 0..20 {
+        let load = run("nft", &["-f", "-"], &rules);
+        if load.status.success() {
+            return rules;
+        }
+        let told = String::from_utf8(load.stderr).unwrap();
+        let wrong = |line: &str| line.split("stdin:").nth(1)?.split(':').next()?.parse::<usize>().ok();
+        let wrong: Vec<usize> = told.lines().filter_map(wrong).collect();
+        assert!(!wrong.is_empty(), "{rules}\n{told}");
+        let kept = rules.lines().enumerate().filter(|(at, _)| !wrong.contains(&(at + 1)));
+        rules = kept.map(|(_, line)| format!("{line}\n")).collect();
+    }
+    panic!("{rules}")
+}
+
 #[test]
 fn rules_of_nftables_decide_as_the_kernel_does() {
     let Some(mut net) = Net::new(&["nft"], "nft") else { return };
     let addresses = output("ip", &["-j", "addr"]);
-    let (mut seen, mut loaded, mut refused) = ([0; 5], 0, 0);
-    for seed in 0..count(700) {
+    let (mut seen, mut stumbled) = ([0; 5], 0);
+    let all = count(400);
+    for seed in 0..all {
         let mut random = Rng::with_seed(seed);
-        let rules = nftables(&mut random);
-        let load = run("nft", &["-f", "-"], &rules);
-        if !load.status.success() {
-            refused += 1;
-            assert!(refused < loaded + 200, "{rules}\n{}", String::from_utf8_lossy(&load.stderr));
+        let rules = loaded(nftables(&mut random));
+        // nft itself stumbles over some rules that it took.
+        let told = run("nft", &["-j", "list", "ruleset"], "");
+        if !told.status.success() {
+            stumbled += 1;
             continue;
         }
-        loaded += 1;
-        let told = output("nft", &["-j", "list", "ruleset"]);
+        let told = String::from_utf8(told.stdout).unwrap();
         let all = imported(&[("nft.json", &told), ("addr.json", &addresses)]);
         compare(&mut net, &mut random, &all, &format!("seed {seed}\n{rules}"), &mut seen);
     }
-    println!("{loaded} rule sets, {refused} refused by nft, compared {seen:?}");
+    println!("compared {seen:?}");
+    assert!(stumbled <= all / 50, "{stumbled}");
     let total: usize = seen.iter().sum();
     assert!(seen[..4].iter().all(|count| *count > total / 50) && seen[4] < total / 10, "{seen:?}");
 }
@@ -196,20 +214,19 @@ fn rules_of_iptables_decide_as_the_kernel_does() {
     let save = ["iptables-save", "ip6tables-save"];
     let Some(mut net) = Net::new(&[&restore[..], &save[..]].concat(), "ipt") else { return };
     let addresses = output("ip", &["-j", "addr"]);
-    let (mut seen, mut loaded) = ([0; 5], 0);
-    for seed in 0..count(200) {
+    let mut seen = [0; 5];
+    for seed in 0..count(150) {
         let mut random = Rng::with_seed(seed);
         let rules = [iptables(&mut random, false), iptables(&mut random, true)];
         let load = [0, 1].map(|at| run(restore[at], &[], &format!("*raw\nCOMMIT\n{}", rules[at])));
         if let Some(failed) = load.iter().find(|load| !load.status.success()) {
             panic!("{rules:?}\n{}", String::from_utf8_lossy(&failed.stderr));
         }
-        loaded += 1;
         let [four, six] = save.map(|program| output(program, &[]));
         let all = imported(&[("four.txt", &four), ("six.txt", &six), ("addr.json", &addresses)]);
         compare(&mut net, &mut random, &all, &format!("seed {seed}\n{four}\n{six}"), &mut seen);
     }
-    println!("{loaded} rule sets, compared {seen:?}");
+    println!("compared {seen:?}");
     let total: usize = seen.iter().sum();
     assert!(seen[..4].iter().all(|count| *count > total / 50) && seen[4] < total / 10, "{seen:?}");
 }

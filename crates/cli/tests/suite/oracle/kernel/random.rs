@@ -27,7 +27,7 @@ fn values(random: &mut Rng, one: impl Fn(&mut Rng) -> String) -> String {
 }
 
 /// One match for packets of a protocol and family.
-fn test(random: &mut Rng, six: bool, protocol: &str, incoming: bool, outgoing: bool) -> String {
+fn test(random: &mut Rng, (both, six): (bool, bool), protocol: &str, incoming: bool, outgoing: bool) -> String {
     let no = if random.u8(0..4) == 0 { "!= " } else { "" };
     let family = if six { "ip6" } else { "ip" };
     let (left, others): (&[&str], &[&str]) = if six { (&LEFT_SIX, &OTHERS_SIX) } else { (&LEFT, &OTHERS) };
@@ -38,7 +38,7 @@ fn test(random: &mut Rng, six: bool, protocol: &str, incoming: bool, outgoing: b
         4 if outgoing => format!("oifname {no}{}", pick(random, &["\"m0\"", "\"m1\"", "\"lo\""])),
         5 => format!("ct state {}", pick(random, &["new", "established", "established,related", "{ new, invalid }", "!= new", "invalid"])),
         6 => format!("meta l4proto {no}{}", pick(random, &["tcp", "{ tcp, udp }", "{ udp, 47 }", "icmp", "ipv6-icmp", "89"])),
-        7 => format!("meta nfproto {}", if six { "ipv6" } else { "ipv4" }),
+        7 if both => format!("meta nfproto {}", if six { "ipv6" } else { "ipv4" }),
         _ => match protocol {
             "icmp" => format!("icmp type {no}{}", pick(random, &["echo-request", "timestamp-request", "{ echo-request, router-solicitation }"])),
             "icmpv6" => format!("icmpv6 type {no}{}", pick(random, &["echo-request", "packet-too-big", "{ echo-request, echo-reply }"])),
@@ -59,7 +59,7 @@ fn line(random: &mut Rng, family: &str, to: &[String], incoming: bool, outgoing:
     let protocol = pick(random, &["tcp", "udp", "sctp", if six { "icmpv6" } else { "icmp" }, "tcp"]);
     let mut line = String::new();
     for _ in 0..random.u8(0..4) {
-        let _ = write!(line, "{} ", test(random, six, protocol, incoming, outgoing));
+        let _ = write!(line, "{} ", test(random, (family == "inet", six), protocol, incoming, outgoing));
     }
     if protocol == "tcp" && random.u8(0..8) == 0 {
         line.push_str(pick(random, &["tcp flags syn ", "tcp flags & (fin|syn|rst|ack) == syn ", "tcp flags ! syn "]));
