@@ -6,10 +6,9 @@ mod configuration;
 mod document;
 mod edit;
 mod json;
-mod linux;
 mod load;
 mod observed;
-mod part;
+mod open;
 mod profile;
 mod reading;
 mod sections;
@@ -22,10 +21,9 @@ mod yaml;
 pub use collect::{Bounds, COLLECTION, CollectError, Collected, Missing, Token, collect};
 pub use configuration::{CONFIGURATION, Configuration, configuration_schema, load_configuration};
 pub use edit::{Edited, without_rules};
-pub use linux::{Role, read_machine};
 pub use load::{Beside, LoadError, NotRead, Snapshot, SourceText, load, load_texts};
 pub use observed::load_observed;
-pub use part::Part;
+pub use open::{AclReading, Part, Role, read_acls, read_machine, read_routes};
 pub use profile::{
     BUILT_IN, DraftProfile, Exports, PROFILE, Profile, built_in_profile, draft_profile, exports, import, load_profile,
     profile_schema,

@@ -85,3 +85,31 @@ pub(crate) fn span(file: FileId, start: usize, end: usize) -> Span {
     let narrow = |offset: usize| u32::try_from(offset).unwrap_or(u32::MAX);
     Span { file, start: narrow(start), end: narrow(end) }
 }
+
+/// A field of a map.
+pub(crate) fn get<'n>(node: &'n Node<'n>, name: &str) -> Option<&'n Node<'n>> {
+    let Value::Map(fields) = &node.value else { return None };
+    let found = fields.iter().find(|(key, _)| matches!(&key.value, Value::Scalar(_, text) if text == name));
+    found.map(|(_, value)| value)
+}
+
+/// A text, or a number as it is written.
+pub(crate) fn text<'n>(node: &'n Node<'n>) -> Option<&'n str> {
+    match &node.value {
+        Value::Scalar(Scalar::Text | Scalar::Number, text) => Some(text),
+        _ => None,
+    }
+}
+
+/// The text of a field.
+pub(crate) fn text_at<'n>(node: &'n Node<'n>, name: &str) -> Option<&'n str> {
+    get(node, name).and_then(text)
+}
+
+/// The items of a list; anything else stands for a list of one.
+pub(crate) fn list<'n>(node: &'n Node<'n>) -> &'n [Node<'n>] {
+    match &node.value {
+        Value::List(items) => items,
+        _ => std::slice::from_ref(node),
+    }
+}

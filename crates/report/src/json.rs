@@ -2,19 +2,20 @@
 
 use crate::harmless::harmless_json;
 use heronshale_core::answer::{
-    Answer, Audit, CellAnswer, CoverageAnswer, ReadAnswer, Effective, ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer,
-    ReachAnswer, RoutesAnswer, RuleAnswer, TidyAnswer,
+    Answer, Audit, CellAnswer, CoverageAnswer, Effective, ExportAnswer, ExposureAnswer, Finds, Inventory, MatrixAnswer,
+    PathAnswer, ReachAnswer, ReadAnswer, RoutesAnswer, RuleAnswer, TidyAnswer,
 };
 use heronshale_core::finding::{Accepted, Finding};
 use schemars::{Schema, schema_for};
 use serde::Serialize;
 
 /// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 17] = [
+pub const ANSWERS: [&str; 18] = [
     "audit",
     "coverage",
     "effective",
     "effective-all",
+    "export",
     "exposure",
     "finding",
     "finding-accepted",
@@ -35,6 +36,7 @@ pub fn schema_of(kind: &str) -> Option<Schema> {
     let mut schema = match kind {
         "audit" => schema_for!(Answer<Audit>),
         "coverage" => schema_for!(Answer<CoverageAnswer>),
+        "export" => schema_for!(Answer<ExportAnswer>),
         "reading" => schema_for!(Answer<ReadAnswer>),
         "effective" => schema_for!(Answer<Effective>),
         "effective-all" => schema_for!(Answer<Vec<Effective>>),

@@ -1,5 +1,6 @@
 //! The ledger of an estate's public addresses: one row for each address, family, way in and port range, closed ones too.
 
+use crate::export::csv_of;
 use crate::harmless::harmless;
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use crate::text::closed_text;
@@ -194,37 +195,27 @@ pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
     page.finish()
 }
 
-/// A cell that no spreadsheet takes for a formula.
-fn cell(text: &str) -> String {
-    let risky = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
-    if risky { format!("'{text}") } else { text.to_owned() }
-}
-
 /// The ledger as CSV (RFC 4180).
 pub fn ledger_csv(answer: &Answer<ExposureAnswer>) -> String {
     let exposure = &harmless(answer).answer;
-    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
-    let mut write = |cells: &[&str]| writer.write_record(cells.iter().map(|text| cell(text)));
-    let written = write(&COLUMNS).and_then(|()| {
-        rows(exposure).iter().try_for_each(|row| {
-            write(&[
-                &row.address,
-                &row.family,
-                &row.way,
-                &row.holder,
-                &row.network,
-                &row.owner,
-                row.state,
-                &row.severity,
-                &row.meaning,
-                &row.services,
-                &row.sources,
-                &row.because,
-                &row.place,
-            ])
-        })
+    let rows = rows(exposure);
+    let cells = rows.iter().map(|row| {
+        let texts = [
+            &row.address,
+            &row.family,
+            &row.way,
+            &row.holder,
+            &row.network,
+            &row.owner,
+            row.state,
+            &row.severity,
+            &row.meaning,
+            &row.services,
+            &row.sources,
+            &row.because,
+            &row.place,
+        ];
+        texts.to_vec()
     });
-    written.expect("a list in memory takes every record");
-    let bytes = writer.into_inner().expect("a list in memory takes every record");
-    String::from_utf8(bytes).expect("cells are text")
+    csv_of(std::iter::once(COLUMNS.to_vec()).chain(cells))
 }

@@ -4,6 +4,7 @@
 //! terminal's width and whether to use colour come in as a [`Look`].
 
 mod draft;
+mod export;
 mod figure;
 mod harmless;
 mod json;
@@ -14,6 +15,7 @@ mod problems;
 mod text;
 
 pub use draft::{acceptances, expectations};
+pub use export::{acl_json, exported, sheet_csv};
 pub use figure::figure;
 pub use harmless::{harmless, harmless_json, harmless_text};
 pub use json::{ANSWERS, json, schema_of};

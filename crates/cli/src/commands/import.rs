@@ -27,7 +27,7 @@ pub struct Import {
     /// The exports: files, and folders of them
     #[arg(value_name = "FILE", required_unless_present = "url")]
     exports: Vec<PathBuf>,
-    /// The profile: which nodes of the exports are which objects (`heronshale schema profile`); or openstack, which ships with the
+    /// The profile: which nodes of the exports are which objects (`heronshale schema profile`); or openstack or sheets, which ship with the
     /// program
     #[arg(long, value_name = "FILE", required_unless_present_any = ["draft_profile", "written_as"])]
     profile: Option<PathBuf>,
@@ -84,7 +84,7 @@ impl Import {
             let what = format!("{} is there already", into.display());
             return Err(Failure::wrong(what, "name another file, or overwrite it with --force"));
         }
-        let built_in = profile.to_str().filter(|_| !profile.exists()).and_then(built_in_profile);
+        let built_in = profile.to_str().filter(|_| !profile.is_file()).and_then(built_in_profile);
         let profile = built_in.unwrap_or_else(|| load_profile(profile)).map_err(Failure::exports)?;
         let paths = match (&self.url, &self.collect) {
             (Some(url), Some(folder)) => {

@@ -5,6 +5,7 @@ mod completions;
 mod demo;
 mod effective;
 mod explain;
+mod export;
 mod exposure;
 mod import;
 mod init;
@@ -56,6 +57,7 @@ enum Command {
     Audit(audit::Audit),
     Tidy(tidy::Tidy),
     Import(import::Import),
+    Export(export::Export),
     Explain(explain::Explain),
     Schema(schema::Schema),
     Completions(completions::Completions),
@@ -95,6 +97,7 @@ impl Command {
             Self::Audit(command) => command.run(),
             Self::Tidy(command) => command.run(),
             Self::Import(command) => command.run(),
+            Self::Export(command) => command.run(),
             Self::Explain(command) => command.run(),
             Self::Schema(command) => command.run(),
             Self::Completions(command) => command.run(),

@@ -5,8 +5,9 @@ use crate::opened::{Format, print};
 use crate::terminal;
 use clap::{Args, ValueEnum};
 use heronshale_core::answer::{ReadAnswer, loose_ends, with_heading};
+use heronshale_core::model::{Action, Direction};
 use heronshale_core::view::View;
-use heronshale_intake::{Part, Role, Snapshot, load, load_texts, read_machine};
+use heronshale_intake::{AclReading, Part, Role, Snapshot, load, load_texts, read_acls, read_machine, read_routes};
 use heronshale_report as report;
 use std::path::{Path, PathBuf};
 
@@ -17,17 +18,46 @@ pub enum OpenFormat {
     LinuxWorkload,
     /// A Linux machine's rules for what it passes on, with its translations: the same, and ip -j route, ip -j rule
     LinuxFirewall,
+    /// Access control lists of RFC 8519 in JSON, as network ACLs
+    IetfAcl,
+    /// Static routes of RFC 8349 in JSON, as a route table
+    IetfRoutes,
+}
+
+/// What happens to packets that no entry of a list matches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Rest {
+    Allow,
+    Deny,
+}
+
+/// For which packets the entries of a list are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Way {
+    /// What enters the subnet
+    Inbound,
+    /// What leaves it
+    Outbound,
 }
 
 /// How files of open formats are read.
 #[derive(Args, Debug)]
 pub struct Reading {
-    /// With --as: what the machine is called in the snapshot
+    /// With --as: what the machine, or the route table, is called in the snapshot
     #[arg(long, value_name = "NAME", requires = "written_as")]
     name: Option<String>,
     /// With --as: the snapshot that the new file will be a part of; the machine's interfaces are found in it by their addresses
     #[arg(long, value_name = "PATH", requires = "written_as")]
     beside: Option<PathBuf>,
+    /// With --as ietf-acl: what happens when no entry matches, which RFC 8519 leaves to the device
+    #[arg(long, value_name = "ACTION", value_enum, requires = "written_as")]
+    rest: Option<Rest>,
+    /// With --as ietf-acl: the direction of lists whose name does not end in :inbound or :outbound
+    #[arg(long, value_name = "WAY", value_enum, default_value = "inbound", requires = "written_as")]
+    direction: Way,
+    /// With --as ietf-routes: the network whose route table it is; --name names the table
+    #[arg(long, value_name = "NETWORK", requires = "written_as")]
+    network: Option<String>,
 }
 
 impl Reading {
@@ -94,19 +124,31 @@ impl Reading {
             let what = || format!("cannot read {}", path.display());
             let bytes = std::fs::read(path).map_err(|error| Failure::Io { what: what(), error })?;
             let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-            let text = String::from_utf8(bytes).map_err(|_| Failure::Io {
-                what: what(),
-                error: std::io::Error::other("it is not text in UTF-8"),
-            })?;
+            let text = String::from_utf8(bytes)
+                .map_err(|_| Failure::Io { what: what(), error: std::io::Error::other("it is not text in UTF-8") })?;
             texts.push((name, text));
         }
-        let Some(name) = &self.name else {
-            return Err(Failure::wrong("nothing says what the machine is called", "give --name NAME"));
+        let estate = beside.map(|snapshot| &snapshot.estate);
+        let needed = |option: &Option<String>, what: &str, hint: &str| {
+            option.clone().ok_or_else(|| Failure::wrong(format!("nothing says what {what} is called"), hint))
         };
-        let role = match format {
-            OpenFormat::LinuxWorkload => Role::Workload,
-            OpenFormat::LinuxFirewall => Role::Firewall,
+        let part = match format {
+            OpenFormat::LinuxWorkload | OpenFormat::LinuxFirewall => {
+                let name = needed(&self.name, "the machine", "give --name NAME")?;
+                let role = if format == OpenFormat::LinuxWorkload { Role::Workload } else { Role::Firewall };
+                read_machine(texts, &name, role, estate)
+            }
+            OpenFormat::IetfAcl => {
+                let rest = self.rest.map(|rest| if rest == Rest::Allow { Action::Allow } else { Action::Deny });
+                let direction = if self.direction == Way::Inbound { Direction::In } else { Direction::Out };
+                read_acls(texts, &AclReading { rest, direction })
+            }
+            OpenFormat::IetfRoutes => {
+                let network = needed(&self.network, "the network of the routes", "give --network NAME")?;
+                let name = needed(&self.name, "the route table", "give --name NAME")?;
+                read_routes(texts, &name, &network, estate)
+            }
         };
-        read_machine(texts, name, role, beside.map(|snapshot| &snapshot.estate)).map_err(Failure::exports)
+        part.map_err(Failure::exports)
     }
 }

@@ -8,6 +8,7 @@ mod coverage;
 mod device_way;
 mod effective;
 mod expectations;
+mod export;
 mod exposure;
 mod figure;
 mod holding;
@@ -25,13 +26,15 @@ mod tidy;
 pub use audit::{Audit, Count, KindCount, Since, audit};
 pub use coverage::{
     CoverageAnswer, CoveredFile, CoveredRecords, DanglingName, IgnoredPart, NeverGiven, NotCovered, Read, ReadAnswer,
-    ReadItems, UnclearRule, UnresolvedId,
-    loose_ends,
+    ReadItems, UnclearRule, UnresolvedId, loose_ends,
 };
 pub(crate) use device_way::letting;
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};
 pub use effective::{Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer, effective_answers};
 pub use expectations::ExpectationFact;
+pub use export::{
+    Counted, ExportAnswer, LeftOut, PlainAcl, PlainEntry, PlainTraffic, Sheet, interface_sheet, plain_acls, rule_sheet,
+};
 pub use exposure::{
     ClosedFact, Closing, ExposureAnswer, Meaning, OpenFact, SpokenFact, WayFact, WayKind, exposure_answer, way_fact,
 };

@@ -107,7 +107,10 @@ pub fn load_profile(path: &Path) -> Result<Profile, LoadError> {
 }
 
 /// The profiles that ship with the program, by name.
-pub const BUILT_IN: [(&str, &str); 1] = [("openstack", include_str!("../../../../profiles/openstack.yaml"))];
+pub const BUILT_IN: [(&str, &str); 2] = [
+    ("openstack", include_str!("../../../../profiles/openstack.yaml")),
+    ("sheets", include_str!("../../../../profiles/sheets.yaml")),
+];
 
 /// A profile that ships with the program.
 ///

@@ -138,8 +138,9 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
     page.gaps(heading);
     page.heading("Written");
     let number = |count: usize| if count == 0 { String::new() } else { count.to_string() };
-    let rows: Vec<Vec<String>> =
-        { answer.items.iter() }.map(|one| vec![one.section.clone(), one.count.to_string(), number(one.rules)]).collect();
+    let rows: Vec<Vec<String>> = { answer.items.iter() }
+        .map(|one| vec![one.section.clone(), one.count.to_string(), number(one.rules)])
+        .collect();
     page.table(&["into", "items", "rules"], &rows, &[1, 2]);
     page.finish()
 }

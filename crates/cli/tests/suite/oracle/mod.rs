@@ -19,6 +19,7 @@ mod naive;
 mod openstack;
 mod plans;
 mod records;
+mod round_trips;
 mod routes;
 mod stages;
 mod sweeps;

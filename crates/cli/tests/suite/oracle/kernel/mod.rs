@@ -38,7 +38,8 @@ fn ends(rules: &[Value], default: bool, packet: &Packet, fields: [&str; 4], zone
             };
             rule.get(field).map(|all| all.as_array().unwrap().iter().map(one).collect::<Vec<_>>())
         };
-        let zone = |field: &str, own: &str| rule.get(field).is_none_or(|all| all.as_array().unwrap().contains(&own.into()));
+        let zone =
+            |field: &str, own: &str| rule.get(field).is_none_or(|all| all.as_array().unwrap().contains(&own.into()));
         let other = within(fields[0], packet.source);
         let fits = services.is_none_or(|all| all.iter().any(|one| named(one).contains(code)))
             && ports.is_none_or(|all| ported && all.split(',').any(port))
@@ -137,7 +138,9 @@ fn compare(net: &mut Net, random: &mut Rng, all: &Imported, what: &str, seen: &m
             assert_eq!(passes[0], arrived, "{}", told());
             seen[usize::from(!arrived)] += 1;
             // The kernel itself answers TCP and SCTP with a reset, which ends the connection.
-            let Some(reply) = reply_to(&packet).filter(|_| arrived && !matches!(packet.protocol, 6 | 132)) else { continue };
+            let Some(reply) = reply_to(&packet).filter(|_| arrived && !matches!(packet.protocol, 6 | 132)) else {
+                continue;
+            };
             let number = net.send(way.to, &reply);
             let anew = all.ends(way, &reply, true);
             let mut possible: Vec<bool> = Vec::new();

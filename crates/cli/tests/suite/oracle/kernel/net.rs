@@ -68,9 +68,13 @@ impl Net {
         let space = |place: &str| format!("heron-{name}-{}-{place}", std::process::id());
         let spaces = ["l", "m", "r"].map(space);
         let made = missing.is_none()
-            && spaces.iter().all(|space| Command::new("ip").args(["netns", "add", space]).output().unwrap().status.success());
+            && spaces
+                .iter()
+                .all(|space| Command::new("ip").args(["netns", "add", space]).output().unwrap().status.success());
         if !made {
-            let why = missing.map_or("network namespaces are not permitted here".to_owned(), |one| format!("{one} is not installed"));
+            let why = missing.map_or("network namespaces are not permitted here".to_owned(), |one| {
+                format!("{one} is not installed")
+            });
             eprintln!("skipped: {why}");
             return None;
         }
@@ -79,19 +83,36 @@ impl Net {
             assert!(out.status.success(), "{lines}: {}", String::from_utf8_lossy(&out.stderr));
         };
         // Nobody asks for neighbours: both ends of a line have one hardware address.
-        for (own, other, left, right, mac) in [(1, 0, "m0", "l0", "02:00:00:00:00:01"), (1, 2, "m1", "r0", "02:00:00:00:00:02")] {
+        for (own, other, left, right, mac) in
+            [(1, 0, "m0", "l0", "02:00:00:00:00:01"), (1, 2, "m1", "r0", "02:00:00:00:00:02")]
+        {
             let own: &str = &spaces[own];
-            batch(own, &format!("link add {left} address {mac} type veth peer name {right} address {mac} netns {}\n", spaces[other]));
+            batch(
+                own,
+                &format!(
+                    "link add {left} address {mac} type veth peer name {right} address {mac} netns {}\n",
+                    spaces[other]
+                ),
+            );
         }
-        batch(&spaces[0], "link set lo up\nlink set l0 arp off up\n\
+        batch(
+            &spaces[0],
+            "link set lo up\nlink set l0 arp off up\n\
             addr add 10.50.0.2/15 dev l0\naddr add fd00:50::2/32 dev l0 nodad\nroute add local 10.50.0.0/15 dev lo\n\
-            route add local fd00:50::/32 dev lo\nroute add default dev l0\nroute add ::/0 dev l0\n");
-        batch(&spaces[1], "link set lo up\nlink set m0 arp off up\nlink set m1 arp off up\n\
+            route add local fd00:50::/32 dev lo\nroute add default dev l0\nroute add ::/0 dev l0\n",
+        );
+        batch(
+            &spaces[1],
+            "link set lo up\nlink set m0 arp off up\nlink set m1 arp off up\n\
             addr add 10.50.0.1/15 dev m0\naddr add fd00:50::1/32 dev m0 nodad\naddr add 10.200.0.1/14 dev m1\n\
-            addr add fd00:200::1/32 dev m1 nodad\nroute add local 10.208.0.0/14 dev lo\nroute add local fd00:208::/32 dev lo\n");
-        batch(&spaces[2], "link set lo up\nlink set r0 arp off up\n\
+            addr add fd00:200::1/32 dev m1 nodad\nroute add local 10.208.0.0/14 dev lo\nroute add local fd00:208::/32 dev lo\n",
+        );
+        batch(
+            &spaces[2],
+            "link set lo up\nlink set r0 arp off up\n\
             addr add 10.200.0.2/14 dev r0\naddr add fd00:200::2/32 dev r0 nodad\nroute add local 10.200.0.0/14 dev lo\n\
-            route add local fd00:200::/32 dev lo\nroute add default dev r0\nroute add ::/0 dev r0\n");
+            route add local fd00:200::/32 dev lo\nroute add default dev r0\nroute add ::/0 dev r0\n",
+        );
         let mut stands = Vec::new();
         for space in spaces {
             enter(&space);
@@ -102,7 +123,13 @@ impl Net {
                 let name = entry.unwrap().file_name().into_string().unwrap();
                 set(&format!("ipv4/conf/{name}/rp_filter"), "0");
             }
-            for (name, value) in [("ipv4/ip_forward", "1"), ("ipv6/conf/all/forwarding", "1"), ("ipv4/icmp_echo_ignore_all", "1"), ("ipv6/icmp/echo_ignore_all", "1"), ("ipv4/icmp_ratelimit", "0")] {
+            for (name, value) in [
+                ("ipv4/ip_forward", "1"),
+                ("ipv6/conf/all/forwarding", "1"),
+                ("ipv4/icmp_echo_ignore_all", "1"),
+                ("ipv6/icmp/echo_ignore_all", "1"),
+                ("ipv4/icmp_ratelimit", "0"),
+            ] {
                 set(name, value);
             }
             let sender = |domain| {

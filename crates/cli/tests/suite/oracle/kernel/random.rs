@@ -10,7 +10,8 @@ fn pick<'t>(random: &mut Rng, all: &[&'t str]) -> &'t str {
 }
 
 /// Addresses at the left; at the machine and at the right the first letter tells which.
-const LEFT: [&str; 6] = ["10.50.0.0/16", "10.50.128.0/17", "10.51.3.0/24", "10.51.3.7", "10.50.0.0-10.50.9.255", "10.50.0.0/15"];
+const LEFT: [&str; 6] =
+    ["10.50.0.0/16", "10.50.128.0/17", "10.51.3.0/24", "10.51.3.7", "10.50.0.0-10.50.9.255", "10.50.0.0/15"];
 const LEFT_SIX: [&str; 3] = ["fd00:50:1::/48", "fd00:50::/33", "fd00:50:1::7"];
 const OTHERS: [&str; 4] = ["10.208.0.0/15", "10.200.0.0/15", "10.209.0.0/16", "10.201.128.0/17"];
 const OTHERS_SIX: [&str; 3] = ["fd00:208::/33", "fd00:200:8000::/33", "fd00:208:1::/48"];
@@ -36,18 +37,31 @@ fn test(random: &mut Rng, (both, six): (bool, bool), protocol: &str, incoming: b
         2 | 3 => format!("{family} {} {no}{}", pick(random, &["saddr", "daddr"]), pick(random, others)),
         4 if incoming => format!("iifname {no}{}", pick(random, &["\"m0\"", "\"m1\"", "\"lo\"", "{ \"m0\", \"x9\" }"])),
         4 if outgoing => format!("oifname {no}{}", pick(random, &["\"m0\"", "\"m1\"", "\"lo\""])),
-        5 => format!("ct state {}", pick(random, &["new", "established", "established,related", "{ new, invalid }", "!= new", "invalid"])),
-        6 => format!("meta l4proto {no}{}", pick(random, &["tcp", "{ tcp, udp }", "{ udp, 47 }", "icmp", "ipv6-icmp", "89"])),
+        5 => format!(
+            "ct state {}",
+            pick(random, &["new", "established", "established,related", "{ new, invalid }", "!= new", "invalid"])
+        ),
+        6 => format!(
+            "meta l4proto {no}{}",
+            pick(random, &["tcp", "{ tcp, udp }", "{ udp, 47 }", "icmp", "ipv6-icmp", "89"])
+        ),
         7 if both => format!("meta nfproto {}", if six { "ipv6" } else { "ipv4" }),
         _ => match protocol {
-            "icmp" => format!("icmp type {no}{}", pick(random, &["echo-request", "timestamp-request", "{ echo-request, router-solicitation }"])),
-            "icmpv6" => format!("icmpv6 type {no}{}", pick(random, &["echo-request", "packet-too-big", "{ echo-request, echo-reply }"])),
+            "icmp" => format!(
+                "icmp type {no}{}",
+                pick(random, &["echo-request", "timestamp-request", "{ echo-request, router-solicitation }"])
+            ),
+            "icmpv6" => format!(
+                "icmpv6 type {no}{}",
+                pick(random, &["echo-request", "packet-too-big", "{ echo-request, echo-reply }"])
+            ),
             "any" => format!("@nh,0,4 {}", if six { 6 } else { 4 }),
             protocol => {
                 let field = pick(random, &["dport", "dport", "sport"]);
                 let protocol = if random.u8(0..6) == 0 { "th" } else { protocol };
                 let value = values(random, |random| number(random, true));
-                let compared = if value.contains(['{', '-']) { no } else { pick(random, &["", "", "!= ", "< ", ">= "]) };
+                let compared =
+                    if value.contains(['{', '-']) { no } else { pick(random, &["", "", "!= ", "< ", ">= "]) };
                 format!("{protocol} {field} {compared}{value}")
             }
         },
@@ -64,7 +78,13 @@ fn line(random: &mut Rng, family: &str, to: &[String], incoming: bool, outgoing:
     if protocol == "tcp" && random.u8(0..8) == 0 {
         line.push_str(pick(random, &["tcp flags syn ", "tcp flags & (fin|syn|rst|ack) == syn ", "tcp flags ! syn "]));
     }
-    let to = |random: &mut Rng| if to.is_empty() { "accept".to_owned() } else { format!("{} {}", pick(random, &["jump", "goto"]), to[random.usize(0..to.len())]) };
+    let to = |random: &mut Rng| {
+        if to.is_empty() {
+            "accept".to_owned()
+        } else {
+            format!("{} {}", pick(random, &["jump", "goto"]), to[random.usize(0..to.len())])
+        }
+    };
     let verdict = match random.u8(0..13) {
         0..=3 => "accept".to_owned(),
         4 | 5 => "drop".to_owned(),
@@ -73,10 +93,17 @@ fn line(random: &mut Rng, family: &str, to: &[String], incoming: bool, outgoing:
         8 => "counter".to_owned(),
         9 => {
             let goes = to(random);
-            format!("{} vmap {{ {} : accept, 23-25 : drop, 26 : {goes} }}", pick(random, &["tcp dport", "udp dport"]), random.u8(20..23))
+            format!(
+                "{} vmap {{ {} : accept, 23-25 : drop, 26 : {goes} }}",
+                pick(random, &["tcp dport", "udp dport"]),
+                random.u8(20..23)
+            )
         }
         10 if family != "ip6" && !six => {
-            format!("ip saddr . tcp dport {{ 10.50.0.0/16 . 20-23, 10.51.3.7 . 25, 10.50.0.0/15 . 26 }} {}", pick(random, &["accept", "drop"]))
+            format!(
+                "ip saddr . tcp dport {{ 10.50.0.0/16 . 20-23, 10.51.3.7 . 25, 10.50.0.0/15 . 26 }} {}",
+                pick(random, &["accept", "drop"])
+            )
         }
         _ => to(random),
     };
@@ -110,12 +137,30 @@ pub fn nftables(random: &mut Rng) -> String {
             }
             let priority = random.u8(0..30);
             let policy = pick(random, &["accept", "drop"]);
-            let _ = writeln!(text, "chain {hook}{priority} {{ type filter hook {hook} priority {priority}; policy {policy};");
+            let _ = writeln!(
+                text,
+                "chain {hook}{priority} {{ type filter hook {hook} priority {priority}; policy {policy};"
+            );
             if random.u8(0..3) > 0 {
-                let _ = writeln!(text, "{}", pick(random, &["ct state established,related accept", "ct state vmap { established : accept, invalid : drop }"]));
+                let _ = writeln!(
+                    text,
+                    "{}",
+                    pick(
+                        random,
+                        &[
+                            "ct state established,related accept",
+                            "ct state vmap { established : accept, invalid : drop }"
+                        ]
+                    )
+                );
             }
             if family == "inet" && random.u8(0..4) == 0 {
-                let _ = writeln!(text, "ip saddr {}@named {}", pick(random, &["", "!= "]), pick(random, &["accept", "drop"]));
+                let _ = writeln!(
+                    text,
+                    "ip saddr {}@named {}",
+                    pick(random, &["", "!= "]),
+                    pick(random, &["accept", "drop"])
+                );
             }
             for _ in 0..random.usize(0..6) {
                 let _ = writeln!(text, "{}", line(random, family, &called, hook != "output", hook != "input"));
@@ -137,7 +182,11 @@ pub fn iptables(random: &mut Rng, six: bool) -> String {
         let _ = writeln!(text, "*{table}");
         let hooks: &[&str] = if table == "raw" { &["PREROUTING", "OUTPUT"] } else { &["INPUT", "FORWARD", "OUTPUT"] };
         for hook in hooks {
-            let _ = writeln!(text, ":{hook} {} [0:0]", if table == "raw" { "ACCEPT" } else { pick(random, &["ACCEPT", "DROP"]) });
+            let _ = writeln!(
+                text,
+                ":{hook} {} [0:0]",
+                if table == "raw" { "ACCEPT" } else { pick(random, &["ACCEPT", "DROP"]) }
+            );
         }
         let own: &[&str] = if table == "raw" { &[] } else { &["one", "two"] };
         for chain in own {
@@ -176,7 +225,12 @@ fn old_line(random: &mut Rng, six: bool, chain: &str, table: &str) -> String {
             let _ = write!(line, "{}--dport {} ", no(random), number(random, true).replace('-', ":"));
         }
         ("tcp" | "udp", 2) => {
-            let _ = write!(line, "-m multiport {}{} 21,23:25,27 ", no(random), pick(random, &["--dports", "--sports", "--ports"]));
+            let _ = write!(
+                line,
+                "-m multiport {}{} 21,23:25,27 ",
+                no(random),
+                pick(random, &["--dports", "--sports", "--ports"])
+            );
         }
         ("tcp", 3) => line.push_str(pick(random, &["--syn ", "! --syn ", "--tcp-flags SYN,ACK SYN "])),
         ("icmp", 0 | 1) => {
@@ -188,7 +242,12 @@ fn old_line(random: &mut Rng, six: bool, chain: &str, table: &str) -> String {
         _ => {}
     }
     if table == "filter" && random.u8(0..5) == 0 {
-        let _ = write!(line, "-m conntrack {}--ctstate {} ", no(random), pick(random, &["NEW", "ESTABLISHED", "NEW,RELATED"]));
+        let _ = write!(
+            line,
+            "-m conntrack {}--ctstate {} ",
+            no(random),
+            pick(random, &["NEW", "ESTABLISHED", "NEW,RELATED"])
+        );
     }
     let own = matches!(chain, "one" | "two");
     let target = match random.u8(0..8) {
@@ -212,7 +271,8 @@ const FROM_LEFT: [&[&str]; 2] = [
     &["10.51.3.7", "10.51.3.8", "10.50.5.1", "10.50.200.3", "10.51.9.9"],
     &["fd00:50:1::7", "fd00:50:1::9", "fd00:50:8000::3", "fd00:50::9"],
 ];
-const FROM_MACHINE: [&[&str]; 2] = [&["10.208.1.1", "10.209.7.7", "10.210.0.9"], &["fd00:208:1::5", "fd00:208:8000::5"]];
+const FROM_MACHINE: [&[&str]; 2] =
+    [&["10.208.1.1", "10.209.7.7", "10.210.0.9"], &["fd00:208:1::5", "fd00:208:8000::5"]];
 const TO_MACHINE: [&str; 2] = ["10.208.0.0", "fd00:208::"];
 const TO_RIGHT: [&str; 2] = ["10.200.0.0", "fd00:200::"];
 

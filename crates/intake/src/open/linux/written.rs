@@ -1,167 +1,15 @@
 //! From what a machine decides to the items of a snapshot.
 
-use super::chains::{Entry, Fate, Known, Label, Refused, Rules, Translation, with_replies, without_idle_copies};
-use super::condition::{Condition, Devices, all_ports, all_services, minus};
+use super::chains::{Entry, Fate, Known, Refused, Rules, Translation, with_replies, without_idle_copies};
 use super::machine::{Device, Machine};
 use super::{Hook, PASSED_ON, RECEIVED, SENT};
-use crate::part::Part;
-use heronshale_core::address::{Addresses, Family};
+use crate::open::condition::{Condition, Devices, all_ports, minus};
+use crate::open::part::Part;
+use crate::open::rules::{Label, Names, Shape, Stated, peers, put_unknown_set, rule, services, trimmed};
 use heronshale_core::model::{Action, Estate};
-use heronshale_core::packet::{Intervals, service};
-use rustc_hash::FxHashMap;
+use heronshale_core::packet::Intervals;
 use serde_json::{Map, Value as Json, json};
 use std::rc::Rc;
-
-/// Which fields a rule has: of a workload, with this side and the other; or of a firewall, with both ends and zones.
-#[derive(Clone, Copy)]
-enum Shape<'d> {
-    Received,
-    Sent,
-    Between(&'d Devices),
-}
-
-/// Services of both families, each once.
-fn services(numbers: &Intervals) -> Option<Vec<String>> {
-    if all_services().is_subset(numbers) {
-        return None;
-    }
-    let mut found = Vec::new();
-    for family in [Family::V4, Family::V6] {
-        let own = numbers.intersection(&service::all(family));
-        if own == service::all(family) {
-            // Everything of this family, but not of the other: without its ICMP.
-            found.extend((0..=u8::MAX).filter(|protocol| service::exists(family, *protocol)).map(service::protocol_name));
-        } else {
-            found.extend(service::notation(family, &own));
-        }
-    }
-    let mut seen = std::collections::BTreeSet::new();
-    found.retain(|one| seen.insert(one.clone()));
-    Some(found)
-}
-
-fn ports(numbers: &Intervals) -> Option<String> {
-    if all_ports().is_subset(numbers) {
-        return None;
-    }
-    let one = |(first, last): &(u128, u128)| if first == last { first.to_string() } else { format!("{first}-{last}") };
-    Some(numbers.spans().iter().map(one).collect::<Vec<_>>().join(","))
-}
-
-/// Addresses as peers; none for any.
-fn peers(addresses: &Addresses) -> Option<Vec<String>> {
-    if Addresses::all().is_subset(addresses) { None } else { Some(addresses.texts()) }
-}
-
-/// The name of the set that stands for what is not known.
-fn unknown_set(name: &str) -> String {
-    format!("{name}-not-understood")
-}
-
-/// Puts one end of a rule: the addresses, or of a rule that is not understood a set that nobody knows, without the others.
-fn put_end(rule: &mut Map<String, Json>, field: &str, except: &str, addresses: &Addresses, unknown: Option<&str>) {
-    match (unknown, peers(addresses)) {
-        (Some(set), known) => {
-            rule.insert(field.to_owned(), json!([format!("set:{set}")]));
-            if known.is_some() {
-                rule.insert(except.to_owned(), json!(Addresses::all().difference(addresses).texts()));
-            }
-        }
-        (None, Some(known)) => {
-            rule.insert(field.to_owned(), json!(known));
-        }
-        (None, None) => {}
-    }
-}
-
-/// The same packets with as little written as says it: an end that is given by the other end's family is any. Of two ends that only
-/// give the family, the source stays if asked for, and else the destination.
-fn trimmed(condition: &Condition, by_source: bool) -> Condition {
-    let mut found = condition.clone();
-    if found.source_ports != all_ports() {
-        found.services = found.services.intersection(&service::all_with_ports());
-    }
-    let lives = |family| !condition.source.of(family).is_empty() && !condition.destination.of(family).is_empty();
-    let families: Vec<Family> = [Family::V4, Family::V6].into_iter().filter(|family| lives(*family)).collect();
-    let &[family] = &families[..] else { return found };
-    let all = Addresses::of_family(family);
-    found.source = found.source.intersection(&all);
-    found.destination = found.destination.intersection(&all);
-    if service::all(family).is_subset(&found.services) {
-        found.services = all_services();
-    }
-    let other = if family == Family::V4 { Family::V6 } else { Family::V4 };
-    // Services that the other family has not say the family too.
-    let said = !found.services.overlaps(&service::all(other));
-    let (source, destination) = (found.source == all, found.destination == all);
-    if source && (!destination || said || !by_source) {
-        found.source = Addresses::all();
-    }
-    if destination && (!source || said || by_source) {
-        found.destination = Addresses::all();
-    }
-    found
-}
-
-/// Names rules, each once in its list.
-#[derive(Default)]
-struct Names(FxHashMap<String, usize>);
-
-impl Names {
-    fn of(&mut self, label: &Label) -> String {
-        let times = self.0.entry(label.id.clone()).or_default();
-        *times += 1;
-        if *times == 1 { label.id.clone() } else { format!("{}.{times}", label.id) }
-    }
-}
-
-fn rule(entry: &Entry, shape: Shape<'_>, name: &str, names: &mut Names) -> Option<Json> {
-    let Fate::Ends(action) = &entry.fate else { return None };
-    let condition = trimmed(&entry.condition, !matches!(shape, Shape::Sent));
-    let unknown = unknown_set(name);
-    let unknown = (!condition.unknown.is_empty()).then_some(unknown.as_str());
-    let mut rule = Map::new();
-    rule.insert("id".to_owned(), names.of(&entry.label).into());
-    rule.insert("action".to_owned(), action.word().into());
-    if let Some(services) = services(&condition.services) {
-        rule.insert("services".to_owned(), json!(services));
-    }
-    if let Some(ports) = ports(&condition.source_ports) {
-        rule.insert("source_ports".to_owned(), json!([ports]));
-    }
-    match shape {
-        Shape::Received | Shape::Sent => {
-            let (other, own) = match shape {
-                Shape::Received => (&condition.source, &condition.destination),
-                _ => (&condition.destination, &condition.source),
-            };
-            put_end(&mut rule, "peers", "except", other, unknown);
-            put_end(&mut rule, "local", "", own, None);
-        }
-        Shape::Between(devices) => {
-            for (field, numbers) in [("from_zones", &condition.from), ("to_zones", &condition.to)] {
-                if let Some(named) = devices.named(numbers) {
-                    // Interfaces without a name here are no zones.
-                    if named.is_empty() {
-                        return None;
-                    }
-                    rule.insert(field.to_owned(), json!(named));
-                }
-            }
-            put_end(&mut rule, "sources", "except_sources", &condition.source, unknown);
-            put_end(&mut rule, "destinations", "except_destinations", &condition.destination, None);
-        }
-    }
-    if entry.stateless {
-        rule.insert("stateless".to_owned(), true.into());
-    }
-    let mut words: Vec<String> = entry.label.comment.clone().into_iter().collect();
-    words.extend(condition.unknown.iter().map(|why| format!("not understood: {why}")));
-    if !words.is_empty() {
-        rule.insert("description".to_owned(), words.join("; ").into());
-    }
-    Some(Json::Object(rule))
-}
 
 /// A list of rules, and what happens to the rest.
 fn listed(entries: &[Entry], start: &Condition, shape: Shape<'_>, name: &str) -> (Vec<Json>, Action) {
@@ -176,7 +24,12 @@ fn listed(entries: &[Entry], start: &Condition, shape: Shape<'_>, name: &str) ->
         (entries, default) = (before, action);
     }
     let mut names = Names::default();
-    (entries.iter().filter_map(|entry| rule(entry, shape, name, &mut names)).collect(), default)
+    let stated = |entry: &Entry| {
+        let Fate::Ends(action) = entry.fate else { return None };
+        let stated = Stated { condition: &entry.condition, action, label: &entry.label, stateless: entry.stateless };
+        rule(&stated, shape, name, &mut names)
+    };
+    (entries.iter().filter_map(stated).collect(), default)
 }
 
 /// What is received by an interface, and what is sent.
@@ -211,16 +64,6 @@ fn both_ways(rules: &Rules, device: &Intervals) -> Result<[(Vec<Entry>, Conditio
     behind.extend(translated(Hook::Postrouting, &sent)?);
     behind.extend(outbound);
     Ok([(without_idle_copies(in_front), received), (without_idle_copies(behind), sent)])
-}
-
-/// The set that stands for what is not known, if a rule needs it.
-fn put_unknown(part: &mut Part, name: &str) {
-    let set = unknown_set(name);
-    let needed = part.sections.values()  .flatten().any(|item| item.to_string().contains(&format!("set:{set}")));
-    if needed {
-        let words = "stands where a rule says what is not understood: it may match, or not";
-        part.put("address_sets", json!({ "id": set, "content": "unknown", "description": words }));
-    }
 }
 
 /// A gap beside everything: what lies beyond the machine's own networks.
@@ -303,7 +146,11 @@ pub(super) fn own_firewall(
         let found: Vec<&Device> = places.iter().flatten().filter_map(|place| machine.device(place)).collect();
         let bound: Vec<String> = match beside {
             Some(estate) => found.iter().filter_map(|device| known_in(estate, device)).map(str::to_owned).collect(),
-            None => found.iter().filter(|device| !device.addresses.is_empty()).map(|device| format!("{name}-{}", device.name)).collect(),
+            None => found
+                .iter()
+                .filter(|device| !device.addresses.is_empty())
+                .map(|device| format!("{name}-{}", device.name))
+                .collect(),
         };
         if beside.is_none() {
             for device in found.iter().filter(|device| !device.addresses.is_empty()) {
@@ -322,7 +169,7 @@ pub(super) fn own_firewall(
         }
         part.put("own_firewalls", Json::Object(item));
     }
-    put_unknown(&mut part, name);
+    put_unknown_set(&mut part, name);
     Ok(part)
 }
 
@@ -335,12 +182,7 @@ fn put_place(part: &mut Part, network: &str, device: &Device, name: &str, forwar
 }
 
 /// A firewall that forwards: its interfaces, policy, routes and translations.
-pub(super) fn firewall(
-    rules: &Rules,
-    machine: &Machine,
-    name: &str,
-    beside: Option<&Estate>,
-) -> Result<Part, Refused> {
+pub(super) fn firewall(rules: &Rules, machine: &Machine, name: &str, beside: Option<&Estate>) -> Result<Part, Refused> {
     let mut part = Part::default();
     let mut machine = Machine {
         devices: machine.devices.clone(),
@@ -390,10 +232,13 @@ pub(super) fn firewall(
             Some(estate) => match known_in(estate, device) {
                 Some(interface) => legs.push((device.name.clone(), interface.to_owned())),
                 None => {
-                    let holds = |address| estate.subnets.items().iter().find(move |subnet| subnet.blocks.contains(address));
+                    let holds =
+                        |address| estate.subnets.items().iter().find(move |subnet| subnet.blocks.contains(address));
                     let Some(subnet) = device.addresses.iter().find_map(|(address, _)| holds(*address)) else {
                         let addresses = own_addresses(device).join(", ");
-                        part.read.remarks.push(format!("{} holds {addresses}: that is in no subnet of the estate", device.name));
+                        part.read
+                            .remarks
+                            .push(format!("{} holds {addresses}: that is in no subnet of the estate", device.name));
                         continue;
                     };
                     let fields = json!({ "id": own, "subnet": &*subnet.name, "addresses": own_addresses(device), "forwards": true });
@@ -406,10 +251,11 @@ pub(super) fn firewall(
     if machine.devices.is_empty() {
         // A policy on its own is an estate too: its rules are judged.
         part.read.remarks.push("without `ip -j addr` there is a policy, and no firewall that has it".to_owned());
-        put_unknown(&mut part, name);
+        put_unknown_set(&mut part, name);
         return Ok(part);
     }
-    let interface_of = |device: &str| legs.iter().find(|(name, _)| name == device).map(|(_, interface)| interface.clone());
+    let interface_of =
+        |device: &str| legs.iter().find(|(name, _)| name == device).map(|(_, interface)| interface.clone());
     let mut routes = Vec::new();
     for (device, to) in &outgoing {
         match interface_of(device) {
@@ -428,7 +274,8 @@ pub(super) fn firewall(
         "policy_sees": "translated",
     });
     let list = |all: Vec<Json>| (!all.is_empty()).then(|| json!(all));
-    let more = vec![("destination_translations", list(before)), ("source_translations", list(behind)), ("routes", given)];
+    let more =
+        vec![("destination_translations", list(before)), ("source_translations", list(behind)), ("routes", given)];
     part.put("firewalls", object(fields, more));
     for (lacks, whys) in [("rules", lacking), ("routes", machine.unclear.clone())] {
         if !whys.is_empty() {
@@ -440,7 +287,7 @@ pub(super) fn firewall(
             part.read.remarks.extend(whys);
         }
     }
-    put_unknown(&mut part, name);
+    put_unknown_set(&mut part, name);
     Ok(part)
 }
 

@@ -202,7 +202,8 @@ impl Condition {
         };
         let mut found = Vec::new();
         // Protocols without ports or types answer with themselves.
-        let plain = everywhere(&[&service::all_with_ports(), &service::whole(service::ICMP), &service::whole(service::ICMPV6)]);
+        let plain =
+            everywhere(&[&service::all_with_ports(), &service::whole(service::ICMP), &service::whole(service::ICMPV6)]);
         let echoes = PAIRS.iter().filter(|(protocol, _, answer)| {
             self.services.contains(u128::from(service::code(*protocol, u16::from(*answer) << 8)))
         });
@@ -226,7 +227,11 @@ impl Condition {
                 None => asked.push((from, to)),
             }
         }
-        found.extend(asked.into_iter().map(|(source_ports, services)| Self { services, source_ports, ..turned.clone() }));
+        found.extend(asked.into_iter().map(|(source_ports, services)| Self {
+            services,
+            source_ports,
+            ..turned.clone()
+        }));
         found.retain(|one| !one.is_empty());
         found
     }

@@ -4,7 +4,6 @@
 //! it. What a rule says that is not understood makes it unknown, never one that matches all or nothing.
 
 mod chains;
-mod condition;
 mod iptables;
 mod machine;
 mod nftables;
@@ -12,14 +11,15 @@ mod written;
 
 use crate::json;
 use crate::load::{LoadError, SourceText};
-use crate::tree::{Node, Value, span};
+use crate::open::condition::Devices;
+use crate::open::part::Part;
+use crate::open::rules::placed;
+use crate::tree::{Node, Value, get, span};
 use chains::{Hook, Refused, Rules};
 use heronshale_core::address::Family;
-use crate::part::Part;
-use heronshale_core::answer::UnclearRule;
 use heronshale_core::model::Estate;
 use heronshale_core::packet::service;
-use heronshale_core::source::{FileId, Place, Problem, SourceFile};
+use heronshale_core::source::{FileId, Problem, SourceFile};
 use machine::Machine;
 
 /// As what a machine's rules are taken.
@@ -35,14 +35,6 @@ pub enum Role {
 pub(crate) struct Source {
     file: usize,
     text: String,
-}
-
-/// A rule of which something is not understood.
-#[derive(Debug, Clone)]
-pub(crate) struct NotUnderstood {
-    rule: String,
-    why: String,
-    at: (usize, u32),
 }
 
 /// The protocol that a name or number stands for, with the names of the system's list.
@@ -126,7 +118,13 @@ enum Kind<'t> {
 
 fn problem(file: usize, at: usize, length: usize, title: String, help: &str) -> Problem {
     let file = FileId(u32::try_from(file).unwrap_or(u32::MAX));
-    Problem { title, span: span(file, at, at + length.max(1)), label: "here".to_owned(), related: None, help: Some(help.to_owned()) }
+    Problem {
+        title,
+        span: span(file, at, at + length.max(1)),
+        label: "here".to_owned(),
+        related: None,
+        help: Some(help.to_owned()),
+    }
 }
 
 fn kind_of(source: &Source) -> Result<Kind<'_>, Problem> {
@@ -135,7 +133,7 @@ fn kind_of(source: &Source) -> Result<Kind<'_>, Problem> {
     if start.starts_with(['{', '[']) {
         let file = FileId(u32::try_from(source.file).unwrap_or(u32::MAX));
         let node = json::whole(file, &source.text)?;
-        let field = |node: &Node<'_>, name: &str| machine::get(node, name).is_some();
+        let field = |node: &Node<'_>, name: &str| get(node, name).is_some();
         if field(&node, "nftables") {
             return Ok(Kind::Nftables(node));
         }
@@ -173,7 +171,8 @@ pub fn read_machine(
     beside: Option<&Estate>,
 ) -> Result<Part, LoadError> {
     let names: Vec<SourceFile> = files.iter().map(|(name, text)| SourceFile::new(name, text.as_bytes())).collect();
-    let sources: Vec<Source> = { files.iter().enumerate() }.map(|(file, (_, text))| Source { file, text: text.clone() }).collect();
+    let sources: Vec<Source> =
+        { files.iter().enumerate() }.map(|(file, (_, text))| Source { file, text: text.clone() }).collect();
     let input = |problems| {
         let texts = files.iter().map(|(name, text)| SourceText { name: name.clone(), text: text.clone() }).collect();
         LoadError::Input { problems, texts }
@@ -202,7 +201,10 @@ pub fn read_machine(
         }
     }
     let (mut rules, mut not_understood, mut filters) = (Rules::default(), Vec::new(), 0);
-    let saved: Vec<Family> = kinds.iter().filter_map(|(_, kind)| if let Kind::Saved(family) = kind { Some(*family) } else { None }).collect();
+    let saved: Vec<Family> = kinds
+        .iter()
+        .filter_map(|(_, kind)| if let Kind::Saved(family) = kind { Some(*family) } else { None })
+        .collect();
     let mut first: Option<usize> = None;
     for (source, kind) in &kinds {
         if let Kind::Nftables(node) = kind {
@@ -215,7 +217,7 @@ pub fn read_machine(
         }
     }
     if first.is_none() {
-        rules.devices = condition::Devices::new(named);
+        rules.devices = Devices::new(named);
     }
     for (source, kind) in &kinds {
         let Kind::Saved(family) = kind else { continue };
@@ -252,18 +254,7 @@ pub fn read_machine(
     }
     .map_err(refused)?;
     part.read.rules = rules.chains.iter().map(|chain| chain.lines.len()).sum();
-    not_understood.sort_by_key(|one| one.at);
-    part.read.unclear = not_understood
-        .into_iter()
-        .map(|one| {
-            let file = &names[one.at.0];
-            let (line, start) = file.line(one.at.1);
-            let column = (one.at.1 - start) as usize + 1;
-            let place = Place { file: file.name.to_string(), line, column, pointer: String::new() };
-            UnclearRule { rule: one.rule, why: one.why, place }
-        })
-        .collect();
-    part.read.unclear.dedup();
+    part.read.unclear = placed(not_understood, &names);
     part.read.files = files.into_iter().map(|(name, _)| name).collect();
     Ok(part)
 }

@@ -1,6 +1,6 @@
 //! A machine's interfaces and routes: `ip -j addr`, `ip -j route`, `ip -j rule`, as ip(8) prints them.
 
-use crate::tree::{Node, Scalar, Value};
+use crate::tree::{Node, get, list, text, text_at};
 use heronshale_core::address::{Addresses, Block, Family, Range};
 use heronshale_core::source::Problem;
 use std::collections::BTreeMap;
@@ -35,30 +35,6 @@ pub(super) struct Machine {
     pub unclear: Vec<String>,
 }
 
-pub(super) fn get<'n>(node: &'n Node<'n>, name: &str) -> Option<&'n Node<'n>> {
-    let Value::Map(fields) = &node.value else { return None };
-    let found = fields.iter().find(|(key, _)| matches!(&key.value, Value::Scalar(_, text) if text == name));
-    found.map(|(_, value)| value)
-}
-
-pub(super) fn text<'n>(node: &'n Node<'n>) -> Option<&'n str> {
-    match &node.value {
-        Value::Scalar(Scalar::Text | Scalar::Number, text) => Some(text),
-        _ => None,
-    }
-}
-
-pub(super) fn text_at<'n>(node: &'n Node<'n>, name: &str) -> Option<&'n str> {
-    get(node, name).and_then(text)
-}
-
-pub(super) fn list<'n>(node: &'n Node<'n>) -> &'n [Node<'n>] {
-    match &node.value {
-        Value::List(items) => items,
-        _ => std::slice::from_ref(node),
-    }
-}
-
 fn has_flag(node: &Node<'_>, wanted: &[&str]) -> bool {
     get(node, "flags").is_some_and(|flags| list(flags).iter().filter_map(text).any(|flag| wanted.contains(&flag)))
 }
@@ -83,7 +59,11 @@ impl Machine {
                 };
                 match read() {
                     Some(found) => addresses.push(found),
-                    None => problems.push(wrong(one, format!("an address of {name} without `local` and `prefixlen`"), "give what `ip -j addr` prints")),
+                    None => problems.push(wrong(
+                        one,
+                        format!("an address of {name} without `local` and `prefixlen`"),
+                        "give what `ip -j addr` prints",
+                    )),
                 }
             }
             self.devices.push(Device { name: name.to_owned(), addresses });
@@ -100,7 +80,9 @@ impl Machine {
                 let text = text_at(item, field)?;
                 text.parse::<Block>().ok().map(|block| block.range.family)
             });
-            near.or_else(|| get(item, "via").and_then(|via| text_at(via, "host")?.parse::<IpAddr>().ok()).map(Family::of))
+            near.or_else(|| {
+                get(item, "via").and_then(|via| text_at(via, "host")?.parse::<IpAddr>().ok()).map(Family::of)
+            })
         };
         let of_file = items.iter().find_map(family).unwrap_or(Family::V4);
         for item in items {
@@ -154,7 +136,9 @@ impl Machine {
         for item in list(node) {
             let plain = text_at(item, "src") == Some("all")
                 && matches!(text_at(item, "table"), Some("local" | "main" | "default"))
-                && ["fwmark", "iif", "oif", "dst", "sport", "dport", "ipproto", "uidrange"].iter().all(|field| get(item, field).is_none());
+                && ["fwmark", "iif", "oif", "dst", "sport", "dport", "ipproto", "uidrange"]
+                    .iter()
+                    .all(|field| get(item, field).is_none());
             if !plain {
                 let priority = text_at(item, "priority").unwrap_or("?");
                 self.unclear.push(format!("the rule of priority {priority} chooses among route tables"));
@@ -171,8 +155,12 @@ impl Machine {
     /// takes it, since what is dropped is of no interface.
     pub fn outgoing(&mut self) -> Vec<(String, Vec<String>)> {
         let mut routes = self.routes.clone();
-        routes.sort_by_key(|route| (route.to.family, std::cmp::Reverse(route.to.prefix_length()), route.to.first, route.metric));
-        let twice = |pair: &[Route]| pair[0].to == pair[1].to && pair[0].metric == pair[1].metric && pair[0].device != pair[1].device;
+        routes.sort_by_key(|route| {
+            (route.to.family, std::cmp::Reverse(route.to.prefix_length()), route.to.first, route.metric)
+        });
+        let twice = |pair: &[Route]| {
+            pair[0].to == pair[1].to && pair[0].metric == pair[1].metric && pair[0].device != pair[1].device
+        };
         for pair in routes.windows(2).filter(|pair| twice(pair)) {
             self.unclear.push(format!("there are equal routes to {}", pair[0].to));
         }

@@ -5,7 +5,8 @@
 //! in the list, so that only what leaves a chain early (`return`, `goto`, an `accept` with another hook behind it) needs the rest
 //! of its way listed a second time.
 
-use super::condition::{Condition, Devices, invalid, minus, one_way, tracked, untracked};
+use crate::open::condition::{Condition, Devices, invalid, minus, one_way, tracked, untracked};
+use crate::open::rules::Label;
 use heronshale_core::address::Family;
 use heronshale_core::model::Action;
 use std::net::IpAddr;
@@ -103,16 +104,6 @@ pub(crate) enum Outcome {
 pub(crate) struct Translation {
     pub to: Option<IpAddr>,
     pub port: Option<u16>,
-}
-
-/// Where a line stands and what its author says.
-#[derive(Debug, Default)]
-pub(crate) struct Label {
-    /// How output names it.
-    pub id: String,
-    /// In which file, and from which byte on.
-    pub at: (usize, u32),
-    pub comment: Option<String>,
 }
 
 /// A rule as written, or an element of its verdict map.

@@ -1,8 +1,9 @@
 //! `iptables-save` and `ip6tables-save`: the rules of one family as text, as iptables-save(8) and iptables-extensions(8) describe it.
 
-use super::chains::{Base, ByState, Chain, Hook, Label, Line, Outcome, Rules, Test, Translation};
-use super::condition::{Condition, all_ports, minus};
-use super::{NotUnderstood, Source, icmp_type, protocol};
+use super::chains::{Base, ByState, Chain, Hook, Line, Outcome, Rules, Test, Translation};
+use super::{Source, icmp_type, protocol};
+use crate::open::condition::{Condition, all_ports, minus};
+use crate::open::rules::{Label, NotUnderstood};
 use heronshale_core::address::{Addresses, Block, Family};
 use heronshale_core::model::Action;
 use heronshale_core::packet::{Intervals, service};
@@ -50,7 +51,8 @@ pub(super) fn device_names(text: &str) -> Vec<String> {
     for line in text.lines() {
         let words = words(line);
         for pair in words.windows(2) {
-            if matches!(pair[0].as_str(), "-i" | "-o" | "--in-interface" | "--out-interface") && !pair[1].ends_with('+') {
+            if matches!(pair[0].as_str(), "-i" | "-o" | "--in-interface" | "--out-interface") && !pair[1].ends_with('+')
+            {
                 names.push(pair[1].clone());
             }
         }
@@ -66,7 +68,8 @@ pub(super) fn family_of(text: &str) -> Option<Family> {
     if text.contains("iptables-save") {
         return Some(Family::V4);
     }
-    let found = text.split_whitespace().find_map(|word| word.parse::<Block>().ok().filter(|_| word.contains(['.', ':'])));
+    let found =
+        text.split_whitespace().find_map(|word| word.parse::<Block>().ok().filter(|_| word.contains(['.', ':'])));
     found.map(|block| block.range.family)
 }
 
@@ -175,7 +178,8 @@ pub(super) fn read(
         let number = counts.entry(chain).or_default();
         *number += 1;
         let id = if table == "filter" { format!("{name}/{number}") } else { format!("{table}/{name}/{number}") };
-        let mut rule = Rule { family, tests: Vec::new(), whys: Vec::new(), protocol: None, comment: None, target: None };
+        let mut rule =
+            Rule { family, tests: Vec::new(), whys: Vec::new(), protocol: None, comment: None, target: None };
         rule.read(rest, rules);
         let label = Rc::new(Label { id: id.clone(), at: (source.file, offset(begin)), comment: rule.comment.take() });
         let outcome = match rule.target.take() {
@@ -276,8 +280,20 @@ impl<'w> Rule<'w> {
                 }
                 "-m" | "--match" => {
                     const KNOWN: [&str; 14] = [
-                        "tcp", "udp", "sctp", "icmp", "icmp6", "ipv6-icmp", "multiport", "comment", "conntrack", "state",
-                        "iprange", "mark", "standard", "icmpv6",
+                        "tcp",
+                        "udp",
+                        "sctp",
+                        "icmp",
+                        "icmp6",
+                        "ipv6-icmp",
+                        "multiport",
+                        "comment",
+                        "conntrack",
+                        "state",
+                        "iprange",
+                        "mark",
+                        "standard",
+                        "icmpv6",
                     ];
                     if !KNOWN.contains(&value) {
                         let why = format!("`-m {value}` is not understood");
@@ -317,7 +333,8 @@ impl<'w> Rule<'w> {
                     self.put(there, no, "an address that is not understood");
                 }
                 "--src-range" | "--dst-range" => {
-                    let range = value.parse::<Block>().ok().map(|block| [block.range].into_iter().collect::<Addresses>());
+                    let range =
+                        value.parse::<Block>().ok().map(|block| [block.range].into_iter().collect::<Addresses>());
                     let there = range.map(|range| {
                         if word == "--src-range" {
                             Condition { source: range, ..Condition::all() }
@@ -341,7 +358,11 @@ impl<'w> Rule<'w> {
                     } else {
                         let perhaps = there(found.perhaps.difference(&found.surely));
                         let unknown = perhaps.and(&Condition::unknown("interfaces by a part of their name"));
-                        let sure = if no { minus(vec![there(Intervals::span(0, u128::from(u32::MAX)))], &there(found.perhaps)) } else { vec![there(found.surely)] };
+                        let sure = if no {
+                            minus(vec![there(Intervals::span(0, u128::from(u32::MAX)))], &there(found.perhaps))
+                        } else {
+                            vec![there(found.surely)]
+                        };
                         let pieces = sure.into_iter().chain([unknown]).filter(|one| !one.is_empty());
                         self.tests.push(Test::Any(pieces.collect()));
                         self.whys.push("interfaces by a part of their name".to_owned());
@@ -391,7 +412,9 @@ impl<'w> Rule<'w> {
                     let states: Vec<&str> = lower.split(',').collect();
                     let holds = ByState::one_of(&states);
                     // SNAT and DNAT are states of translated connections.
-                    let plain = states.iter().all(|one| matches!(*one, "new" | "established" | "related" | "invalid" | "untracked"));
+                    let plain = states
+                        .iter()
+                        .all(|one| matches!(*one, "new" | "established" | "related" | "invalid" | "untracked"));
                     if plain {
                         self.tests.push(Test::State(if no { holds.negated() } else { holds }));
                     } else {

@@ -1,10 +1,10 @@
 //! `nft -j list ruleset`: the rule set of nftables in JSON, as libnftables-json(5) describes it.
 
-use super::chains::{Base, ByState, Chain, Hook, Label, Line, Outcome, Rules, Test, Translation};
-use super::condition::{Condition, Devices, minus};
-use super::machine::{get, list, text, text_at};
-use super::{NotUnderstood, Source, icmp_type, protocol};
-use crate::tree::{Node, Scalar, Value};
+use super::chains::{Base, ByState, Chain, Hook, Line, Outcome, Rules, Test, Translation};
+use super::{Source, icmp_type, protocol};
+use crate::open::condition::{Condition, Devices, minus};
+use crate::open::rules::{Label, NotUnderstood};
+use crate::tree::{Node, Scalar, Value, get, list, text, text_at};
 use heronshale_core::address::{Addresses, Block, Family, Range, number_of};
 use heronshale_core::model::Action;
 use heronshale_core::packet::{Intervals, service};
@@ -143,11 +143,14 @@ impl<'n> Reader<'n> {
         let mut asleep = Vec::new();
         for object in objects {
             let Some((kind, body)) = only(object) else { continue };
-            let key = |name| (text_at(body, "family").unwrap_or_default(), text_at(body, "table").unwrap_or_default(), name);
+            let key =
+                |name| (text_at(body, "family").unwrap_or_default(), text_at(body, "table").unwrap_or_default(), name);
             let name = text_at(body, "name").unwrap_or_default();
             match kind {
                 "table" => {
-                    if get(body, "flags").is_some_and(|flags| list(flags).iter().any(|one| text(one) == Some("dormant"))) {
+                    if get(body, "flags")
+                        .is_some_and(|flags| list(flags).iter().any(|one| text(one) == Some("dormant")))
+                    {
                         asleep.push((text_at(body, "family").unwrap_or_default(), name));
                     }
                 }
@@ -221,10 +224,8 @@ impl<'n> Reader<'n> {
         let table = text_at(body, "table").unwrap_or_default();
         let name = text_at(body, "chain").unwrap_or_default();
         let Some(chain) = self.chains.get(&(family, table, name)).copied() else { return };
-        let place = text_at(body, "handle").map_or_else(
-            || (self.rules.chains[chain].lines.len() + 1).to_string(),
-            str::to_owned,
-        );
+        let place = text_at(body, "handle")
+            .map_or_else(|| (self.rules.chains[chain].lines.len() + 1).to_string(), str::to_owned);
         let label = Rc::new(Label {
             id: format!("{name}/{place}"),
             at: (self.source, body.span.start),
@@ -406,7 +407,8 @@ impl<'n> Reader<'n> {
                 _ => anything("bits of a field".to_owned()),
             },
             "payload" => {
-                let (of, field) = (text_at(body, "protocol").unwrap_or_default(), text_at(body, "field").unwrap_or_default());
+                let (of, field) =
+                    (text_at(body, "protocol").unwrap_or_default(), text_at(body, "field").unwrap_or_default());
                 payload(of, field)
             }
             other => anything(format!("`{other}`")),
@@ -591,7 +593,9 @@ fn payload(of: &str, field: &str) -> Left {
 /// What a match on a part means before its value is asked: which packets have it at all.
 fn base(left: &Left) -> Condition {
     match left {
-        Left::Source(family) | Left::Destination(family) | Left::Protocol(Some(family)) => Condition::of_family(*family),
+        Left::Source(family) | Left::Destination(family) | Left::Protocol(Some(family)) => {
+            Condition::of_family(*family)
+        }
         Left::SourcePort(services) | Left::DestinationPort(services) => Condition::of_services(services.clone()),
         Left::Kind(protocol) | Left::Code(protocol) => Condition::of_services(service::whole(*protocol)),
         Left::Flags(_) => Condition::of_services(service::whole(service::TCP)),
@@ -630,7 +634,7 @@ fn negated(test: Test, left: &Left) -> Test {
 
 /// Where `th` looks in packets of protocols without ports.
 fn other_transport() -> Option<Condition> {
-    let beside = Condition::of_services(super::condition::all_services().difference(&service::all_with_ports()));
+    let beside = Condition::of_services(crate::open::condition::all_services().difference(&service::all_with_ports()));
     Some(beside.and(&Condition::unknown("what stands in place of ports in other protocols")))
 }
 
@@ -641,20 +645,28 @@ fn scalar(left: &Left, numbers: &Intervals) -> Option<Vec<Condition>> {
         let mut spans = Vec::new();
         for protocol in service::WITH_PORTS.into_iter().filter(|one| service::whole(*one).is_subset(services)) {
             let base = u128::from(service::code(protocol, 0));
-            spans.extend(numbers.intersection(&super::condition::all_ports()).spans().iter().map(|(a, b)| (base + a, base + b)));
+            spans.extend(
+                numbers
+                    .intersection(&crate::open::condition::all_ports())
+                    .spans()
+                    .iter()
+                    .map(|(a, b)| (base + a, base + b)),
+            );
         }
         Intervals::from_spans(spans)
     };
     let found = match left {
         Left::Source(family) => Condition { source: Addresses::from_intervals(*family, numbers.clone()), ..all },
-        Left::Destination(family) => Condition { destination: Addresses::from_intervals(*family, numbers.clone()), ..all },
+        Left::Destination(family) => {
+            Condition { destination: Addresses::from_intervals(*family, numbers.clone()), ..all }
+        }
         Left::Protocol(_) => {
             let numbers = (0..=u8::MAX).filter(|protocol| numbers.contains(u128::from(*protocol)));
             let services = numbers.fold(Intervals::empty(), |sum, protocol| sum.union(&service::whole(protocol)));
             all.and(&Condition::of_services(services))
         }
         Left::SourcePort(services) => {
-            let source_ports = numbers.intersection(&super::condition::all_ports());
+            let source_ports = numbers.intersection(&crate::open::condition::all_ports());
             let mut found = vec![Condition { source_ports, ..all }];
             found.extend(other_transport().filter(|_| *services == service::all_with_ports()));
             return Some(found);
@@ -672,7 +684,9 @@ fn scalar(left: &Left, numbers: &Intervals) -> Option<Vec<Condition>> {
         Left::Code(protocol) => {
             let base = u128::from(service::code(*protocol, 0));
             let codes = numbers.intersection(&Intervals::span(0, 255));
-            let spans = (0..256_u128).flat_map(|kind| codes.spans().iter().map(move |(a, b)| (base + kind * 256 + a, base + kind * 256 + b)));
+            let spans = (0..256_u128).flat_map(|kind| {
+                codes.spans().iter().map(move |(a, b)| (base + kind * 256 + a, base + kind * 256 + b))
+            });
             Condition::of_services(Intervals::from_spans(spans))
         }
         Left::Family => {

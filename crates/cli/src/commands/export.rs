@@ -1,0 +1,68 @@
+use crate::failure::{FOUND, Failure};
+use crate::files::write_file;
+use crate::opened::EstateArgs;
+use clap::{Args, ValueEnum};
+use heronshale_core::answer::{Counted, ExportAnswer, interface_sheet, plain_acls, rule_sheet};
+use heronshale_report as report;
+use std::path::PathBuf;
+
+/// Formats that others read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum OutFormat {
+    /// Network ACLs as access control lists of RFC 8519 in JSON
+    IetfAcl,
+    /// The rules of groups, network ACLs and own firewalls as CSV, a row each
+    CsvRules,
+    /// The interfaces with where they stand and what is bound to them as CSV, a row each
+    CsvInterfaces,
+}
+
+/// Writes what other formats can hold of the estate, and tells what they cannot
+///
+/// What is exported means the same when it is imported again: `import --as ietf-acl`, `import --profile sheets`. Exit code 1 if
+/// something that belongs into the file could not be said in its format.
+#[derive(Args, Debug)]
+pub struct Export {
+    #[command(flatten)]
+    estate: EstateArgs,
+    /// The format to write
+    #[arg(long = "as", value_name = "FORMAT", value_enum)]
+    written_as: OutFormat,
+    /// The file to write
+    #[arg(long, value_name = "FILE")]
+    into: PathBuf,
+    /// Write over a file that is there already
+    #[arg(long)]
+    force: bool,
+}
+
+impl Export {
+    pub fn run(&self) -> Result<u8, Failure> {
+        let opened = self.estate.open()?;
+        let view = opened.view();
+        let counted = |what: &str, count| Counted { what: what.to_owned(), count };
+        let format = self.written_as.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
+        let mut answer = ExportAnswer { format, written: self.into.display().to_string(), ..ExportAnswer::default() };
+        let text = match self.written_as {
+            OutFormat::IetfAcl => {
+                let (acls, left_out, incomplete) = plain_acls(&view);
+                let entries = acls.iter().map(|acl| acl.entries.len()).sum();
+                answer.holds = vec![counted("lists", acls.len()), counted("entries", entries)];
+                (answer.left_out, answer.incomplete) = (left_out, incomplete);
+                report::acl_json(&acls)
+            }
+            OutFormat::CsvRules | OutFormat::CsvInterfaces => {
+                let rules = self.written_as == OutFormat::CsvRules;
+                let sheet = if rules { rule_sheet(&view) } else { interface_sheet(&view) };
+                answer.holds = vec![counted("rows", sheet.rows.len())];
+                let text = report::sheet_csv(&sheet);
+                answer.left_out = sheet.left_out;
+                text
+            }
+        };
+        write_file(&self.into, &text, self.force)?;
+        let code = if answer.incomplete { FOUND } else { 0 };
+        opened.answer(&view, "export", answer, report::exported)?;
+        Ok(code)
+    }
+}
