@@ -381,10 +381,6 @@ pub fn rule_sheet(view: &View<'_>) -> Sheet {
         }
     }
     for set in estate.address_sets.items() {
-        let Some(content) = &set.content else {
-            *others.entry("address sets that nobody knows").or_default() += 1;
-            continue;
-        };
         let one = |item: &SetItem| match item {
             SetItem::Block(block) => block.range.to_string(),
             SetItem::Set(Reference::Found(inner)) => format!("set:{}", estate.address_sets[*inner].name),
@@ -393,12 +389,16 @@ pub fn rule_sheet(view: &View<'_>) -> Sheet {
         let owner = set.owner.map_or_else(String::new, |owner| estate.owners[owner].name.to_string());
         let mut row = vec![String::new(); sheet.columns.len()];
         (row[0], row[1], row[5]) = ("set".to_owned(), set.name.to_string(), owner);
-        row[12] = joined(content.iter().map(one));
+        // A cell without text would say nothing: a set of itself alone holds nothing.
+        row[12] = match set.content.as_deref() {
+            None => "unknown".to_owned(),
+            Some([]) => format!("set:{}", set.name),
+            Some(content) => joined(content.iter().map(one)),
+        };
         sheet.rows.push(row);
     }
     let why = |word: &str| match word {
         "filters with tags" => "there is no column for tags",
-        "address sets that nobody knows" => "there is nothing to write: rules that name them are unknown",
         _ => "they need more than a row for each rule",
     };
     sheet.left_out = { others.into_iter() }
