@@ -206,7 +206,7 @@ impl Rules {
     pub fn decided(&self, hooks: &[Hook], known: Known, start: &Condition) -> Result<Vec<Entry>, Refused> {
         let bases = self.bases(hooks, false);
         let mut follow = Follow { rules: self, known, found: Vec::new() };
-        follow.bases(&bases, start, &Rc::default())?;
+        follow.bases(&bases, start, &Rc::new(Label { id: "no-chain".to_owned(), ..Label::default() }))?;
         Ok(follow.found)
     }
 
@@ -214,7 +214,7 @@ impl Rules {
     pub fn translated(&self, hook: Hook, start: &Condition) -> Result<Vec<Entry>, Refused> {
         let bases = self.bases(&[hook], true);
         let mut follow = Follow { rules: self, known: Known::New, found: Vec::new() };
-        follow.bases(&bases, start, &Rc::default())?;
+        follow.bases(&bases, start, &Rc::new(Label { id: "no-chain".to_owned(), ..Label::default() }))?;
         Ok(follow.found)
     }
 }
