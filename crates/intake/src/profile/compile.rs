@@ -142,6 +142,7 @@ pub(crate) struct Request {
     pub each: Option<EachOf>,
     pub gap: Option<String>,
     pub lacks: Option<String>,
+    pub extension: bool,
 }
 
 /// Records from which requests follow.
@@ -325,6 +326,7 @@ impl Compiler<'_> {
                 each,
                 gap: request.gap.as_ref().map(|gap| gap.value.to_string()),
                 lacks: request.lacks.as_ref().map(ToString::to_string),
+                extension: request.extension.unwrap_or(false),
             });
         }
         Plan { token, requests }

@@ -106,6 +106,8 @@ record! {
         gap: Option<Spanned<Name>>,
         /// Which part of it, as in `gaps`. Default: everything.
         lacks: Option<Name>,
+        /// Whether it is of an extension, which the API may not have: then it answers with 404, and there is none of it. Default: false.
+        extension: Option<bool>,
     }
 }
 

@@ -66,6 +66,7 @@ fn rule(random: &mut Rng, at: usize, group: &str) -> Value {
             };
             rule["remote_ip_prefix"] = pick(random, prefixes).into();
         }
+        2 if random.bool() => rule["remote_address_group_id"] = id("addr", random.usize(0..3)).into(),
         _ => rule["remote_group_id"] = id("grup", random.usize(0..4)).into(),
     }
     rule
@@ -107,11 +108,19 @@ fn documents(random: &mut Rng) -> Documents {
             json!({
                 "id": id("port", at), "name": format!("port{at}"), "network_id": id("netw", network), "fixed_ips": fixed,
                 "security_groups": bound, "allowed_address_pairs": pairs, "port_security_enabled": secure,
-                "device_owner": pick(random, &["compute:nova", ""]), "device_id": format!("vm-{at}"), "project_id": "p", "description": "",
+                "admin_state_up": random.u8(0..8) > 0, "device_owner": pick(random, &["compute:nova", ""]), "device_id": format!("vm-{at}"), "project_id": "p", "description": "",
             })
         })
         .collect();
+    let address_group =
+        |at: usize, addresses: Value| json!({ "id": id("addr", at), "name": "offices", "addresses": addresses });
+    let address_groups = [
+        address_group(0, json!([])),
+        address_group(1, json!(["10.0.0.4/31", "2001:db8::/32"])),
+        address_group(2, json!(["10.0.0.0/8", "8.8.8.8/32"])),
+    ];
     [
+        ("address-groups", json!({ "address_groups": address_groups })),
         ("networks", json!({ "networks": networks })),
         ("subnets", json!({ "subnets": subnets })),
         ("security-groups", json!({ "security_groups": groups })),
@@ -177,9 +186,13 @@ fn matches(documents: &Documents, rule: &Value, packet: &Packet, other: IpAddr) 
         }
         (_, Some(low)) => (low..=high.unwrap()).contains(&packet.low.into()),
     };
+    let of_address_group = |group: &str| {
+        let all = list(documents, "address-groups").iter().filter(|one| one["id"] == group);
+        all.flat_map(|one| one["addresses"].as_array().unwrap()).any(|one| within(other, one.as_str().unwrap()))
+    };
     let remote = match (rule["remote_ip_prefix"].as_str(), &rule["remote_group_id"]) {
         (Some(prefix), _) => within(other, prefix),
-        (None, Value::Null) => true,
+        (None, Value::Null) => rule["remote_address_group_id"].as_str().is_none_or(of_address_group),
         (None, group) => list(documents, "ports").iter().any(|port| {
             port["security_groups"].as_array().unwrap().contains(group)
                 && addresses(port).iter().any(|address| within(other, address))
@@ -190,6 +203,9 @@ fn matches(documents: &Documents, rule: &Value, packet: &Packet, other: IpAddr) 
 
 /// Whether a port's groups let a packet pass.
 fn passes(documents: &Documents, port: &Value, packet: &Packet, inbound: bool) -> bool {
+    if port["admin_state_up"] == false {
+        return false;
+    }
     if port["port_security_enabled"] == false {
         return true;
     }
@@ -288,4 +304,44 @@ fn an_estate_made_through_the_real_api_reads_back() {
     assert_eq!(reached(&address("booking"), "22"), 1);
     assert_eq!(folder.run(&["path", "198.51.100.7", &address("bastion"), "--tcp", "2222", "-e", "snap.yaml"]).code, 0);
     assert_eq!(reached(&address("bastion"), "2222"), 1, "the bastion's group admits the terminals only");
+}
+
+#[test]
+fn what_passes_a_firewall_group_is_not_known() {
+    let mut documents: Documents = serde_json::from_str(REAL).unwrap();
+    let imported = |documents: &Documents| {
+        let folder = Folder::new();
+        for (name, document) in documents {
+            folder.write(&format!("saved/{name}.json"), document.to_string());
+        }
+        folder.run(&["import", "--profile", "openstack", "saved", "--into", "snap.yaml"]).ok();
+        folder
+    };
+    let address = |documents: &Documents, port: &str| {
+        let port = list(documents, "ports").iter().find(|one| one["name"] == port).unwrap().clone();
+        let mut floating = list(documents, "floatingips").iter().filter(|one| one["port_id"] == port["id"]);
+        (port.clone(), floating.next().unwrap()["floating_ip_address"].as_str().unwrap().to_owned())
+    };
+    let (booking, public) = address(&documents, "booking");
+    let path = ["path", "8.8.8.8", &public, "--tcp", "443", "-e", "snap.yaml"];
+    assert_eq!(imported(&documents).run(&path).code, 0);
+    let router = |one: &&Value| {
+        one["network_id"] == booking["network_id"]
+            && one["device_owner"].as_str().unwrap().starts_with("network:router_interface")
+    };
+    let router = list(&documents, "ports").iter().find(router).unwrap().clone();
+    for (port, up, begins) in [(&router, true, "Unknown: "), (&booking, true, "Unknown: "), (&router, false, "Yes: ")] {
+        let group =
+            json!({ "id": "f", "name": "edge", "ports": [port["id"]], "admin_state_up": up, "status": "ACTIVE" });
+        documents.insert("firewall-groups".to_owned(), json!({ "firewall_groups": [group] }));
+        let told = imported(&documents).run(&path).stdout;
+        assert!(told.starts_with(begins), "{told}");
+    }
+    documents.remove("firewall-groups");
+    documents.get_mut("routers").unwrap()["routers"][0]["admin_state_up"] = false.into();
+    let told = imported(&documents).run(&path).stdout;
+    assert!(
+        told.starts_with("Unknown: ") || told.starts_with("Yes: ") && list(&documents, "routers").len() > 1,
+        "{told}"
+    );
 }
