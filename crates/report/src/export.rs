@@ -170,7 +170,7 @@ pub fn exported(answer: &Answer<ExportAnswer>, look: Look) -> String {
     let rest = match (answer.incomplete, answer.left_out.len()) {
         (true, _) => "something that belongs there is left out",
         (false, 0) => "it holds all there is",
-        (false, _) => "the format holds no more of the estate than that",
+        (false, _) => "the format cannot hold the rest of the estate",
     };
     page.top(&format!("{} holds {}; {rest}.", answer.written, holds.join(", ")), heading);
     if !answer.left_out.is_empty() {

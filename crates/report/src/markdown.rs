@@ -98,16 +98,19 @@ fn records(out: &mut String, schema: &Value, mut open: Vec<String>, told: &mut V
         }
         let definition = &schema["$defs"][&name];
         let _ = write!(out, "\n### {}\n\n{}\n", heading(&name), text(definition, "description"));
-        fields(out, definition);
+        if definition["properties"].is_object() {
+            fields(out, definition);
+        }
         open.extend(inner(definition));
         told.push(name);
     }
 }
 
-/// The records that the fields of one refer to.
+/// The records that the fields of one refer to, or that it may be.
 fn inner(definition: &Value) -> impl Iterator<Item = String> {
-    let fields = definition["properties"].as_object().into_iter().flatten();
-    fields.filter_map(|(_, field)| record_of(field)).map(str::to_owned)
+    let fields = definition["properties"].as_object().into_iter().flatten().map(|(_, field)| field);
+    let forms = definition["anyOf"].as_array().into_iter().flatten();
+    fields.chain(forms).filter_map(record_of).map(str::to_owned)
 }
 
 /// A small document with all its records, from its schema; an example stands in front.

@@ -499,21 +499,22 @@ pub fn interface_sheet(view: &View<'_>) -> Sheet {
         (row[0], row[1]) = (network.name.to_string(), joined(network.blocks.texts()));
         sheet.rows.push(row);
     }
-    let mut left = |what: &str, count: usize| {
-        if count > 0 {
-            let why = "the sheet is about interfaces and where they stand".to_owned();
-            sheet.left_out.push(LeftOut { what: format!("{count} {what}"), why });
-        }
-    };
-    left("route tables", estate.route_tables.len());
-    left("gateways", estate.gateways.len());
-    left("firewalls", estate.firewalls.len());
-    left("balancers", estate.balancers.len());
-    left("peerings", estate.peerings.len());
-    left("hubs", estate.hubs.len());
-    left("public addresses", estate.public_addresses.len());
-    left("services", estate.services.len());
-    left("sites", estate.sites.len());
+    let kinds = [
+        ("route table", "route tables", estate.route_tables.len()),
+        ("gateway", "gateways", estate.gateways.len()),
+        ("firewall", "firewalls", estate.firewalls.len()),
+        ("balancer", "balancers", estate.balancers.len()),
+        ("peering", "peerings", estate.peerings.len()),
+        ("hub", "hubs", estate.hubs.len()),
+        ("public address", "public addresses", estate.public_addresses.len()),
+        ("service", "services", estate.services.len()),
+        ("site", "sites", estate.sites.len()),
+    ];
+    for (one, many, count) in kinds.into_iter().filter(|(_, _, count)| *count > 0) {
+        let what = format!("{count} {}", if count == 1 { one } else { many });
+        let why = "the sheet is about interfaces and where they stand".to_owned();
+        sheet.left_out.push(LeftOut { what, why });
+    }
     sheet
 }
 

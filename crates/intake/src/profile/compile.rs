@@ -1,8 +1,9 @@
 //! From a profile as written to one that runs: paths, patterns and tables are checked once, names against the format.
 
+use super::plan::Plan;
 use super::written::{
-    Fields, FilePart, Otherwise, TableUse, Tables, WrittenCollect, WrittenKind, WrittenLookup, WrittenMade,
-    WrittenProfile, WrittenRecords, WrittenRequest, WrittenValue, missing, sources,
+    Fields, FilePart, Otherwise, TableUse, Tables, WrittenKind, WrittenLookup, WrittenMade, WrittenProfile,
+    WrittenRecords, WrittenValue, missing, sources,
 };
 use crate::reading::{Reading, Spanned, did_you_mean};
 use crate::sections::{section_named, sections, snapshot_schema};
@@ -117,50 +118,6 @@ pub(super) struct Lookup {
     pub take: Value,
 }
 
-/// What to ask of an API.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Plan {
-    pub token: Option<Sent>,
-    pub requests: Vec<Request>,
-}
-
-/// How a token is sent.
-#[derive(Clone, Debug)]
-pub(crate) struct Sent {
-    pub environment: String,
-    pub header: String,
-    /// With {token}.
-    pub text: String,
-}
-
-/// A request.
-#[derive(Clone, Debug)]
-pub(crate) struct Request {
-    pub get: String,
-    pub save: String,
-    pub next: Option<JpQuery>,
-    pub each: Option<EachOf>,
-    pub gap: Option<String>,
-    pub lacks: Option<String>,
-    pub extension: bool,
-}
-
-/// Records from which requests follow.
-#[derive(Clone, Debug)]
-pub(crate) struct EachOf {
-    pub saved: String,
-    pub(super) from: From,
-    pub(super) with: Vec<Made>,
-}
-
-impl Request {
-    /// The link to the page behind this one.
-    pub fn next_page(&self, page: &Json) -> Option<String> {
-        let found = super::make::found(self.next.as_ref()?, page, "$");
-        found.first().and_then(|(link, _)| link.as_str()).filter(|link| !link.is_empty()).map(str::to_owned)
-    }
-}
-
 /// A profile that runs.
 pub(super) struct Compiled {
     pub name: Name,
@@ -175,11 +132,11 @@ fn texts(patterns: &[Spanned<Name>]) -> String {
     patterns.iter().map(|pattern| pattern.value.to_string()).collect::<Vec<_>>().join(", ")
 }
 
-struct Compiler<'r> {
-    at: &'r mut Reading,
-    tables: Tables,
-    schema: Json,
-    lookups: Vec<Lookup>,
+pub(super) struct Compiler<'r> {
+    pub(super) at: &'r mut Reading,
+    pub(super) tables: Tables,
+    pub(super) schema: Json,
+    pub(super) lookups: Vec<Lookup>,
 }
 
 /// Checks a profile; what is wrong is recorded.
@@ -227,7 +184,7 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
 }
 
 impl Compiler<'_> {
-    fn path(&mut self, text: &str, span: Span) -> Option<JpQuery> {
+    pub(super) fn path(&mut self, text: &str, span: Span) -> Option<JpQuery> {
         match parse_json_path(text) {
             Ok(query) => Some(query),
             Err(error) => {
@@ -240,7 +197,7 @@ impl Compiler<'_> {
         }
     }
 
-    fn from(&mut self, written: Option<&Spanned<Name>>, span: Span) -> Option<From> {
+    pub(super) fn from(&mut self, written: Option<&Spanned<Name>>, span: Span) -> Option<From> {
         let (text, span) = written.map_or(("$", span), |from| (&*from.value, from.span));
         let query = self.path(text, span)?;
         let mut steps = Vec::new();
@@ -262,74 +219,6 @@ impl Compiler<'_> {
         }
         let rest = (!rest.is_empty()).then(|| JpQuery::new(rest));
         Some(From { steps, rest, alone, query: whole, text: text.to_owned() })
-    }
-
-    fn plan(&mut self, written: &WrittenCollect) -> Plan {
-        let token = written.token.as_ref().map(|token| {
-            let text = |given: &Option<Name>, otherwise: &str| {
-                given.as_ref().map_or_else(|| otherwise.to_owned(), ToString::to_string)
-            };
-            let sent = text(&token.text, "Bearer {token}");
-            if !sent.contains("{token}") {
-                let help = Some("text: \"Bearer {token}\"".to_owned());
-                self.at.fail(token.span, "the token does not stand in the text that is sent".to_owned(), "here", help);
-            }
-            let header = text(&token.header, "Authorization");
-            Sent { environment: token.environment.0.to_string(), header, text: sent }
-        });
-        let mut requests: Vec<Request> = Vec::new();
-        for request in &written.requests.0 {
-            let (get, save) = (&request.get.0, &request.save.0);
-            if !get.value.starts_with('/') {
-                let help = Some(format!("write /{}", get.value));
-                self.at.fail(
-                    get.span,
-                    "a request is a path behind the URL, and begins with `/`".to_owned(),
-                    "here",
-                    help,
-                );
-            }
-            let plain = |sign: char| sign.is_ascii_alphanumeric() || "-_/{}".contains(sign);
-            if !save.value.chars().all(plain) || save.value.starts_with('/') {
-                let help = Some("letters, digits, - and _, with / for folders".to_owned());
-                self.at.fail(save.span, format!("`{}` is no name for a file here", save.value), "here", help);
-            }
-            if requests.iter().any(|other| other.save == *save.value) {
-                self.at.fail(save.span, format!("two requests are kept as `{}`", save.value), "the second", None);
-            }
-            let next = request.next.as_ref().and_then(|next| self.path(&next.value, next.span));
-            let each = request.each.as_ref().and_then(|each| {
-                let saved = &each.saved.0;
-                let known = |other: &&WrittenRequest| other.save.0.value == saved.value && other.each.is_none();
-                if !written.requests.0.iter().any(|other| known(&other)) {
-                    let names = written.requests.0.iter().map(|other| &*other.save.0.value);
-                    let help = did_you_mean(&saved.value, names);
-                    self.at.fail(saved.span, format!("no request is kept as `{}`", saved.value), "here", help);
-                }
-                let from = self.from(Some(&each.from.0), each.span);
-                let with = self.fields(&each.with.0, &Json::Null, "these records", each.span);
-                Some(EachOf { saved: saved.value.to_string(), from: from?, with })
-            });
-            let texts = [Some(get), Some(save), request.gap.as_ref()];
-            for text in texts.into_iter().flatten() {
-                for name in text.value.split('{').skip(1).filter_map(|rest| rest.split('}').next()) {
-                    if !each.as_ref().is_some_and(|each| each.with.iter().any(|made| made.name == name)) {
-                        let help = Some("write it under `each`, in `with`".to_owned());
-                        self.at.fail(text.span, format!("nothing fills {{{name}}}"), "in this text", help);
-                    }
-                }
-            }
-            requests.push(Request {
-                get: get.value.to_string(),
-                save: save.value.to_string(),
-                next,
-                each,
-                gap: request.gap.as_ref().map(|gap| gap.value.to_string()),
-                lacks: request.lacks.as_ref().map(ToString::to_string),
-                extension: request.extension.unwrap_or(false),
-            });
-        }
-        Plan { token, requests }
     }
 
     fn files(&mut self, written: &[Spanned<Name>]) -> Option<GlobSet> {
@@ -409,7 +298,7 @@ impl Compiler<'_> {
         of.get("items").and_then(|items| self.object_in(items))
     }
 
-    fn fields(&mut self, written: &Fields, shape: &Json, what: &str, span: Span) -> Vec<Made> {
+    pub(super) fn fields(&mut self, written: &Fields, shape: &Json, what: &str, span: Span) -> Vec<Made> {
         let known: Vec<String> =
             shape["properties"].as_object().map(|fields| fields.keys().cloned().collect()).unwrap_or_default();
         let mut made: Vec<Made> = Vec::new();

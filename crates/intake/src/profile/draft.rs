@@ -1,8 +1,9 @@
 //! A first profile for exports that no profile knows: which lists of objects there are, what is in them, and a guess at what
 //! they are, to be worked on by somebody who knows.
 
+use super::Exports;
+use super::place::broken;
 use super::stream::{Broken, Held, Taker, read};
-use super::{Exports, broken};
 use crate::load::LoadError;
 use crate::profile::compile::From;
 use crate::profile::coverage::Seen;

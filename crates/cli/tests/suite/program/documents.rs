@@ -76,6 +76,7 @@ fn the_reference_of_commands_is_the_help() {
         "audit",
         "tidy",
         "import",
+        "export",
         "explain",
         "schema",
         "completions",
@@ -116,6 +117,9 @@ fn run_all(document: &str) -> usize {
     let text = std::fs::read_to_string(format!("{ROOT}/{document}")).unwrap();
     let folder = Folder::with_demo();
     super::imports::write_exports(&folder);
+    for (name, text) in super::machines::GATE {
+        folder.write(&format!("gate/{name}"), text);
+    }
     let blocks: Vec<&str> = text.split("```console\n").skip(1).collect();
     for block in &blocks {
         let block = block.split("\n```").next().unwrap();
@@ -132,7 +136,7 @@ fn run_all(document: &str) -> usize {
 
 #[test]
 fn every_output_that_documents_show_is_real() {
-    assert!(run_all("README.md") >= 5 && run_all("docs/intake.md") >= 2);
+    assert!(run_all("README.md") >= 5 && run_all("docs/intake.md") >= 8);
     let readme = std::fs::read_to_string(format!("{ROOT}/README.md")).unwrap();
     let named = readme.split("docs/screenshots/").skip(1).map(|rest| rest.split(')').next().unwrap());
     for picture in named {

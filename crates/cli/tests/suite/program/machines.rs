@@ -5,7 +5,7 @@ use heronshale_intake::{Part, Role, read_machine};
 use serde_json::{Value, json};
 
 /// What a machine with three interfaces printed: `nft -j list ruleset`, `ip -j addr`, `ip -j route`, `ip -j rule`.
-const GATE: [(&str, &str); 4] = [
+pub const GATE: [(&str, &str); 4] = [
     ("rules.json", include_str!("../../fixtures/gate/rules.json")),
     ("addr.json", include_str!("../../fixtures/gate/addr.json")),
     ("route.json", include_str!("../../fixtures/gate/route.json")),
