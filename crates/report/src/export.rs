@@ -175,8 +175,9 @@ pub fn exported(answer: &Answer<ExportAnswer>, look: Look) -> String {
     page.top(&format!("{} holds {}; {rest}.", answer.written, holds.join(", ")), heading);
     if !answer.left_out.is_empty() {
         page.heading(&format!("Not in it ({})", answer.left_out.len()));
+        let longest = answer.left_out.iter().map(|one| one.what.chars().count()).max().unwrap_or(0).min(44);
         for one in &answer.left_out {
-            page.hang(Style::new(), &format!("  {}  ", one.what), &one.why, 4);
+            page.hang(Style::new(), &format!("  {:<longest$}  ", one.what), &one.why, longest + 4);
         }
     }
     page.finish()

@@ -311,7 +311,7 @@ mod tests {
     #[test]
     fn what_is_left_lies_apart() {
         let ten = "10.0.0.0/8".parse::<heronshale_core::address::Block>().unwrap();
-        let ten = Condition { source: ten.range.into_iter().collect(), ..Condition::all() };
+        let ten = Condition { source: [ten.range].into_iter().collect(), ..Condition::all() };
         let left = minus(vec![Condition::all()], &ten);
         assert!(left.iter().all(|piece| piece.and(&ten).is_empty()));
         assert_eq!(minus(left, &Condition::all()), []);

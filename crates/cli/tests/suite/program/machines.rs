@@ -160,7 +160,7 @@ fn what_is_not_understood_makes_a_rule_unknown_never_one_that_matches_all_or_not
         ),
     ];
     for (expr, why, ends) in table {
-        let text = received(&[expr.clone()], std::slice::from_ref(&moving));
+        let text = received(std::slice::from_ref(&expr), std::slice::from_ref(&moving));
         let part = machine(&[("nft.json", &text)], Role::Workload);
         let own = &part.section("own_firewalls")[0];
         let rules = own["inbound"].as_array().unwrap();
@@ -264,11 +264,14 @@ fn a_workloads_own_firewall_becomes_a_file_of_the_estate() {
     assert!(error.contains("the interface `manifest-1` has another own firewall already"), "{error}");
 }
 
+/// Files by their names.
+type Files<'f> = &'f [(&'f str, &'f str)];
+
 #[test]
 fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
     let nft = received(&[], &[]);
     let saved = "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -s 10.0.0.1 -j DROP\nCOMMIT\n";
-    let table: [(&[(&str, &str)], &str, &str); 11] = [
+    let table: [(Files<'_>, &str, &str); 11] = [
         (&[("a.json", "{\"nftables\": [")], "this is not JSON", "a.json:1"),
         (&[("a.json", "{\"rules\": []}")], "this JSON is none of a Linux machine", "nft -j list ruleset"),
         (&[("a.txt", "hello")], "this is no rule set, and no JSON", "a.txt:1"),

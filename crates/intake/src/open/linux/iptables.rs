@@ -320,7 +320,7 @@ impl<'w> Rule<'w> {
                     }
                 }
                 "-s" | "--source" | "--src" | "-d" | "--destination" | "--dst" => {
-                    let blocks: Option<Vec<Block>> = value.split(',').map(|one| block(one)).collect();
+                    let blocks: Option<Vec<Block>> = value.split(',').map(block).collect();
                     let addresses = blocks.map(|blocks| blocks.iter().map(|block| block.range).collect::<Addresses>());
                     let source = matches!(word, "-s" | "--source" | "--src");
                     let there = addresses.map(|addresses| {

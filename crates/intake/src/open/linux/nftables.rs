@@ -148,11 +148,9 @@ impl<'n> Reader<'n> {
             let name = text_at(body, "name").unwrap_or_default();
             match kind {
                 "table" => {
-                    if get(body, "flags")
-                        .is_some_and(|flags| list(flags).iter().any(|one| text(one) == Some("dormant")))
-                    {
-                        asleep.push((text_at(body, "family").unwrap_or_default(), name));
-                    }
+                    let dormant = |flags: &Node<'_>| list(flags).iter().any(|one| text(one) == Some("dormant"));
+                    let sleeps = get(body, "flags").is_some_and(dormant);
+                    asleep.extend(sleeps.then(|| (text_at(body, "family").unwrap_or_default(), name)));
                 }
                 "set" | "map" => {
                     self.named.insert(key(name), elements(body));

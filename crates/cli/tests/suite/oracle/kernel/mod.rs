@@ -1,5 +1,6 @@
 //! Rules of Linux machines: what is imported decides about packets as the kernel does, with real packets in network namespaces.
 
+mod naive;
 mod net;
 mod random;
 
@@ -230,6 +231,51 @@ fn rules_of_iptables_decide_as_the_kernel_does() {
         compare(&mut net, &mut random, &all, &format!("seed {seed}\n{four}\n{six}"), &mut seen);
     }
     println!("compared {seen:?}");
+    let total: usize = seen.iter().sum();
+    assert!(seen[..4].iter().all(|count| *count > total / 50) && seen[4] < total / 10, "{seen:?}");
+}
+
+#[test]
+fn rule_sets_are_read_as_a_naive_reading_has_them() {
+    let device = |name: &str, address: &str| serde_json::json!({ "ifname": name, "addr_info": [{ "local": address, "prefixlen": 15, "scope": "global" }] });
+    let addresses = serde_json::json!([device("m0", "10.50.0.1"), device("m1", "10.200.0.1")]).to_string();
+    let mut seen = [0; 5];
+    for seed in 0..count(500) {
+        let mut random = Rng::with_seed(seed);
+        let rules = naive::rule_set(&mut random);
+        let told = rules.to_string();
+        let all = imported(&[("nft.json", &told), ("addr.json", &addresses)]);
+        let set = naive::RuleSet::new(&rules);
+        for way in &WAYS {
+            let (hook, back) = match (way.from, way.to) {
+                (_, Place::Machine) => ("input", "output"),
+                (Place::Machine, _) => ("output", "input"),
+                _ => ("forward", "forward"),
+            };
+            for number in 0..20 {
+                let packet = packet(&mut random, number, &way.ends);
+                let expected = all.ends(way, &packet, false);
+                let passes = set.passes(hook, &naive::Seen { packet: &packet, reply: false, devices: way.zones });
+                let what = || format!("seed {seed}, {hook}: {packet:?}\n{rules:#}");
+                assert!(expected.iter().any(|(one, _)| *one == passes), "{}", what());
+                if expected.iter().any(|(one, _)| *one != passes) {
+                    seen[4] += 1;
+                    continue;
+                }
+                seen[usize::from(!passes)] += 1;
+                let Some(reply) = reply_to(&packet).filter(|_| passes) else { continue };
+                let devices = [way.zones[1], way.zones[0]];
+                let passes = set.passes(back, &naive::Seen { packet: &reply, reply: true, devices });
+                let anew = all.ends(way, &reply, true);
+                let ways = expected.iter().flat_map(|(_, keeps)| {
+                    if *keeps { vec![true] } else { anew.iter().map(|(passes, _)| *passes).collect() }
+                });
+                let ways: Vec<bool> = ways.collect();
+                assert!(ways.contains(&passes), "{}, and the reply", what());
+                seen[if ways.contains(&!passes) { 4 } else { 2 + usize::from(!passes) }] += 1;
+            }
+        }
+    }
     let total: usize = seen.iter().sum();
     assert!(seen[..4].iter().all(|count| *count > total / 50) && seen[4] < total / 10, "{seen:?}");
 }
