@@ -51,37 +51,49 @@ fn only<'n>(node: &'n Node<'n>) -> Option<(&'n str, &'n Node<'n>)> {
     Some((text(key)?, value))
 }
 
-/// The devices that rules name.
+/// Whether an expression is an interface, or has one among its parts.
+fn is_device(node: &Node<'_>) -> bool {
+    let key = get(node, "meta").and_then(|meta| text_at(meta, "key"));
+    matches!(key, Some("iif" | "iifname" | "oif" | "oifname"))
+        || get(node, "concat").is_some_and(|parts| list(parts).iter().any(is_device))
+}
+
+/// The interfaces that rules name: what is compared with one, or is the key of a verdict map of them.
 fn device_names(node: &Node<'_>, names: &mut Vec<String>) {
-    if let Some((left, right)) = get(node, "left").zip(get(node, "right")) {
-        let key = get(left, "meta").and_then(|meta| text_at(meta, "key"));
-        if matches!(key, Some("iif" | "iifname" | "oif" | "oifname")) {
-            texts(right, names);
-        }
+    if let Some((left, right)) = get(node, "left").zip(get(node, "right"))
+        && is_device(left)
+    {
+        texts(right, names);
     }
-    if let Some(name) = get(node, "dev") {
-        texts(name, names);
+    if let Some((key, data)) = get(node, "key").zip(get(node, "data"))
+        && is_device(key)
+    {
+        keys(get(data, "set").unwrap_or(data), names);
     }
     match &node.value {
-        // Whatever stands in sets: a name too many does no harm.
-        Value::Map(fields) => {
-            for (key, value) in fields {
-                if matches!(text(key), Some("elem")) {
-                    texts(value, names);
-                }
-                device_names(value, names);
-            }
-        }
+        Value::Map(fields) => fields.iter().for_each(|(_, value)| device_names(value, names)),
         Value::List(items) => items.iter().for_each(|item| device_names(item, names)),
         Value::Scalar(..) => {}
+    }
+}
+
+/// The names in the elements of a set, or in the keys of a map.
+fn keys(elements: &Node<'_>, names: &mut Vec<String>) {
+    for element in list(elements) {
+        match &element.value {
+            Value::List(pair) => pair.iter().take(1).for_each(|key| texts(key, names)),
+            _ => texts(element, names),
+        }
     }
 }
 
 fn texts(node: &Node<'_>, names: &mut Vec<String>) {
     match &node.value {
         Value::Scalar(Scalar::Text, text) => {
-            // The kernel's names of interfaces have at most 15 characters; a star stands for any.
-            if !text.is_empty() && text.len() < 16 && !text.contains(['*', '@', '/', ':', ' ']) {
+            // The kernel's names of interfaces have at most 15 characters; a star stands for any. In sets of several parts addresses
+            // stand beside them.
+            let other = text.contains(['*', '@', '/', ':', ' ']) || text.parse::<IpAddr>().is_ok();
+            if !text.is_empty() && text.len() < 16 && !other {
                 names.push(text.to_string());
             }
         }
@@ -114,15 +126,29 @@ pub(super) fn read<'n>(
     let objects: Vec<&Node<'_>> = objects.iter().filter(|object| !told(object)).collect();
     let objects = objects.as_slice();
     for object in objects {
-        if let Some(("rule" | "chain", body)) = only(object) {
-            device_names(body, &mut names);
-        }
-        if let Some(("set" | "map", body)) = only(object)
-            && let Some(kinds) = get(body, "type")
-            && list(kinds).iter().filter_map(text).any(|kind| kind.starts_with("iface"))
-            && let Some(elements) = get(body, "elem")
-        {
-            texts(elements, &mut names);
+        let Some((kind, body)) = only(object) else { continue };
+        let of_devices = |kinds: &Node<'_>| {
+            list(kinds).iter().filter_map(text).any(|kind| kind.starts_with("ifname") || kind.starts_with("iface"))
+        };
+        match kind {
+            "rule" => device_names(body, &mut names),
+            "chain" => {
+                if let Some(device) = get(body, "dev") {
+                    texts(device, &mut names);
+                }
+            }
+            // Of elements that stand apart the kind is not told: a name too many does no harm there.
+            "set" | "map" if get(body, "type").is_some_and(of_devices) => {
+                if let Some(elements) = get(body, "elem") {
+                    keys(elements, &mut names);
+                }
+            }
+            "element" => {
+                if let Some(elements) = get(body, "elem") {
+                    keys(elements, &mut names);
+                }
+            }
+            _ => {}
         }
     }
     names.retain(|name| name != "lo");

@@ -45,7 +45,9 @@ fn both_ways(rules: &Rules, device: &Intervals) -> Result<[(Vec<Entry>, Conditio
     let translated = |hook, start: &Condition| -> Result<Vec<Entry>, Refused> {
         let mut found = Vec::new();
         for entry in rules.translated(hook, start)? {
-            if entry.fate == Fate::Ends(Action::Allow) {
+            // What the machine sends bears its own address already: to be given that of the interface changes nothing.
+            let own = hook == Hook::Postrouting && matches!(&entry.fate, Fate::Translated(how) if how.to.is_none());
+            if own || entry.fate == Fate::Ends(Action::Allow) {
                 continue;
             }
             let why = Condition::unknown("it is translated");

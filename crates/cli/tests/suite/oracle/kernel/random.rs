@@ -35,7 +35,10 @@ fn test(random: &mut Rng, (both, six): (bool, bool), protocol: &str, incoming: b
     match random.u8(0..9) {
         0 | 1 => format!("{family} {} {no}{}", pick(random, &["saddr", "daddr"]), pick(random, left)),
         2 | 3 => format!("{family} {} {no}{}", pick(random, &["saddr", "daddr"]), pick(random, others)),
-        4 if incoming => format!("iifname {no}{}", pick(random, &["\"m0\"", "\"m1\"", "\"lo\"", "{ \"m0\", \"x9\" }"])),
+        4 if incoming => format!(
+            "iifname {no}{}",
+            pick(random, &["\"m0\"", "\"m1\"", "\"lo\"", "{ \"m0\", \"x9\" }", "@inside", "@wild"])
+        ),
         4 if outgoing => format!("oifname {no}{}", pick(random, &["\"m0\"", "\"m1\"", "\"lo\""])),
         5 => format!(
             "ct state {}",
@@ -99,6 +102,13 @@ fn line(random: &mut Rng, family: &str, to: &[String], incoming: bool, outgoing:
                 random.u8(20..23)
             )
         }
+        10 if incoming && random.bool() => {
+            let goes = to(random);
+            match random.u8(0..2) {
+                0 => format!("iifname vmap {{ \"m0\" : {goes}, \"x8\" : drop }}"),
+                _ => format!("iifname . meta l4proto {{ \"m0\" . tcp, \"x7\" . udp, \"m1\" . udp }} {goes}"),
+            }
+        }
         10 if family != "ip6" && !six => {
             format!(
                 "ip saddr . tcp dport {{ 10.50.0.0/16 . 20-23, 10.51.3.7 . 25, 10.50.0.0/15 . 26 }} {}",
@@ -116,6 +126,7 @@ pub fn nftables(random: &mut Rng) -> String {
     for table in 0..random.usize(1..3) {
         let family = pick(random, &["inet", "inet", "ip", "ip6"]);
         let _ = writeln!(text, "table {family} t{table} {{");
+        text.push_str("set inside { type ifname; elements = { \"m0\", \"x9\" } }\nset wild { type ifname; flags interval; elements = { \"m*\" } }\n");
         if family == "inet" {
             text.push_str("set named { type ipv4_addr; flags interval; elements = { 10.50.4.0/22, 10.51.3.7 } }\n");
         }
