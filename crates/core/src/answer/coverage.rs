@@ -21,6 +21,8 @@ pub struct CoverageAnswer {
     pub records: Vec<CoveredRecords>,
     /// Fields of which no record had a value: perhaps their path is wrong.
     pub never: Vec<NeverGiven>,
+    /// Parts of the export at which something looks.
+    pub used: Vec<UsedPart>,
     /// Parts of the export at which nothing looks.
     pub ignored: Vec<IgnoredPart>,
     /// Ids that no record of the export has.
@@ -81,6 +83,16 @@ pub struct NeverGiven {
     pub records: usize,
     /// Where the profile says so.
     pub place: Place,
+}
+
+/// A part of the export at which something looks.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UsedPart {
+    /// A path of names, with `[*]` for every item of a list.
+    pub path: String,
+    /// How many values it has.
+    pub values: usize,
 }
 
 /// A part of the export at which nothing looks.

@@ -26,7 +26,7 @@ mod tidy;
 pub use audit::{Audit, Count, KindCount, Since, audit};
 pub use coverage::{
     CoverageAnswer, CoveredFile, CoveredRecords, DanglingName, IgnoredPart, NeverGiven, NotCovered, Read, ReadAnswer,
-    ReadItems, UnclearRule, UnresolvedId, loose_ends,
+    ReadItems, UnclearRule, UnresolvedId, UsedPart, loose_ends,
 };
 pub(crate) use device_way::letting;
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};

@@ -267,24 +267,28 @@ impl Used {
     }
 }
 
-/// The parts of what was seen at which nothing looks: the path and how many values it has.
-pub(super) fn unused(seen: &Seen, used: &Used) -> Vec<(String, usize)> {
-    let mut found = Vec::new();
+/// A part of what was seen: the path and how many values it has.
+pub(super) type Part = (String, usize);
+
+/// The parts of what was seen at which something looks, and those at which nothing does.
+pub(super) fn parts(seen: &Seen, used: &Used) -> [Vec<Part>; 2] {
+    let mut found = [Vec::new(), Vec::new()];
     collect(seen, &[used], "$", &mut found);
     found
 }
 
-fn collect(seen: &Seen, used: &[&Used], path: &str, found: &mut Vec<(String, usize)>) {
+fn collect(seen: &Seen, used: &[&Used], path: &str, found: &mut [Vec<Part>; 2]) {
     if used.iter().any(|one| one.whole) {
+        found[0].push((path.to_owned(), seen.total()));
         return;
     }
     if used.is_empty() {
-        found.push((path.to_owned(), seen.total()));
+        found[1].push((path.to_owned(), seen.total()));
         return;
     }
     let looked_into = used.iter().any(|one| !one.names.is_empty() || one.any.is_some());
     if seen.count > 0 && !looked_into {
-        found.push((path.to_owned(), seen.count));
+        found[1].push((path.to_owned(), seen.count));
     }
     for (name, inner) in &seen.names {
         let next: Vec<&Used> =

@@ -19,9 +19,9 @@ pub use written::{PROFILE, profile_schema};
 use crate::document::{Documents, place};
 use crate::load::{LoadError, SourceText};
 use compile::{Compiled, From, Rule, compile};
-use coverage::{Seen, Used, unused};
+use coverage::{Seen, Used, parts};
 use heronshale_core::answer::{
-    CoverageAnswer, CoveredFile, CoveredRecords, IgnoredPart, NeverGiven, NotCovered, UnresolvedId,
+    CoverageAnswer, CoveredFile, CoveredRecords, IgnoredPart, NeverGiven, NotCovered, UnresolvedId, UsedPart,
 };
 use heronshale_core::source::{Problem, SourceFile, Span};
 use make::{Making, Scope, found};
@@ -491,9 +491,10 @@ impl<'p> Run<'p, '_> {
         let because = |path: &str| {
             compiled.ignored.iter().find(|(part, _)| part.is_match(path)).map(|(_, because)| because.clone())
         };
-        let parts = unused(&self.seen, &Used::of(&compiled.rules, &compiled.lookups));
+        let [used, unused] = parts(&self.seen, &Used::of(&compiled.rules, &compiled.lookups));
+        answer.used = used.into_iter().map(|(path, values)| UsedPart { path, values }).collect();
         answer.ignored =
-            parts.into_iter().map(|(path, values)| IgnoredPart { because: because(&path), path, values }).collect();
+            unused.into_iter().map(|(path, values)| IgnoredPart { because: because(&path), path, values }).collect();
         answer.unresolved = self
             .making
             .unresolved

@@ -31,7 +31,17 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         ),
         heading,
     );
-    page.say(FAINT, &format!("by the profile {}", answer.profile));
+    let values = |all: &mut dyn Iterator<Item = usize>| all.sum::<usize>();
+    let used = values(&mut answer.used.iter().map(|one| one.values));
+    let all = used + values(&mut answer.ignored.iter().map(|one| one.values));
+    page.say(
+        FAINT,
+        &format!(
+            "by the profile {}, which looks at {} with {used} of {all} values",
+            answer.profile,
+            plural(answer.used.len(), "field")
+        ),
+    );
     list(
         &mut page,
         "Ids that no record has",

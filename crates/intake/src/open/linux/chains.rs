@@ -337,17 +337,14 @@ impl Follow<'_> {
     }
 }
 
-/// Whether the first entries let everything through.
-fn lets_all(entries: &[Entry]) -> bool {
-    for entry in entries {
-        if entry.fate != Fate::Ends(Action::Allow) {
-            return false;
-        }
-        if entry.condition.unknown.is_empty() && entries.iter().all(|other| entry.condition.covers(&other.condition)) {
-            return true;
-        }
-    }
-    false
+/// The entries up to the one that takes all that is left; the others decide nothing.
+fn deciding(entries: &[Entry]) -> &[Entry] {
+    let Some(last) = entries.last() else { return entries };
+    let all = |entry: &Entry| {
+        entry.condition.covers(&last.condition) && entries.iter().all(|other| entry.condition.covers(&other.condition))
+    };
+    let end = entries.iter().position(all).map_or(entries.len(), |at| at + 1);
+    &entries[..end]
 }
 
 fn same(one: &[Entry], other: &[Entry]) -> bool {
@@ -363,10 +360,12 @@ fn same(one: &[Entry], other: &[Entry]) -> bool {
 /// # Errors
 /// If it comes to more than [`MOST_ENTRIES`].
 pub(crate) fn with_replies(new: Vec<Entry>, replies: &[Entry], other_new: &[Entry]) -> Result<Vec<Entry>, Refused> {
-    if lets_all(replies) {
+    let by_themselves = same(replies, other_new);
+    let (replies, other_new) = (deciding(replies), deciding(other_new));
+    // An entry that is not sure to match falls to the next: where all of them let through, everything is.
+    if replies.iter().all(|entry| entry.fate == Fate::Ends(Action::Allow)) {
         return Ok(new);
     }
-    let by_themselves = same(replies, other_new);
     let asked = |entries: &[Entry]| -> Vec<(Vec<Condition>, bool)> {
         entries.iter().map(|entry| (entry.condition.asked_by(), entry.fate == Fate::Ends(Action::Allow))).collect()
     };
@@ -393,6 +392,9 @@ pub(crate) fn with_replies(new: Vec<Entry>, replies: &[Entry], other_new: &[Entr
         for (asked, allowed) in &answered {
             for asked in asked {
                 let part = entry.condition.and(asked);
+                if part.is_empty() {
+                    continue;
+                }
                 if *allowed {
                     put(part, false, Action::Allow)?;
                     continue;
