@@ -4,7 +4,7 @@ use super::at;
 use crate::harmless;
 use crate::page::{FAINT, Look, Page, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, CoverageAnswer, ReadAnswer};
+use heronshale_core::answer::{Answer, CoverageAnswer, DanglingName, ReadAnswer};
 
 /// Of each list no more is told than this; JSON tells all.
 const SHOWN: usize = 20;
@@ -48,12 +48,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         answer.unresolved.len(),
         answer.unresolved.iter().map(|one| (one.id.clone(), format!("named {}  {}", times(one.times), at(&one.place)))),
     );
-    list(
-        &mut page,
-        "Names that lead nowhere",
-        answer.dangling.len(),
-        answer.dangling.iter().map(|one| (one.target.clone(), format!("{}  {}", one.holder, at(&one.place)))),
-    );
+    lead_nowhere(&mut page, &answer.dangling);
     page.gaps(heading);
     list(
         &mut page,
@@ -139,12 +134,7 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
             page.hang(Style::new(), "  ", remark, 2);
         }
     }
-    list(
-        &mut page,
-        "Names that lead nowhere",
-        answer.dangling.len(),
-        answer.dangling.iter().map(|one| (one.target.clone(), format!("{}  {}", one.holder, at(&one.place)))),
-    );
+    lead_nowhere(&mut page, &answer.dangling);
     page.gaps(heading);
     page.heading("Written");
     let number = |count: usize| if count == 0 { String::new() } else { count.to_string() };
@@ -153,6 +143,11 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
         .collect();
     page.table(&["into", "items", "rules"], &rows, &[1, 2]);
     page.finish()
+}
+
+fn lead_nowhere(page: &mut Page, names: &[DanglingName]) {
+    let pairs = names.iter().map(|one| (one.target.clone(), format!("{}  {}", one.holder, at(&one.place))));
+    list(page, "Names that lead nowhere", names.len(), pairs);
 }
 
 fn times(count: usize) -> String {

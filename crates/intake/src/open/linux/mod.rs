@@ -7,6 +7,7 @@ mod chains;
 mod iptables;
 mod machine;
 mod nftables;
+mod parts;
 mod written;
 
 use crate::json;
