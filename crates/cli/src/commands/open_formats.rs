@@ -92,7 +92,9 @@ impl Reading {
             load_texts(&[texts.as_slice(), &[(name.as_str(), text.as_str())]].concat()).map_err(Failure::exports)?;
         crate::files::write_file(into, &text, force)?;
         let view = View::new(&snapshot.estate, snapshot.estate.taken);
-        let dangling = loose_ends(&snapshot.estate);
+        // What the estate beside it names in vain is told by its own audit.
+        let mut dangling = loose_ends(&snapshot.estate);
+        dangling.retain(|one| one.place.file == name);
         let items = part.items();
         let answer = ReadAnswer { format: word, written: into.display().to_string(), items, read: part.read, dangling };
         let whole = with_heading(&view, "reading", answer);

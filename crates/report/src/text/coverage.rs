@@ -116,7 +116,7 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
         &format!(
             "{} holds {} of {}; {unclear}.",
             answer.written,
-            plural(answer.read.rules, "rule"),
+            plural(answer.read.rules, if answer.format == "ietf-routes" { "route" } else { "rule" }),
             plural(answer.read.files.len(), "file")
         ),
         heading,

@@ -126,6 +126,10 @@ pub(super) fn own_firewall(
         }
     }
     let alone = lists.len() == 1;
+    if machine.devices.is_empty() {
+        let words = "without `ip -j addr` no interface has it: name it as `own_firewall` where it stands";
+        part.read.remarks.push(words.to_owned());
+    }
     if let Some(estate) = beside {
         for device in machine.devices.iter().filter(|device| known_in(estate, device).is_none()) {
             let addresses = own_addresses(device).join(", ");
