@@ -60,9 +60,18 @@ pub(super) enum Source {
     All(Vec<Value>),
     First(Vec<Value>),
     Text(Vec<Piece>, Vec<Value>),
-    Each(JpQuery, Vec<Made>),
-    Every(JpQuery, Box<Value>),
+    Each(Nodes, Vec<Made>),
+    Every(Nodes, Box<Value>),
     Pairs(JpQuery, Box<Value>, Box<Value>),
+}
+
+/// Nodes of which each makes a value.
+#[derive(Clone, Debug)]
+pub(super) enum Nodes {
+    /// Those that a path finds in the record.
+    Found(JpQuery),
+    /// Those that a value gives: of other records, joined by id.
+    Given(Box<Value>),
 }
 
 /// A piece of a text: itself, or one of the values that fill it.
@@ -116,6 +125,8 @@ pub(super) struct Lookup {
     pub from: From,
     pub by: Value,
     pub take: Value,
+    /// Whether what it gives is looked into, and not taken as it is.
+    pub nodes: bool,
 }
 
 /// A profile that runs.
@@ -385,22 +396,20 @@ impl Compiler<'_> {
             "first_of" => Some(Source::First(self.values(&made.first_of.as_ref()?.0, inner)?)),
             "text" => self.text(made.text.as_ref()?, made.with.as_ref()),
             "each" => {
-                let path = made.each.as_ref()?;
-                let query = self.path(&path.value, path.span);
+                let nodes = self.nodes(made.each.as_deref()?);
                 if missing(made.fields.as_ref(), "fields", span, self.at) {
                     return None;
                 }
                 let fields = self.fields(made.fields.as_ref()?, inner, "these objects", span);
-                Some(Source::Each(query?, fields))
+                Some(Source::Each(nodes?, fields))
             }
             "every" => {
-                let path = made.every.as_ref()?;
-                let query = self.path(&path.value, path.span);
+                let nodes = self.nodes(made.every.as_deref()?);
                 if missing(made.give.as_ref(), "give", span, self.at) {
                     return None;
                 }
                 let value = self.value(made.give.as_deref()?, inner);
-                Some(Source::Every(query?, Box::new(value?)))
+                Some(Source::Every(nodes?, Box::new(value?)))
             }
             _ => {
                 let path = made.pairs.as_ref()?;
@@ -413,6 +422,25 @@ impl Compiler<'_> {
                 let key = self.value(made.key.as_deref()?, &Json::Null);
                 let value = self.value(made.value.as_deref()?, &Json::Null);
                 Some(Source::Pairs(query?, Box::new(key?), Box::new(value?)))
+            }
+        }
+    }
+
+    /// The nodes that a path finds, or that a value gives.
+    fn nodes(&mut self, written: &WrittenValue) -> Option<Nodes> {
+        match &written.kind {
+            WrittenKind::Path(text) => Some(Nodes::Found(self.path(text, written.span)?)),
+            WrittenKind::Constant(_) => {
+                let help = Some("write a JSONPath, such as $.rules[*], or a value with `lookup`".to_owned());
+                self.at.fail(written.span, "this leads to no nodes".to_owned(), "here", help);
+                None
+            }
+            _ => {
+                let value = self.value(written, &Json::Null)?;
+                if let Some(Then::Lookup(at, _)) = value.then.last() {
+                    self.lookups[*at].nodes = true;
+                }
+                Some(Nodes::Given(Box::new(value)))
             }
         }
     }
@@ -517,7 +545,7 @@ impl Compiler<'_> {
             let help = Some("look up the id first, and what comes of it around that, with `all_of`".to_owned());
             self.at.fail(written.span, title, "here", help);
         }
-        self.lookups.push(Lookup { files, from: from?, by: by?, take: take? });
+        self.lookups.push(Lookup { files, from: from?, by: by?, take: take?, nodes: false });
         Some(self.lookups.len() - 1)
     }
 }

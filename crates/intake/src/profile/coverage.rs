@@ -1,6 +1,6 @@
 //! What of an export a profile looks at, and what it does not.
 
-use super::compile::{From, Made, Rule, Source, Step, Then, Value};
+use super::compile::{From, Lookup, Made, Nodes, Rule, Source, Step, Then, Value};
 use jsonpath_rust::parser::model::{
     Comparable, Filter, FilterAtom, FnArg, JpQuery, Segment, Selector, SingularQuery, SingularQuerySegment, Test,
     TestFunction,
@@ -69,17 +69,19 @@ type Trail = Vec<Step>;
 
 impl Used {
     /// What the rules and lookups of a profile look at.
-    pub fn of(rules: &[Rule], lookups: &[super::compile::Lookup]) -> Self {
-        let mut used = Self::default();
+    pub fn of(rules: &[Rule], lookups: &[Lookup]) -> Self {
+        let mut looking = Looking { used: Self::default(), lookups };
         for rule in rules {
-            used.rule(rule, &[Vec::new()], &[]);
+            looking.rule(rule, &[Vec::new()], &[]);
         }
         for lookup in lookups {
-            let at = used.from(&lookup.from, &[Vec::new()]);
-            used.value(&lookup.by, &at, &[]);
-            used.value(&lookup.take, &at, &[]);
+            let at = looking.from(&lookup.from, &[Vec::new()]);
+            looking.value(&lookup.by, &at, &[]);
+            if !lookup.nodes {
+                looking.value(&lookup.take, &at, &[]);
+            }
         }
-        used
+        looking.used
     }
 
     fn place(&mut self, trail: &[Step]) -> &mut Self {
@@ -88,10 +90,35 @@ impl Used {
             Step::Any => here.any.get_or_insert_default(),
         })
     }
+}
 
+/// Goes through a profile and marks what it looks at.
+struct Looking<'p> {
+    used: Used,
+    lookups: &'p [Lookup],
+}
+
+impl Looking<'_> {
     fn whole(&mut self, trails: &[Trail]) {
         for trail in trails {
-            self.place(trail).whole = true;
+            self.used.place(trail).whole = true;
+        }
+    }
+
+    /// Where the nodes stand of which each makes a value.
+    fn nodes(&mut self, nodes: &Nodes, at: &[Trail], outer: &[Vec<Trail>]) -> Vec<Trail> {
+        match nodes {
+            Nodes::Found(query) => self.query(query, at),
+            Nodes::Given(value) => {
+                self.value(value, at, outer);
+                let Some(Then::Lookup(index, _)) = value.then.last() else { return Vec::new() };
+                let lookup = &self.lookups[*index];
+                let records = self.from(&lookup.from, &[Vec::new()]);
+                match &lookup.take.source {
+                    Source::Path(query) => self.query(query, &records),
+                    _ => records,
+                }
+            }
         }
     }
 
@@ -157,12 +184,12 @@ impl Used {
                     self.value(one, at, outer);
                 }
             }
-            Source::Each(query, fields) => {
-                let there = self.query(query, at);
+            Source::Each(nodes, fields) => {
+                let there = self.nodes(nodes, at, outer);
                 self.fields(fields, &there, &[outer, &[at.to_vec()]].concat());
             }
-            Source::Every(query, give) => {
-                let there = self.query(query, at);
+            Source::Every(nodes, give) => {
+                let there = self.nodes(nodes, at, outer);
                 self.value(give, &there, &[outer, &[at.to_vec()]].concat());
             }
             Source::Pairs(query, key, value) => {

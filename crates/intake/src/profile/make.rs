@@ -1,7 +1,7 @@
 //! From a record of an export to an object of a snapshot: evaluates what the profile says, and remembers where each value
 //! comes from, so that an error points into the profile and into the data.
 
-use super::compile::{Lookup, Made, Piece, Rule, Source, Then, Value};
+use super::compile::{Lookup, Made, Nodes, Piece, Rule, Source, Then, Value};
 use super::written::{FilePart, Otherwise};
 use crate::reading::Reading;
 use crate::sections::check;
@@ -107,7 +107,7 @@ impl<'p> Making<'p> {
         let rule: &'p Lookup = &self.lookups[lookup];
         let keys = self.values(&rule.by, scope);
         let taken = self.values(&rule.take, scope);
-        let taken: Vec<Json> = taken.iter().map(plain).collect();
+        let taken: Vec<Json> = taken.iter().map(raw).collect();
         for key in keys {
             if let What::Scalar(key) = key.what {
                 let known = self.indexes[lookup].entry(text_of(&key)).or_default();
@@ -254,21 +254,17 @@ impl<'p> Making<'p> {
                 all.iter().map(|one| self.values(one, scope)).find(|values| !values.is_empty()).unwrap_or_default()
             }
             Source::Text(pieces, with) => self.texts(pieces, with, span, scope),
-            Source::Each(query, fields) => {
+            Source::Each(nodes, fields) => {
                 let mut made = Vec::new();
-                for (node, pointer) in found(query, scope.node, scope.pointer) {
-                    let origin = self.origin(span, Some(pointer.clone()));
-                    let inner = Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file };
-                    made.push(Got { what: What::Map(self.fields(fields, &inner, false)), origin });
-                }
+                self.of_each(nodes, scope, |making, inner| {
+                    let origin = making.origin(span, Some(inner.pointer.to_owned()));
+                    made.push(Got { what: What::Map(making.fields(fields, inner, false)), origin });
+                });
                 made
             }
-            Source::Every(query, give) => {
+            Source::Every(nodes, give) => {
                 let mut values = Vec::new();
-                for (node, pointer) in found(query, scope.node, scope.pointer) {
-                    let inner = Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file };
-                    values.extend(self.values(give, &inner));
-                }
+                self.of_each(nodes, scope, |making, inner| values.extend(making.values(give, inner)));
                 values
             }
             Source::Pairs(query, key, value) => {
@@ -283,6 +279,29 @@ impl<'p> Making<'p> {
                     }
                 }
                 if pairs.is_empty() { Vec::new() } else { vec![Got { what: What::Map(pairs), origin }] }
+            }
+        }
+    }
+
+    /// Does something with each node; an id that no record has is no node, and was counted as unresolved.
+    fn of_each(&mut self, nodes: &Nodes, scope: &Scope<'_>, mut then: impl FnMut(&mut Self, &Scope<'_>)) {
+        match nodes {
+            Nodes::Found(query) => {
+                for (node, pointer) in found(query, scope.node, scope.pointer) {
+                    then(self, &Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file });
+                }
+            }
+            Nodes::Given(value) => {
+                for got in self.values(value, scope) {
+                    if matches!(got.what, What::Scalar(_)) {
+                        continue;
+                    }
+                    let node = raw(&got);
+                    // An error is shown where the id stands that led to the node.
+                    let pointer = self.origins[got.origin as usize].pointer.clone();
+                    let pointer = pointer.as_deref().unwrap_or(scope.pointer);
+                    then(self, &Scope { node: &node, pointer, outer: Some(scope), file: scope.file });
+                }
             }
         }
     }
@@ -429,16 +448,29 @@ fn number(text: &str) -> Option<u64> {
     text.parse::<u64>().ok().filter(|number| number.to_string() == text)
 }
 
-/// The value as JSON.
-fn plain(got: &Got) -> Json {
+/// The value as JSON, each scalar as `scalar` says.
+fn as_json(got: &Got, scalar: fn(&Json) -> Json) -> Json {
     match &got.what {
-        What::Scalar(Json::String(text)) => number(text).map_or_else(|| Json::from(text.as_str()), Json::from),
-        What::Scalar(json) => json.clone(),
-        What::List(items) => items.iter().map(plain).collect(),
+        What::Scalar(json) => scalar(json),
+        What::List(items) => items.iter().map(|item| as_json(item, scalar)).collect(),
         What::Map(fields) => {
-            Json::Object(fields.iter().map(|(key, got)| (key.clone(), plain(got))).collect::<Map<_, _>>())
+            let fields = fields.iter().map(|(key, got)| (key.clone(), as_json(got, scalar)));
+            Json::Object(fields.collect::<Map<_, _>>())
         }
     }
+}
+
+/// The value as the data has it.
+fn raw(got: &Got) -> Json {
+    as_json(got, Json::clone)
+}
+
+/// The value as it is written in a snapshot.
+fn plain(got: &Got) -> Json {
+    as_json(got, |json| match json {
+        Json::String(text) => number(text).map_or_else(|| json.clone(), Json::from),
+        other => other.clone(),
+    })
 }
 
 /// The value as the reader of snapshots takes it; spans are numbers of origins.

@@ -154,12 +154,12 @@ record! {
         text: Option<Spanned<Name>>,
         /// For `text`: what fills its names.
         with: Option<Fields>,
-        /// Source: an object for every node that a JSONPath finds; `fields` says how. In them `outer` leads to this record.
-        each: Option<Spanned<Name>>,
+        /// Source: an object for every node that a JSONPath finds, or that a value gives: a `lookup` whose `take` is $ gives whole records. `fields` says how; in them `outer` leads to this record.
+        each: Option<Box<WrittenValue>>,
         /// For `each`: the fields of the objects.
         fields: Option<Fields>,
-        /// Source: a value for every node that a JSONPath finds; `give` says which. In it `outer` leads to this record.
-        every: Option<Spanned<Name>>,
+        /// Source: a value for every node that a JSONPath finds, or that a value gives; `give` says which. In it `outer` leads to this record.
+        every: Option<Box<WrittenValue>>,
         /// For `every`: the value.
         give: Option<Box<WrittenValue>>,
         /// Source: keys and values, one for every node that a JSONPath finds; `key` and `value` say how.
