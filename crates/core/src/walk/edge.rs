@@ -406,6 +406,14 @@ impl<'e> Walk<'_, 'e> {
             rest = rest.difference(&here);
             maps.push(self.in_by_network(ctx, network, &here));
         }
+        // What is known of networks that the snapshot lacks may be reached in public.
+        let lacking = self.view.estate.gaps.iter().filter_map(|gap| gap.blocks.as_ref());
+        let lacking = lacking.fold(Addresses::empty(), |sum, blocks| sum.union(blocks));
+        let perhaps = rest.between(None, Some(&lacking.intersection(&internet_at_large())));
+        if !perhaps.is_empty() {
+            rest = rest.difference(&perhaps);
+            maps.push(self.unknown(ctx, Spot::Internet, Why::Lacking, &perhaps));
+        }
         if !rest.is_empty() {
             maps.push(self.lost(ctx, Spot::Internet, Why::NotOnInternet, &rest));
         }

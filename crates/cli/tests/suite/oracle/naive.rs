@@ -255,6 +255,13 @@ impl<'j> Evaluator<'j> {
                 .iter()
                 .flat_map(|site| list(site, "holds"))
                 .any(|block| in_block(address, block.as_str().unwrap()))
+            && !self.is_lacking(address)
+    }
+
+    /// Whether it is of a network that the snapshot lacks.
+    pub fn is_lacking(&self, address: IpAddr) -> bool {
+        let blocks = list(self.estate, "gaps").iter().flat_map(|gap| list(gap, "blocks"));
+        blocks.into_iter().any(|block| in_block(address, block.as_str().unwrap()))
     }
 
     pub fn is_peer(&self, peer: &str, address: IpAddr, network: &str) -> Option<bool> {

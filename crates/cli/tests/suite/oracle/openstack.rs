@@ -72,6 +72,71 @@ fn rule(random: &mut Rng, at: usize, group: &str) -> Value {
     rule
 }
 
+/// A random rule of a firewall, as the API keeps them.
+fn firewall_rule(random: &mut Rng, at: usize) -> Value {
+    let six = random.bool();
+    let protocol = pick(random, &[None, Some("tcp"), Some("udp"), Some("icmp")]);
+    let mut ports = || match (protocol, random.u8(0..3)) {
+        (None | Some("icmp"), _) | (_, 0) => Value::Null,
+        (_, 1) => random.u16(18..34).to_string().into(),
+        _ => format!("{}:{}", random.u16(18..26), random.u16(26..34)).into(),
+    };
+    let (port, source_port) = (ports(), if ports().is_null() { Value::Null } else { "39000:41000".into() });
+    let mut prefix = || {
+        let all: &[&str] = if six {
+            &["2001:db8::/32", "2001:db8:1::5"]
+        } else {
+            &["10.0.0.0/8", "10.1.0.5", "10.0.0.0/24", "8.8.8.8/32"]
+        };
+        if random.bool() { Value::Null } else { pick(random, all).into() }
+    };
+    let (source, destination) = (prefix(), prefix());
+    json!({
+        "id": id("fwrl", at), "name": "rule", "action": pick(random, &["allow", "allow", "deny", "reject"]), "enabled": random.u8(0..6) > 0,
+        "ip_version": if six { 6 } else { 4 }, "protocol": protocol, "source_ip_address": source,
+        "destination_ip_address": destination, "source_port": source_port, "destination_port": port, "description": "",
+    })
+}
+
+/// Random firewall groups, each at some of the ports, which are in one group at most.
+fn firewalls(random: &mut Rng, ports: &[Value]) -> [Value; 3] {
+    let mut rules: Vec<Value> = (0..8).map(|at| firewall_rule(random, at)).collect();
+    rules.extend([4, 6].iter().enumerate().map(|(at, version)| {
+        let any = json!({ "name": "rest", "action": "allow", "enabled": true, "protocol": null, "description": null });
+        let mut rule = json!({ "id": id("fwrl", 8 + at), "ip_version": version });
+        rule.as_object_mut().unwrap().extend(any.as_object().unwrap().clone());
+        rule
+    }));
+    let policies: Vec<Value> = (0..4)
+        .map(|at| {
+            let mut order: Vec<String> = (0..8).map(|rule| id("fwrl", rule)).collect();
+            random.shuffle(&mut order);
+            order.truncate(random.usize(0..6));
+            // Where a policy lets all the rest pass, the other stages show.
+            if random.u8(0..3) > 0 {
+                order.extend([id("fwrl", 8), id("fwrl", 9)]);
+            }
+            json!({ "id": id("fwpo", at), "name": "policy", "firewall_rules": order })
+        })
+        .collect();
+    let mut free: Vec<&Value> =
+        ports.iter().filter(|port| !port["device_owner"].as_str().unwrap().is_empty()).collect();
+    random.shuffle(&mut free);
+    let groups: Vec<Value> = (0..3)
+        .map(|at| {
+            let mut policy = || (random.u8(0..5) > 0).then(|| id("fwpo", random.usize(0..4)));
+            let (ingress, egress) = (policy(), policy());
+            let count = random.usize(0..3).min(free.len());
+            let bound: Vec<&Value> = free.drain(..count).map(|port| &port["id"]).collect();
+            json!({
+                "id": id("fwgr", at), "name": "edge", "ports": bound, "ingress_firewall_policy_id": ingress,
+                "egress_firewall_policy_id": egress, "admin_state_up": random.u8(0..6) > 0, "status": "PENDING_CREATE",
+            })
+        })
+        .collect();
+    [json!({ "firewall_groups": groups }), json!({ "firewall_policies": policies }), json!({ "firewall_rules": rules })]
+}
+
 /// Random documents of an API.
 fn documents(random: &mut Rng) -> Documents {
     let mut networks = Vec::new();
@@ -94,7 +159,14 @@ fn documents(random: &mut Rng) -> Documents {
             json!({ "id": group, "name": pick(random, &["default", "web", ""]), "stateful": true, "description": "", "security_group_rules": own })
         })
         .collect();
-    let ports: Vec<Value> = (0..6)
+    let router = |at: usize| {
+        json!({
+            "id": id("rout", at), "name": "", "network_id": id("netw", at), "security_groups": [], "allowed_address_pairs": [],
+            "fixed_ips": [{ "subnet_id": id("subn", at), "ip_address": format!("10.{at}.0.1") }, { "subnet_id": id("sixs", at), "ip_address": format!("2001:db8:{at}::1") }],
+            "port_security_enabled": false, "admin_state_up": true, "device_owner": "network:router_interface", "device_id": "hub", "project_id": "p", "description": "",
+        })
+    };
+    let mut ports: Vec<Value> = (0..6)
         .map(|at| {
             let network = random.usize(0..2);
             let mut fixed = vec![json!({ "subnet_id": id("subn", network), "ip_address": format!("10.{network}.0.{}", at + 4) })];
@@ -112,6 +184,8 @@ fn documents(random: &mut Rng) -> Documents {
             })
         })
         .collect();
+    ports.extend((0..2).map(router));
+    let [firewall_groups, firewall_policies, firewall_rules] = firewalls(random, &ports);
     let address_group =
         |at: usize, addresses: Value| json!({ "id": id("addr", at), "name": "offices", "addresses": addresses });
     let address_groups = [
@@ -125,7 +199,10 @@ fn documents(random: &mut Rng) -> Documents {
         ("subnets", json!({ "subnets": subnets })),
         ("security-groups", json!({ "security_groups": groups })),
         ("ports", json!({ "ports": ports })),
-        ("routers", json!({ "routers": [] })),
+        ("routers", json!({ "routers": [{ "id": "hub", "name": "hub", "admin_state_up": true, "external_gateway_info": null, "routes": [] }] })),
+        ("firewall-groups", firewall_groups),
+        ("firewall-policies", firewall_policies),
+        ("firewall-rules", firewall_rules),
         ("floatingips", json!({ "floatingips": [] })),
     ]
     .into_iter()
@@ -201,8 +278,63 @@ fn matches(documents: &Documents, rule: &Value, packet: &Packet, other: IpAddr) 
     fits && remote
 }
 
-/// Whether a port's groups let a packet pass.
+/// What the firewall group at a port says to a packet, if there is one.
+fn firewall_passes(documents: &Documents, port: &Value, packet: &Packet, way: &str) -> Option<bool> {
+    let all = |name: &str| documents.get(name).map_or(&[][..], |_| list(documents, name));
+    let named = |name: &str, id: &Value| all(name).iter().find(|one| one["id"] == *id).cloned();
+    let group = all("firewall-groups").iter().find(|group| group["ports"].as_array().unwrap().contains(&port["id"]))?;
+    if group["admin_state_up"] == false {
+        return Some(false);
+    }
+    let Some(policy) = named("firewall-policies", &group[format!("{way}_firewall_policy_id")]) else {
+        return Some(false);
+    };
+    let rules = policy["firewall_rules"].as_array().unwrap().iter().map(|id| named("firewall-rules", id).unwrap());
+    let ports = |written: &Value, port: u16| {
+        written.as_str().is_none_or(|written| {
+            let (low, high) = written.split_once(':').unwrap_or((written, written));
+            (low.parse::<u16>().unwrap()..=high.parse().unwrap()).contains(&port)
+        })
+    };
+    let matches = |rule: &Value| {
+        let six = packet.source.is_ipv6();
+        let protocol = match rule["protocol"].as_str() {
+            None => None,
+            Some("tcp") => Some(6),
+            Some("udp") => Some(17),
+            Some("icmp") => Some(if six { 58 } else { 1 }),
+            Some(other) => panic!("{other}"),
+        };
+        let of = |field: &str, address| rule[field].as_str().is_none_or(|prefix| within(address, prefix));
+        rule["enabled"] == true
+            && (rule["ip_version"] == 6) == six
+            && protocol.is_none_or(|protocol| protocol == packet.protocol)
+            && of("source_ip_address", packet.source)
+            && of("destination_ip_address", packet.destination)
+            && ports(&rule["source_port"], packet.source_port)
+            && ports(&rule["destination_port"], packet.low)
+    };
+    Some(rules.into_iter().find(matches).is_some_and(|rule| rule["action"] == "allow"))
+}
+
+/// Whether a port lets a packet pass: its groups, its firewall group, and that of the router for what comes from elsewhere or goes there.
 fn passes(documents: &Documents, port: &Value, packet: &Packet, inbound: bool) -> bool {
+    let (way, other) = if inbound { ("ingress", packet.source) } else { ("egress", packet.destination) };
+    let network = |one: &&Value| one["network_id"] == port["network_id"];
+    let inside =
+        list(documents, "subnets").iter().filter(network).any(|one| within(other, one["cidr"].as_str().unwrap()));
+    let router = |one: &&Value| network(one) && one["device_owner"] == "network:router_interface";
+    groups_pass(documents, port, packet, inbound)
+        && firewall_passes(documents, port, packet, way) != Some(false)
+        && (inside
+            || list(documents, "ports")
+                .iter()
+                .filter(router)
+                .all(|router| firewall_passes(documents, router, packet, way) != Some(false)))
+}
+
+/// Whether a port's groups let a packet pass.
+fn groups_pass(documents: &Documents, port: &Value, packet: &Packet, inbound: bool) -> bool {
     if port["admin_state_up"] == false {
         return false;
     }
@@ -216,13 +348,19 @@ fn passes(documents: &Documents, port: &Value, packet: &Packet, inbound: bool) -
     rules.filter(|rule| rule["direction"] == way).any(|rule| matches(documents, rule, packet, other))
 }
 
-/// Imports documents and compares every port on random packets; how many of each verdict.
-fn compare(documents: &Documents, random: &mut Rng, packets: usize, what: &str) -> [usize; 2] {
+/// A folder with documents, and the snapshot of them.
+fn imported(documents: &Documents) -> Folder {
     let folder = Folder::new();
     for (name, document) in documents {
         folder.write(&format!("saved/{name}.json"), document.to_string());
     }
     folder.run(&["import", "--profile", "openstack", "saved", "--into", "snap.yaml"]).ok();
+    folder
+}
+
+/// Imports documents and compares every port on random packets; how many of each verdict.
+fn compare(documents: &Documents, random: &mut Rng, packets: usize, what: &str) -> [usize; 2] {
+    let folder = imported(documents);
     let snapshot = heronshale_intake::load(&folder.path().join("snap.yaml")).unwrap();
     let view = View::new(&snapshot.estate, None);
     let held: Vec<&str> = list(documents, "ports").iter().flat_map(|port| addresses(port)).collect();
@@ -292,56 +430,166 @@ fn an_estate_made_through_the_real_api_reads_back() {
     let (_, told) = folder.json(&["import", "--profile", "openstack", "saved", "--into", "snap.yaml"]);
     assert_eq!(told["answer"]["unresolved"], json!([]), "{told}");
     assert_eq!(told["answer"]["dangling"], json!([]), "{told}");
-    // The floating address leads to its port, the forwarding to the bastion; what has neither group nor router stays closed.
-    let reached = |to: &str, port: &str| folder.run(&["path", "8.8.8.8", to, "--tcp", port, "-e", "snap.yaml"]).code;
-    let address = |port: &str| {
-        let all = list(&documents, "floatingips").iter();
-        let id = list(&documents, "ports").iter().find(|one| one["name"] == port).unwrap()["id"].clone();
-        let mut found = all.filter(|one| one["port_id"] == id || one["port_forwardings"][0]["internal_port_id"] == id);
-        found.next().unwrap()["floating_ip_address"].as_str().unwrap().to_owned()
-    };
-    assert_eq!(reached(&address("booking"), "443"), 0);
-    assert_eq!(reached(&address("booking"), "22"), 1);
-    assert_eq!(folder.run(&["path", "198.51.100.7", &address("bastion"), "--tcp", "2222", "-e", "snap.yaml"]).code, 0);
-    assert_eq!(reached(&address("bastion"), "2222"), 1, "the bastion's group admits the terminals only");
+}
+
+/// Where something of the real documents stands, as `path` takes it: a port by name, `public:` its floating address.
+fn place(documents: &Documents, name: &str) -> String {
+    let name_of = |port: &Value| format!("{}-{}", port["name"].as_str().unwrap(), &port["id"].as_str().unwrap()[..8]);
+    let (public, name) = name.strip_prefix("public:").map_or((false, name), |name| (true, name));
+    let Some(port) = list(documents, "ports").iter().find(|one| one["name"] == name) else { return name.to_owned() };
+    let mut floating = list(documents, "floatingips")
+        .iter()
+        .filter(|one| one["port_id"] == port["id"] || one["port_forwardings"][0]["internal_port_id"] == port["id"]);
+    if public { floating.next().unwrap()["floating_ip_address"].as_str().unwrap().to_owned() } else { name_of(port) }
+}
+
+/// One of some documents with a field, and what it becomes.
+fn change(documents: &mut Documents, name: &str, at: impl Fn(&Value) -> bool, field: &str, to: Value) {
+    let key = name.replace('-', "_");
+    let all = documents.get_mut(name).unwrap()[key].as_array_mut().unwrap();
+    let found = all.iter_mut().find(|one| at(one)).unwrap_or_else(|| panic!("{name}"));
+    found[field] = to;
 }
 
 #[test]
-fn what_passes_a_firewall_group_is_not_known() {
-    let mut documents: Documents = serde_json::from_str(REAL).unwrap();
-    let imported = |documents: &Documents| {
-        let folder = Folder::new();
-        for (name, document) in documents {
-            folder.write(&format!("saved/{name}.json"), document.to_string());
-        }
-        folder.run(&["import", "--profile", "openstack", "saved", "--into", "snap.yaml"]).ok();
-        folder
+fn ways_through_the_real_documents() {
+    let documents: Documents = serde_json::from_str(REAL).unwrap();
+    let router_port = |at: &'static str| {
+        move |one: &Value| one["device_owner"] == "network:router_interface" && one["fixed_ips"][0]["ip_address"] == at
     };
-    let address = |documents: &Documents, port: &str| {
-        let port = list(documents, "ports").iter().find(|one| one["name"] == port).unwrap().clone();
-        let mut floating = list(documents, "floatingips").iter().filter(|one| one["port_id"] == port["id"]);
-        (port.clone(), floating.next().unwrap()["floating_ip_address"].as_str().unwrap().to_owned())
+    let quay = |one: &Value| one["name"] == "quay";
+    let gateway = |one: &Value| one["external_gateway_info"].clone();
+    let router = list(&documents, "routers").iter().find(|one| quay(one)).unwrap();
+    let mut untranslated = gateway(router);
+    untranslated["enable_snat"] = false.into();
+    type Change<'c> = &'c dyn Fn(&mut Documents);
+    let as_is: Change<'_> = &|_| {};
+    let no_firewall: Change<'_> = &|documents| {
+        documents.insert("firewall-groups".to_owned(), json!({ "firewall_groups": [] }));
     };
-    let (booking, public) = address(&documents, "booking");
-    let path = ["path", "8.8.8.8", &public, "--tcp", "443", "-e", "snap.yaml"];
-    assert_eq!(imported(&documents).run(&path).code, 0);
-    let router = |one: &&Value| {
-        one["network_id"] == booking["network_id"]
-            && one["device_owner"].as_str().unwrap().starts_with("network:router_interface")
+    let no_rules: Change<'_> = &|documents| _ = documents.remove("firewall-rules");
+    let off: Change<'_> = &|documents| change(documents, "routers", quay, "admin_state_up", false.into());
+    let plain: Change<'_> =
+        &|documents| change(documents, "routers", quay, "external_gateway_info", untranslated.clone());
+    let routed: Change<'_> = &|documents| {
+        change(documents, "routers", quay, "routes", json!([{ "destination": "10.9.0.0/16", "nexthop": "10.65.1.9" }]));
     };
-    let router = list(&documents, "ports").iter().find(router).unwrap().clone();
-    for (port, up, begins) in [(&router, true, "Unknown: "), (&booking, true, "Unknown: "), (&router, false, "Yes: ")] {
-        let group =
-            json!({ "id": "f", "name": "edge", "ports": [port["id"]], "admin_state_up": up, "status": "ACTIVE" });
-        documents.insert("firewall-groups".to_owned(), json!({ "firewall_groups": [group] }));
-        let told = imported(&documents).run(&path).stdout;
-        assert!(told.starts_with(begins), "{told}");
+    let unseen: Change<'_> = &|documents| change(documents, "routers", quay, "id", "another".into());
+    let high: Change<'_> = &|documents| {
+        no_firewall(documents);
+        change(
+            documents,
+            "ports",
+            router_port("10.65.1.1"),
+            "device_owner",
+            "network:ha_router_replicated_interface".into(),
+        );
+    };
+    let spread: Change<'_> = &|documents| {
+        change(
+            documents,
+            "ports",
+            router_port("10.65.1.1"),
+            "device_owner",
+            "network:router_interface_distributed".into(),
+        );
+    };
+    let told: Change<'_> = &|documents| {
+        change(
+            documents,
+            "subnets",
+            |one| one["name"] == "tickets-4",
+            "host_routes",
+            json!([{ "destination": "10.9.0.0/16", "nexthop": "10.65.1.9" }]),
+        );
+    };
+    let beside: Change<'_> =
+        &|documents| change(documents, "subnets", |one| one["name"] == "tickets-4", "gateway_ip", "10.65.1.254".into());
+    let dark: Change<'_> =
+        &|documents| change(documents, "networks", |one| one["name"] == "tickets", "admin_state_up", false.into());
+    let elsewhere: Change<'_> = &|documents| {
+        change(documents, "networks", |one| one["name"] == "lonely", "provider:physical_network", "yard".into());
+        change(documents, "ports", router_port("10.70.1.1"), "device_owner", "network:dhcp".into());
+        no_firewall(documents);
+    };
+    let alone: Change<'_> = &|documents| {
+        change(documents, "ports", router_port("10.70.1.1"), "device_owner", "network:dhcp".into());
+        no_firewall(documents);
+    };
+    let at_machine: Change<'_> = &|documents| {
+        let booking = list(documents, "ports").iter().find(|one| one["name"] == "booking").unwrap()["id"].clone();
+        change(documents, "firewall-groups", |one| one["name"] == "edge", "ports", json!([booking]));
+    };
+    let shut: Change<'_> =
+        &|documents| change(documents, "firewall-groups", |one| one["name"] == "edge", "admin_state_up", false.into());
+    for (what, changed, from, to, port, begins) in [
+        ("a floating address", as_is, "8.8.8.8", "public:booking", "443", "Yes"),
+        ("the firewall group wants 443", as_is, "8.8.8.8", "public:booking", "22", "No"),
+        ("a forwarding", as_is, "198.51.100.7", "public:bastion", "2222", "Yes"),
+        ("the bastion's group admits the terminals only", no_firewall, "8.8.8.8", "public:bastion", "2222", "No"),
+        ("out by the router's own address", as_is, "search", "8.8.8.8", "443", "Yes"),
+        ("out by the floating address", as_is, "booking", "8.8.8.8", "443", "Yes"),
+        ("the egress policy refuses it", as_is, "search", "8.8.8.8", "23", "No"),
+        ("without a firewall group", no_firewall, "search", "8.8.8.8", "23", "Yes"),
+        ("inside of a network no router is asked", as_is, "open", "fares", "23", "No"),
+        ("nor is it for what is open", as_is, "fares", "open", "23", "Yes"),
+        ("from another network", as_is, "booking", "open", "23", "No"),
+        ("both groups let it pass", as_is, "booking", "open", "80", "Yes"),
+        ("beyond the prefix of the rule", as_is, "booking", "fast", "80", "No"),
+        ("a group that is switched off drops", as_is, "default", "8.8.8.8", "443", "No"),
+        ("a network of its own", alone, "default", "8.8.8.8", "443", "No"),
+        ("a network behind something else", elsewhere, "default", "8.8.8.8", "443", "Unknown"),
+        ("rules that are not in the export", no_rules, "8.8.8.8", "public:booking", "443", "Unknown"),
+        ("a router that is off", off, "8.8.8.8", "public:booking", "443", "Unknown"),
+        ("routes of the router", routed, "8.8.8.8", "public:booking", "443", "Unknown"),
+        ("a router of somebody else", unseen, "search", "8.8.8.8", "443", "Unknown"),
+        ("sources that are not translated", plain, "search", "8.8.8.8", "443", "Unknown"),
+        ("but floating addresses are", plain, "booking", "8.8.8.8", "443", "Yes"),
+        ("a router that is there twice", high, "search", "8.8.8.8", "443", "Yes"),
+        ("a distributed router's filter", spread, "search", "8.8.8.8", "443", "Unknown"),
+        ("routes of the hosts", told, "search", "8.8.8.8", "443", "Unknown"),
+        ("a router that is not the gateway", beside, "search", "8.8.8.8", "443", "Unknown"),
+        ("a network that is off", dark, "search", "8.8.8.8", "443", "Unknown"),
+        ("a firewall group at the machine", at_machine, "8.8.8.8", "public:booking", "443", "Yes"),
+        ("and its ingress policy", at_machine, "search", "booking", "22", "No"),
+        (
+            "a machine's that is switched off",
+            &|documents| {
+                at_machine(documents);
+                shut(documents);
+            },
+            "8.8.8.8",
+            "public:booking",
+            "443",
+            "No",
+        ),
+    ] as [(&str, Change<'_>, &str, &str, &str, &str); 30]
+    {
+        let mut documents = documents.clone();
+        changed(&mut documents);
+        let folder = imported(&documents);
+        let (from, to) = (place(&documents, from), place(&documents, to));
+        let answer = folder.run(&["path", &from, &to, "--tcp", port, "-e", "snap.yaml"]).stdout;
+        assert!(answer.starts_with(&format!("{begins}: ")), "{what}: {answer}");
     }
-    documents.remove("firewall-groups");
-    documents.get_mut("routers").unwrap()["routers"][0]["admin_state_up"] = false.into();
-    let told = imported(&documents).run(&path).stdout;
-    assert!(
-        told.starts_with("Unknown: ") || told.starts_with("Yes: ") && list(&documents, "routers").len() > 1,
-        "{told}"
+}
+
+#[test]
+fn ports_on_external_networks_are_told_to_lack() {
+    let mut documents: Documents = serde_json::from_str(REAL).unwrap();
+    let outside = list(&documents, "networks").iter().find(|one| one["name"] == "outside").unwrap()["id"].clone();
+    change(&mut documents, "ports", |one| one["name"] == "open", "network_id", outside);
+    change(
+        &mut documents,
+        "ports",
+        |one| one["name"] == "open",
+        "fixed_ips",
+        json!([{ "ip_address": "203.0.113.77" }]),
     );
+    let folder = imported(&documents);
+    let search = place(&documents, "search");
+    for (to, begins) in [("203.0.113.77", "Unknown"), ("203.0.113.78", "Yes")] {
+        let answer = folder.run(&["path", &search, to, "--tcp", "443", "-e", "snap.yaml"]).stdout;
+        assert!(answer.starts_with(&format!("{begins}: ")), "{answer}");
+    }
 }

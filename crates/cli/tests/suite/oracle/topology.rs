@@ -412,7 +412,7 @@ pub fn estate(random: &mut Rng) -> Value {
         estate["gaps"]
             .as_array_mut()
             .unwrap()
-            .push(json!({ "object": "network:lost-network", "blocks": ["10.9.0.0/16"] }));
+            .push(json!({ "object": "network:lost-network", "blocks": ["10.9.0.0/16", "203.0.113.90/31"] }));
     }
     if chance(random, 6) {
         estate["gaps"].as_array_mut().unwrap().push(json!({ "object": "network:b", "lacks": "interfaces" }));
@@ -667,7 +667,7 @@ pub fn question(random: &mut Rng) -> (From, Packet, Option<&'static str>) {
             "10.4.2.4",
             "10.4.2.4",
             "8.8.8.8",
-            "8.8.8.8",
+            "203.0.113.90",
             "200.1.1.1",
             "203.0.113.1",
             "203.0.113.2",
@@ -699,7 +699,7 @@ pub fn question(random: &mut Rng) -> (From, Packet, Option<&'static str>) {
             "203.0.113.4",
             "203.0.113.20",
             "203.0.113.30",
-            "203.0.113.30",
+            "203.0.113.91",
             "203.0.113.80",
             "10.1.1.4",
             "203.0.113.5",

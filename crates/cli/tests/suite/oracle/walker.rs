@@ -1082,7 +1082,7 @@ impl<'j> Walker<'j> {
                 self.route(state, network, None, None, text(gateway, "table"))
             });
         }
-        A::LOST
+        if self.naive.is_lacking(to) && to.is_ipv4() && in_block(to, "203.0.113.0/24") { A::UNKNOWN } else { A::LOST }
     }
 
     fn come_in(&self, mut state: State, network: &str, subnet: Option<&str>, go: &dyn Fn(State, &'j Value) -> A) -> A {
