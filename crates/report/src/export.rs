@@ -25,12 +25,15 @@ pub(crate) fn csv_of<'c>(rows: impl Iterator<Item = Vec<&'c str>>) -> String {
     String::from_utf8(bytes).expect("cells are text")
 }
 
-/// A sheet as CSV (RFC 4180).
-pub fn sheet_csv(sheet: &Sheet) -> String {
+/// A sheet as CSV (RFC 4180); `headers` are those that are written in place of a column's own name.
+pub fn sheet_csv(sheet: &Sheet, headers: &[(String, String)]) -> String {
     let rows: Vec<Vec<String>> =
         sheet.rows.iter().map(|row| row.iter().map(|cell| harmless_text(cell)).collect()).collect();
     let rows = rows.iter().map(|row| row.iter().map(String::as_str).collect());
-    csv_of(std::iter::once(sheet.columns.clone()).chain(rows))
+    let header = |column: &&'static str| {
+        headers.iter().find(|(_, name)| name == column).map_or(*column, |(header, _)| header.as_str())
+    };
+    csv_of(std::iter::once(sheet.columns.iter().map(header).collect()).chain(rows))
 }
 
 /// The longest name that RFC 8519 has room for.

@@ -1,8 +1,10 @@
+use super::import::profile_at;
 use crate::failure::{FOUND, Failure};
 use crate::files::write_file;
 use crate::opened::EstateArgs;
 use clap::{Args, ValueEnum};
 use heronshale_core::answer::{Counted, ExportAnswer, interface_sheet, plain_acls, rule_sheet};
+use heronshale_intake::Profile;
 use heronshale_report as report;
 use std::path::PathBuf;
 
@@ -28,6 +30,9 @@ pub struct Export {
     /// The format to write
     #[arg(long = "as", value_name = "FORMAT", value_enum)]
     written_as: OutFormat,
+    /// Headers for the columns of a sheet: those under `columns` in this profile, which reads it back
+    #[arg(long, value_name = "PROFILE")]
+    profile: Option<PathBuf>,
     /// The file to write
     #[arg(long, value_name = "FILE")]
     into: PathBuf,
@@ -38,6 +43,11 @@ pub struct Export {
 
 impl Export {
     pub fn run(&self) -> Result<u8, Failure> {
+        if self.profile.is_some() && self.written_as == OutFormat::IetfAcl {
+            let what = "--profile gives the columns of a sheet their headers, and this format has no columns";
+            return Err(Failure::wrong(what, "leave it out, or write --as csv-rules"));
+        }
+        let profile = self.profile.as_deref().map(profile_at).transpose()?;
         let opened = self.estate.open()?;
         let view = opened.view();
         let counted = |what: &str, count| Counted { what: what.to_owned(), count };
@@ -55,7 +65,7 @@ impl Export {
                 let rules = self.written_as == OutFormat::CsvRules;
                 let sheet = if rules { rule_sheet(&view) } else { interface_sheet(&view) };
                 answer.holds = vec![counted("rows", sheet.rows.len())];
-                let text = report::sheet_csv(&sheet);
+                let text = report::sheet_csv(&sheet, profile.as_ref().map_or(&[], Profile::columns));
                 answer.left_out = sheet.left_out;
                 text
             }

@@ -65,6 +65,12 @@ pub struct Import {
     format: Format,
 }
 
+/// A profile that ships with the program, or a file.
+pub(super) fn profile_at(path: &Path) -> Result<Profile, Failure> {
+    let built_in = path.to_str().filter(|_| !path.is_file()).and_then(built_in_profile);
+    built_in.unwrap_or_else(|| load_profile(path)).map_err(Failure::exports)
+}
+
 impl Import {
     pub fn run(&self) -> Result<u8, Failure> {
         if let (Some(format), Some(into)) = (self.written_as, &self.into) {
@@ -84,8 +90,7 @@ impl Import {
             let what = format!("{} is there already", into.display());
             return Err(Failure::wrong(what, "name another file, or overwrite it with --force"));
         }
-        let built_in = profile.to_str().filter(|_| !profile.is_file()).and_then(built_in_profile);
-        let profile = built_in.unwrap_or_else(|| load_profile(profile)).map_err(Failure::exports)?;
+        let profile = profile_at(profile)?;
         let paths = match (&self.url, &self.collect) {
             (Some(url), Some(folder)) => {
                 self.collect(&profile, url, folder)?;

@@ -135,6 +135,8 @@ pub(super) struct Compiled {
     pub rules: Vec<Rule>,
     pub lookups: Vec<Lookup>,
     pub plan: Plan,
+    /// Headers of sheets, and the names by which paths know these columns.
+    pub columns: Vec<(String, String)>,
     /// What is left out on purpose: the pattern and the reason.
     pub ignored: Vec<(Regex, String)>,
 }
@@ -191,7 +193,21 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
     };
     let ignored = written.ignored.0.iter();
     let ignored = ignored.filter_map(|one| Some((pattern(&one.path.0.value)?, one.because.0.to_string())));
-    Compiled { name: written.name.0.clone(), ignored: ignored.collect(), rules, lookups: compiler.lookups, plan }
+    let mut columns: Vec<(String, String)> = Vec::new();
+    for (header, names) in written.columns.iter().flat_map(|table| &table.0) {
+        let [Json::String(name)] = &names[..] else {
+            let title = format!("the column `{header}` needs one name");
+            compiler.at.fail(written.span, title, "in here", Some(format!("columns: {{ {header}: services }}")));
+            continue;
+        };
+        if columns.iter().any(|(_, other)| other == name) {
+            let title = format!("two columns are called `{name}`");
+            compiler.at.fail(written.span, title, "in here", None);
+        }
+        columns.push((header.clone(), name.clone()));
+    }
+    let ignored = ignored.collect();
+    Compiled { name: written.name.0.clone(), columns, ignored, rules, lookups: compiler.lookups, plan }
 }
 
 impl Compiler<'_> {

@@ -51,6 +51,11 @@ impl Profile {
         self.compiled.plan.token.as_ref().map(|token| token.environment.as_str())
     }
 
+    /// The headers of sheets that it gives other names: header, and the name of the column.
+    pub fn columns(&self) -> &[(String, String)] {
+        &self.compiled.columns
+    }
+
     /// What to ask of an API.
     pub(crate) fn plan(&self) -> &Plan {
         &self.compiled.plan
@@ -297,10 +302,17 @@ struct Tally<'p> {
 }
 
 /// Records that are one.
+#[derive(Default)]
 struct Gathered<'p> {
-    by: String,
     nodes: Vec<Json>,
     spots: Vec<(String, Spot<'p>)>,
+}
+
+/// The records of a rule that are gathered, by what they have in common, in the order in which they were met.
+#[derive(Default)]
+struct Gathering<'p> {
+    by: FxHashMap<String, usize>,
+    all: Vec<Gathered<'p>>,
 }
 
 struct Run<'p, 'o> {
@@ -315,7 +327,7 @@ struct Run<'p, 'o> {
     out: &'o mut dyn FnMut(&'static str, &str) -> std::io::Result<()>,
     progress: &'o mut dyn FnMut(u64),
     /// Records that are gathered, by rule: what they have in common, and they with where each stands.
-    gathered: FxHashMap<usize, Vec<Gathered<'p>>>,
+    gathered: FxHashMap<usize, Gathering<'p>>,
     records: usize,
     /// When the exports were collected, if that is known.
     taken: Option<&'p str>,
@@ -329,13 +341,11 @@ impl<'p> Run<'p, '_> {
         self.records = 0;
         let compiled = &self.profile.compiled;
         let here = |files: &Option<globset::GlobSet>| files.as_ref().is_none_or(|files| files.is_match(&file.name));
-        let (places, jobs): (Vec<&From>, Vec<Job>) = if self.indexing {
-            let lookups = compiled.lookups.iter().enumerate().filter(|(_, lookup)| here(&lookup.files));
-            lookups.map(|(at, lookup)| (&lookup.from, Job::Lookup(at))).unzip()
-        } else {
-            let rules = compiled.rules.iter().filter(|rule| here(&rule.files));
-            rules.map(|rule| (&rule.from, Job::Rule(rule))).unzip()
-        };
+        // What joins look at is looked at once more for the coverage.
+        let lookups = compiled.lookups.iter().enumerate().filter(|(_, lookup)| here(&lookup.files));
+        let rules = compiled.rules.iter().filter(|rule| !self.indexing && here(&rule.files));
+        let all = lookups.map(|(at, lookup)| (&lookup.from, Job::Lookup(at)));
+        let (places, jobs): (Vec<&From>, Vec<Job>) = all.chain(rules.map(|rule| (&rule.from, Job::Rule(rule)))).unzip();
         if self.indexing && places.is_empty() {
             return Ok(0);
         }
@@ -362,10 +372,10 @@ impl<'p> Run<'p, '_> {
 
     /// The records that were gathered.
     fn flush(&mut self) -> Result<(), LoadError> {
-        let mut all: Vec<(usize, Vec<Gathered<'p>>)> = self.gathered.drain().collect();
+        let mut all: Vec<(usize, Gathering<'p>)> = self.gathered.drain().collect();
         all.sort_by_key(|(at, _)| *at);
         for (at, gathered) in all {
-            for one in gathered {
+            for one in gathered.all {
                 let rule = self.rules[at].rule;
                 let node = Json::Array(one.nodes);
                 let file = one.spots.first().map_or("", |(_, spot)| &spot.file.name);
@@ -393,13 +403,12 @@ impl<'p> Run<'p, '_> {
         if let Some(value) = &rule.gather {
             for by in self.making.gathered_by(value, scope) {
                 let all = self.gathered.entry(at).or_default();
-                let known = all.iter().position(|one| one.by == by);
-                let into = known.unwrap_or_else(|| {
-                    all.push(Gathered { by, nodes: Vec::new(), spots: Vec::new() });
-                    all.len() - 1
+                let into = *all.by.entry(by).or_insert_with(|| {
+                    all.all.push(Gathered::default());
+                    all.all.len() - 1
                 });
-                all[into].nodes.push(scope.node.clone());
-                all[into].spots.push((scope.pointer.to_owned(), spot.clone()));
+                all.all[into].nodes.push(scope.node.clone());
+                all.all[into].spots.push((scope.pointer.to_owned(), spot.clone()));
             }
             return;
         }
@@ -522,6 +531,7 @@ impl Taker for Taking<'_, '_, '_> {
         let scope = Scope { node, pointer, outer: None, file: &self.file.name };
         let spot = Spot { file: self.file, held: held.clone() };
         match self.jobs[place] {
+            Job::Lookup(_) if !self.run.indexing => {}
             Job::Lookup(lookup) => {
                 self.run.making.index(lookup, &scope);
                 self.run.tell(Stands::Here(&spot));
@@ -536,5 +546,9 @@ impl Taker for Taking<'_, '_, '_> {
 
     fn progress(&mut self, bytes: u64) {
         (self.run.progress)(bytes);
+    }
+
+    fn columns(&self) -> &[(String, String)] {
+        &self.run.profile.compiled.columns
     }
 }

@@ -32,6 +32,10 @@ pub(super) trait Taker {
     fn seen(&mut self) -> Option<&mut Seen>;
     /// So many more bytes were read.
     fn progress(&mut self, bytes: u64);
+    /// Headers of sheets that are known by other names.
+    fn columns(&self) -> &[(String, String)] {
+        &[]
+    }
 }
 
 /// Why a file could not be read to its end.
@@ -289,7 +293,10 @@ impl<T: Taker> Walk<'_, T> {
         };
         let mut reader = csv::ReaderBuilder::new().from_reader(BufReader::new(file));
         let header = reader.headers().map_err(|error| wrong(&error))?.clone();
-        let names: Vec<&str> = header.iter().map(|name| name.trim_start_matches('\u{feff}').trim()).collect();
+        let columns = self.taker.columns();
+        let renamed = |name: &str| columns.iter().find(|(header, _)| header == name).map(|(_, name)| name.clone());
+        let names = header.iter().map(|name| name.trim_start_matches('\u{feff}').trim());
+        let names: Vec<String> = names.map(|name| renamed(name).unwrap_or_else(|| name.to_owned())).collect();
         if let Some((_, name)) = names.iter().enumerate().find(|(at, name)| names[..*at].contains(name)) {
             return Err(Broken::Syntax(1, 1, format!("the header names `{name}` twice")));
         }
@@ -297,7 +304,7 @@ impl<T: Taker> Walk<'_, T> {
         for (index, row) in reader.records().enumerate() {
             let row = row.map_err(|error| wrong(&error))?;
             let cells = names.iter().zip(&row).filter(|(_, cell)| !cell.trim().is_empty());
-            let node: Map<String, Json> = cells.map(|(name, cell)| ((*name).to_owned(), cell.trim().into())).collect();
+            let node: Map<String, Json> = cells.map(|(name, cell)| (name.clone(), cell.trim().into())).collect();
             let position = row.position();
             let held = Held {
                 pointer: format!("$[{index}]"),

@@ -24,6 +24,8 @@ record! {
         draft: Option<Spanned<bool>>,
         /// Tables from the export's words to the snapshot's, by name; `table` in a value names one.
         tables: Option<Tables>,
+        /// Sheets whose columns have other names: each header and the name by which paths know the column. `export --profile` writes these headers.
+        columns: Option<Table>,
         /// The estate as a whole: its fields, from one node.
         estate: Option<WrittenEstateRecord>,
         /// The objects.

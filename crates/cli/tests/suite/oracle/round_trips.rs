@@ -85,6 +85,12 @@ fn network_acls_come_back_from_rfc_8519_with_the_same_meaning() {
     assert!(whole > 100, "{whole}");
 }
 
+/// The profile of sheets, and headers that somebody else likes better.
+const SHEETS: &str = include_str!("../../../../../profiles/sheets.yaml");
+const OWN_COLUMNS: &str = "
+columns: { What: kind, \"Service(s)\": services, Von/nach: peers, Way: direction, \"Address, each\": addresses }
+";
+
 #[test]
 fn sheets_come_back_with_the_same_meaning() {
     /// What sheets hold; the other sections go.
@@ -116,10 +122,15 @@ fn sheets_come_back_with_the_same_meaning() {
         }
         let folder = Folder::new();
         folder.write("before.json", json.to_string());
+        // With headers of one's own the same profile leads out and in.
+        let profile = if seed % 2 == 0 { "sheets" } else { "own.yaml" };
+        folder.write("own.yaml", format!("{SHEETS}{OWN_COLUMNS}"));
         for (format, file) in [("csv-rules", "sheets/rules.csv"), ("csv-interfaces", "sheets/interfaces.csv")] {
-            folder.run(&["export", "-e", "before.json", "--as", format, "--into", file]).ok();
+            let export = ["export", "-e", "before.json", "--as", format, "--into", file, "--profile", profile];
+            folder.run(&export).ok();
+            assert_eq!(folder.read(file).starts_with("What,"), seed % 2 == 1 && format == "csv-rules");
         }
-        folder.run(&["import", "--profile", "sheets", "sheets", "--into", "after.yaml"]).ok();
+        folder.run(&["import", "--profile", profile, "sheets", "--into", "after.yaml"]).ok();
         let [before, after] =
             ["before.json", "after.yaml"].map(|name| heronshale_intake::load(&folder.path().join(name)).unwrap());
         same(&before.estate, &after.estate, &format!("seed {seed}\n{json:#}\n{}", folder.read("after.yaml")));

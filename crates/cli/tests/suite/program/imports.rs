@@ -204,6 +204,96 @@ fn a_sheet_with_a_row_for_each_rule_is_gathered_by_group() {
     assert_eq!(folder.read("snap.yaml"), text, "what is there stays as it is");
 }
 
+/// Rules by id, policies that list them in their order, and where each policy stands.
+const JOINED: &str = "\
+format: heronshale-profile
+version: 1
+name: joined
+records:
+  - into: security_groups
+    files: desks.json
+    from: $[*]
+    fields:
+      id: $.n
+      form: { constant: ordered }
+      inbound:
+        each:
+          all_of: [{ path: $.policy, lookup: { files: policies.json, in_records: \"$[*]\", by: $.n, take: \"$.order[*]\" } }]
+          lookup: { files: rules.json, in_records: \"$[*]\", by: $.n, take: $ }
+        fields: { id: $.n, action: $.verdict, services: $.to, description: { outer: $.why } }
+      description:
+        every: { path: $.policy, lookup: { files: policies.json, in_records: \"$[*]\", by: $.n, take: $ } }
+        give: $.crew
+";
+
+#[test]
+fn objects_are_made_of_records_that_are_joined_in_their_order() {
+    let folder = Folder::new();
+    folder.write("p.yaml", JOINED);
+    let rules = r#"[{ "n": "a", "verdict": "allow", "to": "tcp 1", "cost": 3 }, { "n": 7, "verdict": "deny", "to": "udp", "cost": 4 }]"#;
+    folder.write("e/rules.json", rules);
+    folder.write(
+        "e/policies.json",
+        r#"[{ "n": "p", "order": [7, "a"], "crew": "quay" }, { "n": "q", "order": ["a", "gone"] }]"#,
+    );
+    folder.write(
+        "e/desks.json",
+        r#"[{ "n": "one", "policy": "p", "why": "ferries" },
+ { "n": "two", "policy": "q" }]"#
+            .replace("\\n", "\n"),
+    );
+    let import = ["import", "--profile", "p.yaml", "e", "--into", "snap.yaml", "--force"];
+    let (_, told) = folder.json(&import);
+    let text = folder.read("snap.yaml");
+    let wanted = [
+        "- id: one\n  form: ordered\n  inbound:\n  - id: 7\n    action: deny\n    services: udp\n    description: ferries\n  - id: a\n",
+        "    description: ferries\n  description: quay\n",
+        "- id: two\n  form: ordered\n  inbound:\n  - id: a\n    action: allow\n    services: tcp 1\n",
+    ];
+    for part in wanted {
+        assert!(text.contains(part), "{part}\n{text}");
+    }
+    // What leads nowhere is told, and of the records only what is looked at counts as used.
+    assert_eq!(told["answer"]["unresolved"][0]["id"], "gone");
+    assert_eq!(told["answer"]["ignored"], serde_json::json!([{ "path": "$[*].cost", "values": 2, "because": null }]));
+    // What is wrong with a record that was joined is shown where the id stands that led to it.
+    folder.write("e/rules.json", rules.replace("allow", "maybe"));
+    let told = folder.run(&import).fails(3);
+    assert!(told.contains("`maybe`") && told.contains("(in desks.json:1:26: \"p\")"), "{told}");
+    folder.write(
+        "p.yaml",
+        JOINED.replace(
+            "every: { path: $.policy, lookup: { files: policies.json, in_records: \"$[*]\", by: $.n, take: $ } }",
+            "every: p",
+        ),
+    );
+    let told = folder.run(&import).fails(3);
+    assert!(told.contains("this leads to no nodes") && told.contains("p.yaml:17:"), "{told}");
+}
+
+#[test]
+fn headers_have_one_name_each() {
+    let folder = Folder::new();
+    folder.write("rules.csv", "A,Services\nx,tcp 1\n");
+    let profile = "format: heronshale-profile\nversion: 1\nname: own\nrecords: { into: security_groups, from: \"$[*]\", fields: { id: $.name, inbound: { each: $, fields: { services: $.services } } } }\n";
+    let import = ["import", "--profile", "p.yaml", "rules.csv", "--into", "snap.yaml"];
+    for (columns, what) in [
+        ("{ A: name, Services: [services, other] }", "the column `Services` needs one name"),
+        ("{ A: name, Services: name }", "two columns are called `name`"),
+        ("{ A: Services }", "the header names `Services` twice"),
+    ] {
+        folder.write("p.yaml", format!("{profile}columns: {columns}\n"));
+        let told = folder.run(&import).fails(3);
+        assert!(told.contains(what), "{what}\n{told}");
+    }
+    folder.write("p.yaml", format!("{profile}columns: {{ A: name, Services: services }}\n"));
+    folder.run(&import).ok();
+    assert!(folder.read("snap.yaml").contains("- id: x\n  inbound:\n  - services: tcp 1\n"));
+    let told =
+        folder.run(&["export", "-e", "snap.yaml", "--as", "ietf-acl", "--profile", "p.yaml", "--into", "x"]).fails(2);
+    assert!(told.contains("this format has no columns"), "{told}");
+}
+
 #[test]
 fn lines_of_json_are_documents_and_what_comes_twice_stands_once() {
     let folder = Folder::new();
