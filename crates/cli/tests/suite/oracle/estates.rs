@@ -1,6 +1,7 @@
 //! Random small estates as the JSON of a snapshot, and packets worth asking about.
 
 use super::naive::Packet;
+use crate::oracle::pick;
 use fastrand::Rng;
 use serde_json::{Value, json};
 use std::net::IpAddr;
@@ -43,10 +44,6 @@ const SERVICES: [&str; 15] = [
     "any 0-65535",
     "gre 22",
 ];
-
-fn pick<'s>(random: &mut Rng, from: &[&'s str]) -> &'s str {
-    from[random.usize(0..from.len())]
-}
 
 fn chance(random: &mut Rng, percent: u8) -> bool {
     random.u8(0..100) < percent

@@ -1,6 +1,7 @@
 //! The engine against evaluators that share nothing with it: same estates, packet by packet.
 
 mod accepted;
+mod access_lists;
 mod agreement;
 mod around;
 mod breadth;
@@ -29,3 +30,8 @@ mod walker;
 mod walks;
 
 pub use estates::estate as random_estate;
+
+/// One of several.
+pub fn pick<T: Clone>(random: &mut fastrand::Rng, all: &[T]) -> T {
+    all[random.usize(0..all.len())].clone()
+}

@@ -4,6 +4,7 @@
 use super::agreement::to_engine;
 use super::naive::Packet;
 use crate::folder::Folder;
+use crate::oracle::pick;
 use fastrand::Rng;
 use heronshale_core::effective::effective;
 use heronshale_core::model::Direction;
@@ -17,10 +18,6 @@ use std::net::IpAddr;
 const REAL: &str = include_str!("../../fixtures/openstack.json");
 
 type Documents = BTreeMap<String, Value>;
-
-fn pick<T: Clone>(random: &mut Rng, all: &[T]) -> T {
-    all[random.usize(0..all.len())].clone()
-}
 
 fn id(kind: &str, at: usize) -> String {
     format!("{at:04}{kind}-0000-4000-8000-000000000000")
@@ -430,6 +427,11 @@ fn an_estate_made_through_the_real_api_reads_back() {
     let (_, told) = folder.json(&["import", "--profile", "openstack", "saved", "--into", "snap.yaml"]);
     assert_eq!(told["answer"]["unresolved"], json!([]), "{told}");
     assert_eq!(told["answer"]["dangling"], json!([]), "{told}");
+    // Routers translate sources, by routes that are limited to them.
+    let (_, audit) = folder.json(&["audit", "-e", "snap.yaml"]);
+    let kinds: Vec<&str> =
+        audit["answer"]["findings"].as_array().unwrap().iter().map(|one| one["kind"].as_str().unwrap()).collect();
+    assert!(kinds.contains(&"exposed") && !kinds.contains(&"no-way-out"), "{kinds:?}");
 }
 
 /// Where something of the real documents stands, as `path` takes it: a port by name, `public:` its floating address.

@@ -3,16 +3,13 @@
 
 use super::naive::Packet;
 use super::walker::From;
+use crate::oracle::pick;
 use fastrand::Rng;
 use serde_json::{Value, json};
 use std::net::IpAddr;
 
 fn chance(random: &mut Rng, percent: u8) -> bool {
     random.u8(0..100) < percent
-}
-
-fn pick<'s>(random: &mut Rng, from: &[&'s str]) -> &'s str {
-    from[random.usize(0..from.len())]
 }
 
 /// The first one mostly, else one of the rest.

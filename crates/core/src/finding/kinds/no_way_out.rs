@@ -31,14 +31,14 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let (view, estate) = (context.view, context.view.estate);
     let mut found = Vec::new();
     for (id, gateway) in estate.gateways.iter() {
-        let GatewayKind::Nat { subnet, public, serves, .. } = &gateway.kind else { continue };
+        let GatewayKind::Nat { subnet, public, serves, address, .. } = &gateway.kind else { continue };
         let wanted = if public.is_some() {
             view.internet_end()
         } else {
             crate::address::Addresses::all().difference(&estate.networks[gateway.network].blocks)
         };
         let four = wanted.intersection(&crate::address::Addresses::of_family(crate::address::Family::V4));
-        let routes = crate::route::routed(view, *subnet, None, None, &four);
+        let routes = crate::route::routed(view, *subnet, None, *address, &four);
         let leads = |hop: Hop| {
             !matches!(hop, Hop::Blackhole | Hop::Dead | Hop::MayNotForward(_))
                 && hop != Hop::Gateway(id)

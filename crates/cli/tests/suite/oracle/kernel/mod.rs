@@ -3,6 +3,7 @@
 mod naive;
 mod net;
 mod random;
+mod routes;
 
 use super::naive::{Packet, in_block, list, reply_to};
 use fastrand::Rng;

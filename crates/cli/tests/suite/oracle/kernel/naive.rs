@@ -1,6 +1,7 @@
 //! A naive reading of rule sets in JSON: one packet at a time, chain by chain. It stands where there is no kernel to ask.
 
 use crate::oracle::naive::{Packet, in_block, list, text};
+use crate::oracle::pick;
 use fastrand::Rng;
 use serde_json::{Value, json};
 use std::net::IpAddr;
@@ -185,10 +186,6 @@ fn is(left: &Value, right: &Value, seen: &Seen<'_>) -> bool {
         Some(range) => (range[0].as_u64().unwrap()..=range[1].as_u64().unwrap()).contains(&number(left, packet)),
         None => right.as_u64() == Some(number(left, packet)),
     }
-}
-
-fn pick<T: Clone>(random: &mut Rng, all: &[T]) -> T {
-    all[random.usize(0..all.len())].clone()
 }
 
 fn prefix(random: &mut Rng, six: bool) -> Value {

@@ -1,13 +1,10 @@
 //! Random rule sets as nft and iptables-restore read them, and random packets for them.
 
 use crate::oracle::naive::Packet;
+use crate::oracle::pick;
 use fastrand::Rng;
 use std::fmt::Write;
 use std::net::IpAddr;
-
-fn pick<'t>(random: &mut Rng, all: &[&'t str]) -> &'t str {
-    all[random.usize(0..all.len())]
-}
 
 /// Addresses at the left; at the machine and at the right the first letter tells which.
 const LEFT: [&str; 6] =
