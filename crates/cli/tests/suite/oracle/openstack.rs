@@ -140,7 +140,7 @@ fn documents(random: &mut Rng) -> Documents {
     let mut subnets = Vec::new();
     for at in 0..2 {
         networks.push(json!({ "id": id("netw", at), "name": pick(random, &["quay", "", "yard"]), "project_id": "p", "router:external": false }));
-        subnets.push(json!({ "id": id("subn", at), "name": "four", "network_id": id("netw", at), "cidr": format!("10.{at}.0.0/24") }));
+        subnets.push(json!({ "id": id("subn", at), "name": "four", "network_id": id("netw", at), "cidr": format!("10.{at}.0.0/24"), "gateway_ip": format!("10.{at}.0.1") }));
         subnets.push(json!({ "id": id("sixs", at), "name": "six", "network_id": id("netw", at), "cidr": format!("2001:db8:{at}::/64") }));
     }
     let mut rules = 0;
@@ -432,6 +432,45 @@ fn an_estate_made_through_the_real_api_reads_back() {
     let kinds: Vec<&str> =
         audit["answer"]["findings"].as_array().unwrap().iter().map(|one| one["kind"].as_str().unwrap()).collect();
     assert!(kinds.contains(&"exposed") && !kinds.contains(&"no-way-out"), "{kinds:?}");
+}
+
+#[test]
+fn ways_between_ports_are_open_if_all_in_between_let_them_pass() {
+    let (mut seen, mut skipped) = ([0; 2], 0);
+    for seed in 100..130 {
+        let mut random = Rng::with_seed(seed);
+        let mut documents = documents(&mut random);
+        // Groups let everything pass, so that the others show.
+        for group in documents.get_mut("security-groups").unwrap()["security_groups"].as_array_mut().unwrap() {
+            let any = |at: usize, direction: &str| json!({ "id": id("anyr", at), "direction": direction, "ethertype": "IPv4", "protocol": null });
+            group["security_group_rules"].as_array_mut().unwrap().extend([any(0, "ingress"), any(1, "egress")]);
+        }
+        let folder = imported(&documents);
+        let machines: Vec<&Value> = list(&documents, "ports").iter().filter(|one| one["device_id"] != "hub").collect();
+        for _ in 0..10 {
+            let [from, to] = [pick(&mut random, &machines), pick(&mut random, &machines)];
+            let port = random.u16(18..34);
+            let [source, destination]: [IpAddr; 2] = [from, to].map(|one| addresses(one)[0].parse().unwrap());
+            if source == destination {
+                continue;
+            }
+            // The answer is about all ports of clients.
+            let fates: Vec<bool> = [1024, 39_500, 65_535]
+                .map(|source_port| Packet { source, destination, protocol: 6, low: port, source_port })
+                .map(|packet| passes(&documents, from, &packet, false) && passes(&documents, to, &packet, true))
+                .into();
+            let (name, other) = (place(&documents, from["name"].as_str().unwrap()), destination.to_string());
+            let answer = folder.run(&["path", &name, &other, "--tcp", &port.to_string(), "-e", "snap.yaml"]);
+            if fates.iter().any(|fate| *fate != fates[0]) {
+                skipped += 1;
+                continue;
+            }
+            let told = format!("seed {seed}: {}\n{documents:#?}", answer.stdout);
+            assert_eq!((answer.code, answer.stdout.starts_with("Unknown")), (i32::from(!fates[0]), false), "{told}");
+            seen[usize::from(fates[0])] += 1;
+        }
+    }
+    assert!(seen[0] > 100 && seen[1] > 25 && skipped < 60, "{seen:?} {skipped}");
 }
 
 /// Where something of the real documents stands, as `path` takes it: a port by name, `public:` its floating address.

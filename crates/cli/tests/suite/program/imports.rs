@@ -204,6 +204,104 @@ fn a_sheet_with_a_row_for_each_rule_is_gathered_by_group() {
     assert_eq!(folder.read("snap.yaml"), text, "what is there stays as it is");
 }
 
+#[test]
+fn values_are_made_as_the_reference_says() {
+    let record = r#"{ "n": "x", "one": "uno", "all": ["two", "three"], "none": null, "csv": "a; b;;c", "number": 7, "deep": [{ "k": "red", "v": 1 }, { "k": "blue" }] }"#;
+    let others =
+        r#"[{ "id": "uno", "to": "eins" }, { "id": "two", "to": ["dos", "zwei"] }, { "id": 7, "to": "sept" }]"#;
+    let joined = "lookup: { files: others.json, in_records: \"$[*]\", by: $.id, take: $.to }";
+    let lookup = |path: &str, rest: &str| format!("{{ path: {path}, {joined}{rest} }}");
+    let table: &[(&str, &[&str])] = &[
+        ("$.one", &["uno"]),
+        ("$.all", &["two", "three"]),
+        ("$.none", &[]),
+        ("$.nothing.at.all", &[]),
+        ("plain", &["plain"]),
+        ("[$.one, $.none, $.all]", &["uno", "two", "three"]),
+        ("{ constant: [p, q] }", &["p", "q"]),
+        ("{ all_of: [$.none, $.all, $.one] }", &["two", "three", "uno"]),
+        ("{ first_of: [$.none, $.all, $.one] }", &["two", "three"]),
+        (
+            "{ text: \"{a}-{b}\", with: { a: $.all, b: \"$.deep[*].k\" } }",
+            &["two-red", "two-blue", "three-red", "three-blue"],
+        ),
+        ("{ text: \"{a}{b}\", with: { a: $.all, b: $.none } }", &[]),
+        ("{ path: $.csv, split: \";\" }", &["a", "b", "c"]),
+        ("{ path: $.all, pattern: \"t(?<rest>.*)\", becomes: \"${rest}x\" }", &["wox", "hreex"]),
+        ("{ path: $.all, pattern: tw., otherwise: leave-out }", &["two"]),
+        ("{ path: $.all, pattern: w, otherwise: leave-out }", &[]),
+        ("{ path: $.all, pattern: two, becomes: zwei, otherwise: keep }", &["zwei", "three"]),
+        ("{ path: $.all, table: { two: [2a, 2b] }, otherwise: leave-out }", &["2a", "2b"]),
+        ("{ path: $.number, table: { 7: seven } }", &["seven"]),
+        ("{ path: $.all, without: [two, four] }", &["three"]),
+        ("{ path: $.none, default: $.one }", &["uno"]),
+        ("{ path: $.one, default: $.all }", &["uno"]),
+        ("{ path: $.all, without: [two, three], default: { path: $.all, without: two } }", &["three"]),
+        ("{ path: $.csv, split: \";\", table: { a: z }, otherwise: keep, without: b }", &["z", "c"]),
+        ("{ every: \"$.deep[*]\", give: $.k }", &["red", "blue"]),
+        ("{ every: \"$.deep[?@.v]\", give: $.k }", &["red"]),
+        (
+            "{ every: \"$.deep[*]\", give: { text: \"{k}-{a}\", with: { k: $.k, a: { outer: $.one } } } }",
+            &["red-uno", "blue-uno"],
+        ),
+        ("{ file: stem }", &["data"]),
+        ("{ file: name }", &["data.json"]),
+        (&lookup("$.one", ""), &["eins"]),
+        (&lookup("$.number", ""), &["sept"]),
+        (&lookup("$.all", ""), &["dos", "zwei", "three"]),
+        (&lookup("$.all", ", otherwise: leave-out"), &["dos", "zwei"]),
+        (&lookup("$.all", ", otherwise: leave-out, pattern: d.*"), &["dos"]),
+        (&lookup("$.none", ", default: $.one"), &["uno"]),
+        (&format!("{{ every: {{ path: $.all, {} }}, give: $.id }}", joined.replace("$.to", "$")), &["two"]),
+        (
+            &format!(
+                "{{ all_of: [{}], pattern: e.*, otherwise: leave-out }}",
+                lookup("[$.one, $.all]", "").replace("path: [$.one, $.all]", "all_of: [$.one, $.all]")
+            ),
+            &["eins"],
+        ),
+    ];
+    let folder = Folder::new();
+    folder.write("e/data.json", record);
+    folder.write("e/others.json", others);
+    let head = "format: heronshale-profile\nversion: 1\nname: values\nrecords:\n  - { into: name_sets, files: data.json, fields: { id: $.n, names: ";
+    let import = ["import", "--profile", "p.yaml", "e", "--into", "snap.yaml", "--force"];
+    for (value, wanted) in table {
+        folder.write("p.yaml", format!("{head}{value} }} }}\n"));
+        let told = folder.run(&import);
+        // A pattern or table that does not know a value is an error, unless it says what becomes of it.
+        if told.code != 0 {
+            assert!(
+                value.contains("pattern: d.*") && told.stderr.contains("`zwei` does not match"),
+                "{value}: {}",
+                told.stderr
+            );
+            continue;
+        }
+        let snapshot = heronshale_intake::load(&folder.path().join("snap.yaml")).unwrap();
+        let names: Vec<String> = snapshot.estate.name_sets.items()[0].names.iter().map(ToString::to_string).collect();
+        assert_eq!(names, *wanted, "{value}");
+    }
+    for (value, what) in [
+        ("{ path: $.none, needed: true }", "this record has no value for it"),
+        ("{ path: $.all, pattern: two }", "`three` does not match the pattern"),
+        ("{ path: $.all, table: { two: 2a } }", "the table has no `three`"),
+        ("{ path: $.deep, split: x }", "only texts and numbers are looked up"),
+        ("{ outer: $.one }", "there is no record around this one"),
+        ("{ path: $.one, constant: x }", "this value has 2 sources: path, constant"),
+        ("{ split: x }", "this value has no source"),
+        ("{ path: $.one, becomes: x }", "`becomes` means nothing without `pattern`"),
+        ("{ path: $.one, pattern: \"(\" }", "this is no regular expression"),
+        ("{ every: $.deep }", "this value lacks the field `give`"),
+        ("{ text: \"{a}\", with: { b: $.one } }", "nothing fills {a}"),
+        ("{ text: x, with: { b: $.one } }", "`b` fills nothing"),
+    ] {
+        folder.write("p.yaml", format!("{head}{value} }} }}\n"));
+        let told = folder.run(&import).fails(3);
+        assert!(told.contains(what) && told.contains("p.yaml:5:"), "{value}: {what}\n{told}");
+    }
+}
+
 /// Rules by id, policies that list them in their order, and where each policy stands.
 const JOINED: &str = "\
 format: heronshale-profile
