@@ -113,6 +113,8 @@ rows! {
         detail: String,
         /// How many routes lead to it.
         routes: usize,
+        /// NAT gateways: the subnets that it serves without a route.
+        serves: Vec<String>,
         /// Where it stands.
         place: Place,
     }
@@ -251,6 +253,12 @@ pub fn inventory(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Inventory {
                     .flat_map(|table| &table.routes)
                     .filter(|route| route.next_hop == NextHop::Gateway(Reference::Found(id)))
                     .count(),
+                serves: match &gateway.kind {
+                    GatewayKind::Nat { serves, .. } => {
+                        serves.iter().map(|subnet| estate.subnets[*subnet].name.to_string()).collect()
+                    }
+                    _ => Vec::new(),
+                },
                 place: estate.sources.place(&gateway.origin),
             })
             .collect(),

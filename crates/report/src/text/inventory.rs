@@ -112,10 +112,10 @@ fn ways_out(page: &mut Page, all: &Inventory) {
             .gateways
             .iter()
             .map(|gateway| {
-                let used = if gateway.routes == 0 {
-                    "no route leads to it".to_owned()
-                } else {
-                    plural(gateway.routes, "route")
+                let used = match (gateway.routes, gateway.serves.len()) {
+                    (0, 0) => "no route leads to it".to_owned(),
+                    (0, subnets) => format!("serves {}", plural(subnets, "subnet")),
+                    (routes, _) => plural(routes, "route"),
                 };
                 vec![
                     gateway.name.clone(),
