@@ -4,6 +4,7 @@ mod naive;
 mod net;
 mod random;
 mod routes;
+mod translations;
 
 use super::naive::{Packet, in_block, list, reply_to};
 use fastrand::Rng;

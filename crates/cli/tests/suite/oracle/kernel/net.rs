@@ -26,7 +26,8 @@ struct Stand {
     space: String,
     senders: [Socket; 2],
     receivers: Vec<Socket>,
-    arrived: HashMap<u32, ()>,
+    /// What came, by its number.
+    arrived: HashMap<u32, Vec<u8>>,
 }
 
 /// The namespaces; they go with their owner.
@@ -186,7 +187,8 @@ impl Net {
                 while let Ok(length) = receiver.read(&mut buffer) {
                     let found = buffer[..length].windows(8).find(|bytes| bytes[..4] == MARK);
                     if let Some(found) = found {
-                        stand.arrived.insert(u32::from_be_bytes(found[4..].try_into().unwrap()), ());
+                        let number = u32::from_be_bytes(found[4..].try_into().unwrap());
+                        stand.arrived.insert(number, buffer[..length].to_vec());
                     }
                 }
             }
@@ -195,6 +197,15 @@ impl Net {
             }
             std::thread::sleep(Duration::from_millis(1));
         }
+    }
+
+    /// As what a packet of TCP or UDP over IPv4 arrived.
+    pub fn header(&self, at: Place, number: u32) -> Packet {
+        let bytes = &self.stands[at as usize].arrived[&number];
+        let address = |at: usize| <[u8; 4]>::try_from(&bytes[at..at + 4]).unwrap().into();
+        let behind = usize::from(bytes[0] & 15) * 4;
+        let port = |at: usize| u16::from_be_bytes([bytes[behind + at], bytes[behind + at + 1]]);
+        Packet { source: address(12), destination: address(16), protocol: bytes[9], low: port(2), source_port: port(0) }
     }
 }
 
