@@ -372,10 +372,11 @@ type Files<'f> = &'f [(&'f str, &'f str)];
 fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
     let nft = received(&[], &[]);
     let saved = "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -s 10.0.0.1 -j DROP\nCOMMIT\n";
-    let table: [(Files<'_>, &str, &str); 11] = [
+    let table: [(Files<'_>, &str, &str); 12] = [
         (&[("a.json", "{\"nftables\": [")], "this is not JSON", "a.json:1"),
         (&[("a.json", "{\"rules\": []}")], "this JSON is none of a Linux machine", "nft -j list ruleset"),
         (&[("a.txt", "hello")], "this is no rule set, and no JSON", "a.txt:1"),
+        (&[("a.txt", "\n")], "this file is empty", "no table was ever set"),
         (&[("a.json", &nft), ("b.json", &nft)], "a second rule set of nftables", "b.json:1"),
         (&[("a.txt", saved), ("b.txt", saved)], "a second file with the rules of IPv4", "b.txt:1"),
         (

@@ -297,3 +297,53 @@ fn every_case_of_the_semantics_has_a_test() {
     let missing: Vec<&&str> = ITEMS.iter().chain(&more).filter(|item| !has(item)).collect();
     assert!(missing.is_empty(), "{missing:?}");
 }
+
+/// A network whose machines go out by a NAT gateway that serves them, but for one with a public address of its own; and something
+/// beyond that the snapshot lacks.
+const SERVED: &str = r#"
+networks: [{ id: n, blocks: 10.0.0.0/16, main_table: t }]
+subnets: [{ id: s, network: n, blocks: 10.0.0.0/24 }]
+interfaces: [{ id: i, subnet: s, addresses: 10.0.0.4 }, { id: j, subnet: s, addresses: 10.0.0.5 }]
+public_addresses: [{ address: 203.0.113.5, interface: j }]
+gateways:
+- { id: g, kind: internet, network: n }
+- { id: nat, kind: nat, network: n, subnet: s, address: 10.0.0.1, public: 203.0.113.1, serves: s }
+route_tables:
+- { id: t, network: n, routes: [{ to: 0.0.0.0/0, next_hop: "gateway:g", only_from: [10.0.0.1, 10.0.0.5] }] }
+gaps: [{ object: "network:outer", blocks: [203.0.113.80/31, 10.9.0.0/16], reason: belongs to the harbour authority }]
+"#;
+
+#[test]
+fn routes_limited_to_sources_and_what_is_lacking_in_public() {
+    let served = "only_from: [10.0.0.1, 10.0.0.5]";
+    for (only, from, to, begins, decided) in [
+        (served, "i", "8.8.8.8", "Yes", "source 203.0.113.1"),
+        (served, "j", "8.8.8.8", "Yes", "source 203.0.113.5"),
+        (served, "i", "203.0.113.5", "Yes", "destination 10.0.0.5"),
+        (served, "8.8.8.8", "203.0.113.5", "Yes", "destination 10.0.0.5"),
+        (served, "8.8.8.8", "203.0.113.1", "No", "nat"),
+        (served, "i", "203.0.113.80", "Unknown", "the internet"),
+        (served, "j", "203.0.113.81", "Unknown", "the internet"),
+        (served, "i", "203.0.113.82", "Yes", "the internet"),
+        (served, "8.8.8.8", "203.0.113.80", "Unknown", "the internet"),
+        ("only_from: 10.0.0.5", "i", "8.8.8.8", "No", "nat"),
+        ("only_from: 10.0.0.5", "j", "8.8.8.8", "Yes", "source 203.0.113.5"),
+        ("only_from: 10.0.0.1", "i", "8.8.8.8", "Yes", "source 203.0.113.1"),
+        ("only_from: 10.0.0.1", "j", "8.8.8.8", "Yes", "source 203.0.113.1"),
+        ("metric: 0", "i", "8.8.8.8", "No", "gateway g"),
+    ] {
+        let folder = Folder::with(&format!("{HEADER}{}", SERVED.replace(served, only)));
+        let told = folder.run(&["path", from, to, "--tcp", "443", "-e", "estate.yaml"]).stdout;
+        assert!(
+            told.starts_with(begins) && told.contains(decided),
+            "{only}: {from} to {to}: {begins}, {decided}\n{told}"
+        );
+        // A NAT gateway has a way out if its own packets have one.
+        let (_, audit) = folder.json(&["audit", "-e", "estate.yaml"]);
+        let kinds: Vec<&Value> =
+            audit["answer"]["findings"].as_array().unwrap().iter().map(|one| &one["kind"]).collect();
+        let shut = only == "only_from: 10.0.0.5";
+        assert_eq!(kinds.contains(&&Value::from("no-way-out")), shut, "{only}: {kinds:?}");
+        assert!(folder.run(&["inventory", "-e", "estate.yaml"]).stdout.contains("serves 1 subnet"));
+    }
+}

@@ -130,15 +130,135 @@ fn by_import(firewall: &Value, policy: &Value, mut packet: Packet) -> Option<Pac
     Some(packet)
 }
 
-#[test]
-fn translated_packets_come_out_as_in_the_kernel() {
-    let Some(mut net) = Net::new(&["nft"], "nat") else { return };
+/// The same in the words of iptables.
+fn iptables(random: &mut Rng) -> String {
+    let tests = |random: &mut Rng, before: bool| {
+        let mut tests = String::new();
+        match random.u8(0..5) {
+            0 if before => tests += "-i m0 ",
+            1 if before => tests += "! -i m1 ",
+            0 => tests += "-o m1 ",
+            1 => tests += "! -o m1 ",
+            _ => {}
+        }
+        if random.u8(0..3) == 0 {
+            let not = pick(random, &["", "! "]);
+            tests += &format!("{not}-s {} ", pick(random, &["10.50.0.0/16", "10.50.1.7", "10.50.1.0/24"]));
+        }
+        match random.u8(0..4) {
+            0 => tests += &format!("-d {} ", pick(random, if before { &DOORS } else { &BEHIND })),
+            1 => {
+                tests +=
+                    &format!("{}-d {} ", pick(random, &["", "! "]), pick(random, &["10.208.0.0/14", "10.200.0.0/15"]))
+            }
+            _ => {}
+        }
+        match random.u8(0..4) {
+            0 => tests += &format!("-p {} --dport {} ", pick(random, &["tcp", "udp"]), random.u16(18..32)),
+            1 => {
+                let (first, last) = (random.u16(18..24), random.u16(24..32));
+                tests += &format!("-p {} --dport {first}:{last} ", pick(random, &["tcp", "udp"]));
+            }
+            2 => tests += &format!("-p udp -m multiport --dports {},{}:31 ", random.u16(18..24), random.u16(24..30)),
+            _ => {}
+        }
+        tests
+    };
+    let mut text =
+        "*nat\n:PREROUTING ACCEPT\n:INPUT ACCEPT\n:OUTPUT ACCEPT\n:POSTROUTING ACCEPT\n:doors -\n".to_owned();
+    for chain in ["PREROUTING", "PREROUTING", "PREROUTING", "doors", "doors"] {
+        let tests = tests(random, true);
+        let how = match random.u8(0..6) {
+            0 => "ACCEPT".to_owned(),
+            1 if chain == "doors" => "RETURN".to_owned(),
+            1 => "doors".to_owned(),
+            2 if tests.contains("-p ") => {
+                format!("DNAT --to-destination {}:{}", pick(random, &BEHIND), random.u16(18..32))
+            }
+            _ => format!("DNAT --to-destination {}", pick(random, &[&BEHIND[..], &DOORS[..1]].concat())),
+        };
+        text += &format!("-A {chain} {tests}-j {how}\n");
+    }
+    for _ in 0..random.usize(0..4) {
+        let how = pick(random, &["ACCEPT", "MASQUERADE", "SNAT --to-source 10.208.3.3", "SNAT --to-source 10.200.0.1"]);
+        text += &format!("-A POSTROUTING {}-j {how}\n", tests(random, false));
+    }
+    text += "COMMIT\n*filter\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\n-A FORWARD -m conntrack --ctstate ESTABLISHED -j ACCEPT\n";
+    for _ in 0..random.usize(0..3) {
+        text += &format!(
+            "-A FORWARD {}-j {}\n",
+            tests(random, false).replace("! -o m1 ", ""),
+            pick(random, &["DROP", "ACCEPT"])
+        );
+    }
+    text + "COMMIT\n"
+}
+
+/// The namespaces, and what `ip` says of the machine's addresses and routes.
+fn stand(programs: &[&str], name: &str) -> Option<(Net, [String; 2])> {
+    let net = Net::new(programs, name)?;
     // What the machine's own address sends comes from outside for those at the right.
     net.enter(Place::Right);
     output("ip", &["route", "add", "10.200.0.1/32", "dev", "r0", "table", "local"]);
     net.enter(Place::Machine);
-    let [addresses, routes] = ["addr", "route"].map(|what| output("ip", &["-j", what]));
-    let (mut number, mut seen) = (1024_u16, [0; 4]);
+    Some((net, ["addr", "route"].map(|what| output("ip", &["-j", what]))))
+}
+
+/// Packets that were compared, and those of them that came out with none, one and both ends changed.
+#[derive(Debug)]
+struct Seen {
+    number: u16,
+    counts: [usize; 4],
+}
+
+/// Sends packets through the rules in force, and holds what comes out against what was imported.
+fn compare(net: &mut Net, random: &mut Rng, files: &[(&str, &String)], what: &str, seen: &mut Seen) {
+    let files = files.iter().map(|(name, text)| ((*name).to_owned(), (*text).clone())).collect();
+    let part = read_machine(files, "machine", Role::Firewall, None).unwrap();
+    assert!(part.section("gaps").is_empty(), "{what}: {:#?}", part.section("gaps"));
+    let (firewall, policy) = (&part.section("firewalls")[0], &part.section("firewall_policies")[0]);
+    for _ in 0..30 {
+        seen.number += 1;
+        let to = if random.bool() { pick(random, &DOORS) } else { pick(random, &BEHIND) };
+        let packet = Packet {
+            source: pick(random, &SOURCES).parse().unwrap(),
+            destination: to.parse().unwrap(),
+            protocol: pick(random, &[6, 17]),
+            low: random.u16(18..32),
+            // Each is a connection of its own.
+            source_port: seen.number,
+        };
+        let wanted = by_import(firewall, policy, packet);
+        let sent = net.send(Place::Left, &packet);
+        let arrived = net.arrived(Place::Right, sent, wanted.is_some()).then(|| net.header(Place::Right, sent));
+        let plain = |packet: Packet| Packet { source_port: 0, ..packet };
+        assert_eq!(arrived.map(plain), wanted.map(plain), "{what}: {packet:?}\n{firewall:#}\n{policy:#}");
+        let Some(arrived) = arrived else {
+            seen.counts[0] += 1;
+            continue;
+        };
+        let changed = [arrived.source != packet.source, arrived.destination != packet.destination];
+        seen.counts[1 + usize::from(changed[0]) + usize::from(changed[1])] += 1;
+        // The kernel at the right answers TCP itself.
+        if packet.protocol == 17 {
+            let back = |packet: &Packet| Packet {
+                source: packet.destination,
+                destination: packet.source,
+                low: packet.source_port,
+                source_port: packet.low,
+                ..*packet
+            };
+            let sent = net.send(Place::Right, &back(&arrived));
+            assert!(net.arrived(Place::Left, sent, true), "{what}: the reply to {packet:?}");
+            assert_eq!(net.header(Place::Left, sent), back(&packet), "{what}");
+        }
+    }
+}
+
+#[test]
+fn what_nftables_translates_comes_out_as_in_the_kernel() {
+    let Some((mut net, [addresses, routes])) = stand(&["nft"], "nat") else { return };
+    let mut seen = Seen { number: 1024, counts: [0; 4] };
     for seed in 0..count(150).min(800) {
         let mut random = Rng::with_seed(seed);
         let rules = rules(&mut random);
@@ -146,51 +266,28 @@ fn translated_packets_come_out_as_in_the_kernel() {
         assert!(loaded.status.success(), "{rules}\n{}", String::from_utf8_lossy(&loaded.stderr));
         let told = output("nft", &["-j", "list", "ruleset"]);
         let files = [("nft.json", &told), ("addr.json", &addresses), ("route.json", &routes)];
-        let files = files.map(|(name, text)| (name.to_owned(), text.clone())).to_vec();
-        let part = read_machine(files, "machine", Role::Firewall, None).unwrap();
-        assert!(part.section("gaps").is_empty(), "seed {seed}: {:#?}\n{rules}", part.section("gaps"));
-        let (firewall, policy) = (&part.section("firewalls")[0], &part.section("firewall_policies")[0]);
-        for _ in 0..30 {
-            number += 1;
-            let to = if random.bool() { pick(&mut random, &DOORS) } else { pick(&mut random, &BEHIND) };
-            let packet = Packet {
-                source: pick(&mut random, &SOURCES).parse().unwrap(),
-                destination: to.parse().unwrap(),
-                protocol: pick(&mut random, &[6, 17]),
-                low: random.u16(18..32),
-                // Each is a connection of its own.
-                source_port: number,
-            };
-            let wanted = by_import(firewall, policy, packet);
-            let sent = net.send(Place::Left, &packet);
-            let arrived = net.arrived(Place::Right, sent, wanted.is_some()).then(|| net.header(Place::Right, sent));
-            let plain = |packet: Packet| Packet { source_port: 0, ..packet };
-            assert_eq!(
-                arrived.map(plain),
-                wanted.map(plain),
-                "seed {seed}: {packet:?}\n{rules}\n{firewall:#}\n{policy:#}"
-            );
-            let Some(arrived) = arrived else {
-                seen[0] += 1;
-                continue;
-            };
-            let changed = [arrived.source != packet.source, arrived.destination != packet.destination];
-            seen[1 + usize::from(changed[0]) + usize::from(changed[1])] += 1;
-            // The kernel at the right answers TCP itself.
-            if packet.protocol == 17 {
-                let back = |packet: &Packet| Packet {
-                    source: packet.destination,
-                    destination: packet.source,
-                    low: packet.source_port,
-                    source_port: packet.low,
-                    ..*packet
-                };
-                let sent = net.send(Place::Right, &back(&arrived));
-                assert!(net.arrived(Place::Left, sent, true), "seed {seed}: the reply to {packet:?}\n{rules}");
-                assert_eq!(net.header(Place::Left, sent), back(&packet), "seed {seed}\n{rules}");
-            }
-        }
+        compare(&mut net, &mut random, &files, &format!("seed {seed}\n{rules}"), &mut seen);
     }
     println!("compared {seen:?}");
-    assert!(seen.iter().all(|count| *count > 100), "{seen:?}");
+    assert!(seen.counts.iter().all(|count| *count > 100), "{seen:?}");
+}
+
+#[test]
+fn what_iptables_translates_comes_out_as_in_the_kernel() {
+    let programs = ["iptables-restore", "ip6tables-restore", "iptables-save", "ip6tables-save"];
+    let Some((mut net, [addresses, routes])) = stand(&programs, "natipt") else { return };
+    let mut seen = Seen { number: 1024, counts: [0; 4] };
+    let six = "*filter\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\nCOMMIT\n";
+    assert!(run("ip6tables-restore", &[], six).status.success());
+    for seed in 0..count(100).min(800) {
+        let mut random = Rng::with_seed(seed);
+        let rules = iptables(&mut random);
+        let loaded = run("iptables-restore", &[], &rules);
+        assert!(loaded.status.success(), "{rules}\n{}", String::from_utf8_lossy(&loaded.stderr));
+        let [four, six] = ["iptables-save", "ip6tables-save"].map(|program| output(program, &[]));
+        let files = [("four.txt", &four), ("six.txt", &six), ("addr.json", &addresses), ("route.json", &routes)];
+        compare(&mut net, &mut random, &files, &format!("seed {seed}\n{rules}"), &mut seen);
+    }
+    println!("compared {seen:?}");
+    assert!(seen.counts.iter().all(|count| *count > 60), "{seen:?}");
 }
