@@ -502,6 +502,7 @@ fn ways_through_the_real_documents() {
     let gateway = |one: &Value| one["external_gateway_info"].clone();
     let router = list(&documents, "routers").iter().find(|one| quay(one)).unwrap();
     let mut untranslated = gateway(router);
+    let inner_router = list(&documents, "routers").iter().find(|one| one["name"] == "inner").unwrap()["id"].clone();
     untranslated["enable_snat"] = false.into();
     type Change<'c> = &'c dyn Fn(&mut Documents);
     let as_is: Change<'_> = &|_| {};
@@ -546,6 +547,14 @@ fn ways_through_the_real_documents() {
     };
     let beside: Change<'_> =
         &|documents| change(documents, "subnets", |one| one["name"] == "tickets-4", "gateway_ip", "10.65.1.254".into());
+    let second: Change<'_> = &|documents| {
+        let ports = documents.get_mut("ports").unwrap()["ports"].as_array_mut().unwrap();
+        let mut other = ports.iter().find(|one| router_port("10.65.1.1")(one)).unwrap().clone();
+        other["id"] = "11112222-0000".into();
+        other["device_id"] = inner_router.clone();
+        other["fixed_ips"] = json!([{ "subnet_id": other["fixed_ips"][0]["subnet_id"], "ip_address": "10.65.1.254" }]);
+        ports.push(other);
+    };
     let dark: Change<'_> =
         &|documents| change(documents, "networks", |one| one["name"] == "tickets", "admin_state_up", false.into());
     let elsewhere: Change<'_> = &|documents| {
@@ -590,6 +599,8 @@ fn ways_through_the_real_documents() {
         ("a distributed router's filter", spread, "search", "8.8.8.8", "443", "Unknown"),
         ("routes of the hosts", told, "search", "8.8.8.8", "443", "Unknown"),
         ("a router that is not the gateway", beside, "search", "8.8.8.8", "443", "Unknown"),
+        ("one of two routers", second, "search", "8.8.8.8", "443", "Unknown"),
+        ("the filter of one of two routers", second, "search", "8.8.8.8", "23", "Unknown"),
         ("a network that is off", dark, "search", "8.8.8.8", "443", "Unknown"),
         ("a firewall group at the machine", at_machine, "8.8.8.8", "public:booking", "443", "Yes"),
         ("and its ingress policy", at_machine, "search", "booking", "22", "No"),
@@ -604,7 +615,7 @@ fn ways_through_the_real_documents() {
             "443",
             "No",
         ),
-    ] as [(&str, Change<'_>, &str, &str, &str, &str); 30]
+    ] as [(&str, Change<'_>, &str, &str, &str, &str); 32]
     {
         let mut documents = documents.clone();
         changed(&mut documents);
