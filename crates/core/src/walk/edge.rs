@@ -41,6 +41,8 @@ pub(super) struct PublicIndex {
     all: Addresses,
     /// For each network its own addresses that leave as public ones, in the order of `singles`.
     mapped: FxHashMap<Id<Network>, Vec<(IpAddr, IpAddr)>>,
+    /// What is known of networks that the snapshot lacks, as far as it may be reached in public.
+    lacking: Addresses,
 }
 
 impl PublicIndex {
@@ -85,7 +87,10 @@ impl PublicIndex {
         }
         let held: Addresses = singles.iter().map(|(address, _)| *address).collect();
         let all = blocks.iter().fold(held, |sum, (block, _)| sum.union(block));
-        Self { singles, blocks, all, mapped }
+        let lacking = estate.gaps.iter().filter_map(|gap| gap.blocks.as_ref());
+        let lacking = lacking.fold(Addresses::empty(), |sum, blocks| sum.union(blocks));
+        let lacking = lacking.intersection(&internet_at_large());
+        Self { singles, blocks, all, mapped, lacking }
     }
 }
 
@@ -406,10 +411,7 @@ impl<'e> Walk<'_, 'e> {
             rest = rest.difference(&here);
             maps.push(self.in_by_network(ctx, network, &here));
         }
-        // What is known of networks that the snapshot lacks may be reached in public.
-        let lacking = self.view.estate.gaps.iter().filter_map(|gap| gap.blocks.as_ref());
-        let lacking = lacking.fold(Addresses::empty(), |sum, blocks| sum.union(blocks));
-        let perhaps = rest.between(None, Some(&lacking.intersection(&internet_at_large())));
+        let perhaps = rest.between(None, Some(&public.lacking));
         if !perhaps.is_empty() {
             rest = rest.difference(&perhaps);
             maps.push(self.unknown(ctx, Spot::Internet, Why::Lacking, &perhaps));

@@ -23,6 +23,7 @@ mod records;
 mod round_trips;
 mod routes;
 mod stages;
+mod static_routes;
 mod sweeps;
 mod tidy;
 mod topology;

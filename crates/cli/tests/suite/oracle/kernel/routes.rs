@@ -10,7 +10,7 @@ use serde_json::Value;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::process::Command;
 
-/// A prefix somewhere between all of a small space and one address of it.
+/// A prefix in a small space of its own, down to one address.
 fn prefix(random: &mut Rng, six: bool) -> String {
     if six {
         let length = random.u32(32..=48);
@@ -20,7 +20,7 @@ fn prefix(random: &mut Rng, six: bool) -> String {
     }
     let length = random.u32(12..=32);
     let bits = (172 << 24) | (16 << 16) | random.u32(0..1 << 20);
-    let kept = if length == 0 { 0 } else { bits >> (32 - length) << (32 - length) };
+    let kept = bits >> (32 - length) << (32 - length);
     format!("{}/{length}", Ipv4Addr::from_bits(kept))
 }
 
@@ -65,7 +65,6 @@ fn routes_of_a_machine_lead_where_the_kernel_sends() {
         let mut made: Vec<[String; 2]> = Vec::new();
         for at in 0..random.usize(1..9) {
             let six = random.bool();
-            let family = if six { "-6" } else { "-4" };
             let to = if random.u8(0..8) == 0 {
                 (if six { "::/0" } else { "0.0.0.0/0" }).to_owned()
             } else if random.u8(0..4) == 0 && !made.is_empty() {
@@ -73,8 +72,7 @@ fn routes_of_a_machine_lead_where_the_kernel_sends() {
             } else {
                 prefix(&mut random, six)
             };
-            let family = if to.contains(':') { "-6" } else { family.min("-4") };
-            let family = if to.contains(':') { family } else { "-4" };
+            let family = if to.contains(':') { "-6" } else { "-4" };
             // Metrics are all different, so that no two routes are equal.
             let metric = (random.usize(1..9) * 10 + at).to_string();
             let [kind, device] = pick(
