@@ -182,7 +182,8 @@ impl Addresses {
 
     /// Every address of both families.
     pub fn all() -> Self {
-        Self::of_family(Family::V4).union(&Self::of_family(Family::V6))
+        let [v4, v6] = Family::BOTH.map(|family| Intervals::span(0, last_of(family)));
+        Self { v4, v6 }
     }
 
     /// Every address of one family.

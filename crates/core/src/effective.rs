@@ -96,19 +96,24 @@ fn uses_local(view: &View<'_>, filters: impl Iterator<Item = Id<Filter>>) -> boo
     rules.any(|rule| rule.local.is_some())
 }
 
-fn class_key(view: &View<'_>, id: Id<Interface>) -> ClassKey {
+/// All filters that are enforced at an interface, as far as the snapshot has them.
+pub(crate) fn filters_at(view: &View<'_>, id: Id<Interface>) -> Vec<Id<Filter>> {
     let interface = &view.estate.interfaces[id];
     let subnet = &view.estate.subnets[interface.subnet];
-    let own_firewall = view.estate.own_firewall(id).cloned();
-    let policies = policies_at(view, id);
-    let bound = interface.groups.iter().chain(&subnet.groups).chain(&own_firewall).chain(&subnet.acl);
-    let filters = bound.filter_map(Reference::found).chain(policies.iter().copied());
+    let own_firewall = view.estate.own_firewall(id);
+    let bound = interface.groups.iter().chain(&subnet.groups).chain(own_firewall).chain(&subnet.acl);
+    bound.filter_map(Reference::found).chain(policies_at(view, id)).collect()
+}
+
+fn class_key(view: &View<'_>, id: Id<Interface>) -> ClassKey {
+    let interface = &view.estate.interfaces[id];
+    let filters = filters_at(view, id).into_iter();
     let addresses = uses_local(view, filters).then(|| interface.addresses.clone());
     ClassKey {
         subnet: interface.subnet,
         groups: interface.groups.clone(),
-        own_firewall,
-        policies,
+        own_firewall: view.estate.own_firewall(id).cloned(),
+        policies: policies_at(view, id),
         unfiltered: interface.unfiltered,
         lacks: [Lack::OwnFirewalls, Lack::Groups].map(|lack| view.lacks_at(id, lack)),
         families: Family::BOTH.map(|family| !interface.addresses.of(family).is_empty()),
@@ -239,12 +244,21 @@ pub struct Passing {
 
 /// What the stages of an interface let through in one direction.
 pub fn passing(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> Passing {
-    let forward = chain(view, interface, direction);
-    let backward = chain(view, interface, direction.opposite());
-    let domain = domain(view, interface, direction);
+    let [forward, backward] = [direction, direction.opposite()].map(|direction| chain(view, interface, direction));
+    passing_by(view, interface, &forward, &backward)
+}
+
+/// What the stages of an interface let through: received, and sent.
+pub fn passing_both(view: &View<'_>, interface: Id<Interface>) -> [Passing; 2] {
+    let [received, sent] = Direction::BOTH.map(|direction| chain(view, interface, direction));
+    [(&received, &sent), (&sent, &received)].map(|(forward, backward)| passing_by(view, interface, forward, backward))
+}
+
+fn passing_by(view: &View<'_>, interface: Id<Interface>, forward: &Chain, backward: &Chain) -> Passing {
+    let domain = domain(view, interface, forward.direction);
     let client_ports = &view.settings(view.estate.network_of(interface)).client_ports;
     let ways = forward.ways(&domain);
-    let replies = Replies::new(&backward, client_ports);
+    let replies = Replies::new(backward, client_ports);
     let (mut admitted, mut works, mut refused) = (PacketSet::empty(), PacketSet::empty(), Vec::new());
     for (way, set) in ways.regions() {
         if way.refuses() {
@@ -258,14 +272,14 @@ pub fn passing(view: &View<'_>, interface: Id<Interface>, direction: Direction) 
             continue;
         }
         admitted = admitted.union(&set);
-        for (reply, set) in replies.of(&forward, way, &set) {
+        for (reply, set) in replies.of(forward, way, &set) {
             match reply {
                 Reply::Denied(kind) => refused.push((DeniedBy::Reply(kind), set)),
                 Reply::Passes | Reply::OnlyTo(_) | Reply::Unknown(_) => works = works.union(&set),
             }
         }
     }
-    Passing { stages: forward.stages, domain, admitted, works, refused }
+    Passing { stages: forward.stages.clone(), domain, admitted, works, refused }
 }
 
 /// Packets of one way with one fate of their replies.

@@ -5,7 +5,7 @@
 
 use crate::binding::depends_on_place;
 pub use crate::effective::DeniedBy;
-use crate::effective::{Class, classes, domain, passing};
+use crate::effective::{Class, classes, domain, filters_at, passing_both};
 use crate::ends::asked_packets;
 use crate::model::{Direction, Filter, Id, Interface, Lack, Network, Reference, RuleId};
 use crate::packet::{Packet, PacketSet};
@@ -63,9 +63,22 @@ fn of_class(view: &View<'_>, class: &Class, useful: impl Fn(&RuleId) -> bool) ->
         }
         return told;
     }
+    // Where every rule is known to be of use, nothing is asked.
+    let open = |direction: Direction, filter: &Id<Filter>| {
+        let count = u32::try_from(view.estate.filters[*filter].rules(direction).len()).unwrap_or(u32::MAX);
+        let mut rules = (0..count).map(|index| RuleId { filter: *filter, direction, index });
+        rules.any(|id| {
+            let rule = view.estate.rule(id);
+            rule.action.admits() && view.in_force(rule) && !useful(&id)
+        })
+    };
+    let filters = filters_at(view, interface);
+    if !filters.iter().any(|filter| Direction::BOTH.into_iter().any(|direction| open(direction, filter))) {
+        return told;
+    }
     let own = &view.estate.interfaces[interface].addresses;
     let home = |direction: Direction| asked_packets(direction.opposite(), own, &[]);
-    let both = Direction::BOTH.map(|direction| passing(view, interface, direction));
+    let both = passing_both(view, interface);
     for (direction, passing, opposite) in [(Direction::In, &both[0], &both[1]), (Direction::Out, &both[1], &both[0])] {
         for stage in &passing.stages {
             for filter in &stage.filters {

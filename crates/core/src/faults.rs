@@ -122,6 +122,16 @@ pub enum Fault {
     SweepForgetsWhoIsReached,
     SweepOneOfEachKind,
     SweepWithoutDominators,
+    /// What is joined without a device one way is taken to be so both ways.
+    DirectForgetsReplies,
+    /// Firewalls to which a hub's link leads packets are forgotten.
+    DirectForgetsSteering,
+    /// What leaves by any internet gateway is taken to come back by it.
+    DirectByAnyGateway,
+    /// Everything is taken to fare cleanly on the internet.
+    TransitIsClean,
+    /// No fault: nothing is known to be joined without a device. The answer must mean the same.
+    DirectSaysNothing,
     /// No fault: lists as if they were too long to widen their entries. The answer must mean the same.
     NeverWidened,
     /// No fault: any number of interfaces is taken together. The answer must mean the same.

@@ -76,7 +76,8 @@ pub struct View<'e> {
     by_tag: FxHashMap<(Name, Name), Vec<Id<Interface>>>,
     within_reach: Vec<Vec<Id<Network>>>,
     at_hub: Vec<Vec<Id<Network>>>,
-    gaps: FxHashSet<(Name, Lack)>,
+    gaps: Gaps,
+    unlisted: Vec<[OnceLock<Addresses>; 2]>,
     interfaces_in: Vec<Vec<Id<Interface>>>,
     mapped: FxHashMap<Id<Interface>, Vec<Id<PublicAddress>>>,
     stage_classes: OnceLock<Vec<u32>>,
@@ -84,6 +85,9 @@ pub struct View<'e> {
     held_by_several: OnceLock<Addresses>,
     named_peers: RwLock<NamedPeers>,
 }
+
+/// What the snapshot says that it lacks, by kind and name of the object.
+type Gaps = FxHashMap<Name, FxHashMap<Name, Vec<Lack>>>;
 
 /// What peers stand for, seen from a network.
 type NamedPeers = FxHashMap<Option<Id<Network>>, FxHashMap<Peer, Matched>>;
@@ -118,7 +122,8 @@ impl<'e> View<'e> {
             by_tag: FxHashMap::default(),
             within_reach: reaches(estate),
             at_hub: at_hub(estate),
-            gaps: estate.gaps.iter().map(|gap| (gap.object.clone(), gap.lack)).collect(),
+            gaps: gaps_of(estate),
+            unlisted: vec![Default::default(); estate.networks.len() + 1],
             interfaces_in: vec![Vec::new(); estate.networks.len()],
             mapped: FxHashMap::default(),
             stage_classes: OnceLock::new(),
@@ -204,6 +209,11 @@ impl<'e> View<'e> {
         self.internet.difference(&self.public)
     }
 
+    /// The estate's public addresses.
+    pub(crate) fn public(&self) -> &Addresses {
+        &self.public
+    }
+
     /// All scope policies, in the order of the snapshot.
     pub fn policies(&self) -> &[Id<Filter>] {
         &self.policies
@@ -261,7 +271,7 @@ impl<'e> View<'e> {
 
     /// Whether the snapshot says that it lacks this part of an object.
     pub fn lacks(&self, kind: &str, name: &str, lack: Lack) -> bool {
-        !self.gaps.is_empty() && self.gaps.contains(&(format!("{kind}:{name}").into(), lack))
+        self.gaps.get(kind).and_then(|of| of.get(name)).is_some_and(|lacks| lacks.contains(&lack))
     }
 
     /// Whether a part is lacking at an interface: said of itself, its subnet or its network.
@@ -305,8 +315,13 @@ impl<'e> View<'e> {
         all
     }
 
-    /// Addresses in reach of which the snapshot does not say who holds them.
-    fn unlisted(&self, from: Option<Id<Network>>, groups: bool) -> Addresses {
+    /// Addresses in reach of which the snapshot does not say who holds them, found once for each network.
+    fn unlisted(&self, from: Option<Id<Network>>, groups: bool) -> &Addresses {
+        let place = from.map_or(0, |from| from.index() + 1);
+        self.unlisted[place][usize::from(groups)].get_or_init(|| self.find_unlisted(from, groups))
+    }
+
+    fn find_unlisted(&self, from: Option<Id<Network>>, groups: bool) -> Addresses {
         let mut unlisted = Addresses::empty();
         if self.gaps.is_empty() {
             return unlisted;
@@ -427,6 +442,17 @@ fn push_once<T: PartialEq>(list: &mut Vec<T>, item: T) {
     if list.last() != Some(&item) {
         list.push(item);
     }
+}
+
+/// An object without a kind is nobody's.
+fn gaps_of(estate: &Estate) -> Gaps {
+    let mut gaps = Gaps::default();
+    for gap in &estate.gaps {
+        if let Some((kind, name)) = gap.object.split_once(':') {
+            gaps.entry(kind.into()).or_default().entry(name.into()).or_default().push(gap.lack);
+        }
+    }
+    gaps
 }
 
 /// The networks that each is peered with, up on both sides.

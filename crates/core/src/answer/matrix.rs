@@ -362,7 +362,10 @@ impl<'v, 'e> Matrix<'v, 'e> {
     pub fn new(view: &'v View<'e>, by: SegmentBy, services: &[Service]) -> Self {
         let mut segments = Segments::new(view, &by);
         let apart = |id: Id<Interface>| segments.combined[id.index()];
-        let found = sweep(view, &Sweeping { from: From::Everywhere, to: None, services, failing: true, apart: &apart });
+        let found = sweep(
+            view,
+            &Sweeping { from: From::Everywhere, to: None, services, failing: true, spared: None, apart: &apart },
+        );
         segments.with_nodes(view, &found.nodes);
         let traffic = (!services.is_empty()).then(|| super::path::services_text(services));
         Self { view, by, traffic, found, segments }

@@ -280,6 +280,7 @@ pub fn reach_answer(view: &View<'_>, asked: &ReachAsked<'_>) -> Option<ReachAnsw
         to: (direct && to.is_some()).then_some(&ends),
         services: asked.services,
         failing: false,
+        spared: None,
         apart: &apart,
     };
     let found = sweep(view, &sweeping);

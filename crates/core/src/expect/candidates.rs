@@ -50,7 +50,8 @@ pub(super) fn each_candidate<T>(
         starts.extend(sites.into_iter().map(From::Site));
     }
     for from in starts {
-        let sweeping = Sweeping { from, to: devices_only.then_some(&whole), services, failing: false, apart };
+        let sweeping =
+            Sweeping { from, to: devices_only.then_some(&whole), services, failing: false, spared: None, apart };
         let found = sweep(view, &sweeping);
         let told = candidates(view, &found, senders, receivers, each);
         if told.is_some() {

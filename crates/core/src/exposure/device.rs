@@ -3,12 +3,15 @@
 
 use crate::address::{Addresses, Range};
 use crate::ends::End;
+use crate::faults::{carried, under};
 use crate::model::{Balancer, Firewall, GatewayKind, Id, Interface, PlatformService};
 use crate::packet::{Packet, PacketSet};
 use crate::path::{Connection, Goal, question};
 use crate::route::{Hop, RoutePlace, candidates};
 use crate::view::View;
 use crate::walk::{Judged, Spot, Step, Tell, Verdict, What, walk};
+use rayon::prelude::*;
+use rustc_hash::FxHashSet;
 
 /// Who holds the address that is asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -99,14 +102,10 @@ pub fn device_ways(view: &View<'_>) -> Vec<DeviceWay> {
         let doors = service.public_door.iter().flat_map(|door| door.addresses.ranges());
         asked.extend(doors.map(|range| (HeldBy::Service(id), range)));
     }
-    let mut ways: Vec<DeviceWay> = Vec::new();
-    for (by, range) in asked {
-        let addresses: Addresses = [range].into_iter().collect();
-        if !ways.iter().any(|way| way.by == by && way.addresses == addresses) {
-            ways.push(device_way(view, by, range));
-        }
-    }
-    ways
+    let mut known = FxHashSet::default();
+    asked.retain(|one| known.insert(*one));
+    let fault = carried();
+    asked.par_iter().map(|(by, range)| under(fault, || device_way(view, *by, *range))).collect()
 }
 
 /// Whether what comes to an interface from the internet may be led elsewhere first, by a table of the gateway's own, or its

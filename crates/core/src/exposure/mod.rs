@@ -10,12 +10,13 @@ pub use device::{DeviceWay, HeldBy, WalkedPart, device_ways};
 
 use crate::address::{Addresses, Family, Range, internet_at_large};
 use crate::effective::{Replies, Reply};
-use crate::faults::{Fault, has};
+use crate::faults::{Fault, carried, has, under};
 use crate::model::{Direction, Gateway, GatewayKind, Id, Interface, InternetTraffic, PublicAddress};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::route::{Hop, Routed, Winner, routed};
-use crate::stage::{StageKind, Way, chain};
+use crate::stage::{Chain, StageKind, Way, chain};
 use crate::view::View;
+use rayon::prelude::*;
 
 /// What becomes of a connection from the internet.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -92,20 +93,35 @@ impl DirectWay {
 
 /// Every direct way in, in the order of the interfaces.
 pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
-    let mut ways = Vec::new();
     // What comes to a firewall's, a proxy's or a private door's interface does not end there.
     let devices = crate::walk::roles(view);
-    for (id, public, own) in asked_addresses(view) {
-        if !devices.contains_key(&id) && !device::is_led_by_devices(view, id) {
-            ways.push(direct_way(view, id, public, own));
-        }
-    }
-    ways
+    let fault = carried();
+    let mut asked = asked_addresses(view);
+    let direct = |id: Id<Interface>| !devices.contains_key(&id) && !device::is_led_by_devices(view, id);
+    let keeps: Vec<bool> = asked.par_iter().map(|(id, ..)| under(fault, || direct(*id))).collect();
+    let mut keeps = keeps.into_iter();
+    asked.retain(|_| keeps.next().unwrap_or(true));
+    // Interfaces of one class have the same stages.
+    let class = |at: &usize| view.class_numbers()[asked[*at].0.index()];
+    let mut order: Vec<usize> = (0..asked.len()).collect();
+    order.sort_by_key(class);
+    let classes: Vec<&[usize]> = order.chunk_by(|one, other| class(one) == class(other)).collect();
+    let of_class = |places: &&[usize]| {
+        let chains = Direction::BOTH.map(|direction| chain(view, asked[places[0]].0, direction));
+        places.iter().map(|at| (*at, direct_way(view, &chains, asked[*at]))).collect::<Vec<_>>()
+    };
+    let found: Vec<_> = classes.par_iter().map(|places| under(fault, || of_class(places))).collect();
+    let mut ways: Vec<(usize, DirectWay)> = found.into_iter().flatten().collect();
+    ways.sort_by_key(|(at, _)| *at);
+    ways.into_iter().map(|(_, way)| way).collect()
 }
+
+/// An interface, the public address that is mapped to it, and its own that is asked.
+type AskedAddress = (Id<Interface>, Option<Id<PublicAddress>>, Range);
 
 /// What the internet may ask of interfaces: mapped public addresses with the own ones behind them, and global IPv6. By
 /// interface, in their order.
-fn asked_addresses(view: &View<'_>) -> Vec<(Id<Interface>, Option<Id<PublicAddress>>, Range)> {
+fn asked_addresses(view: &View<'_>) -> Vec<AskedAddress> {
     let estate = view.estate;
     let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
     let mut asked = Vec::new();
@@ -125,13 +141,9 @@ fn asked_addresses(view: &View<'_>) -> Vec<(Id<Interface>, Option<Id<PublicAddre
     asked
 }
 
-/// One way in.
-pub fn direct_way(
-    view: &View<'_>,
-    interface: Id<Interface>,
-    public: Option<Id<PublicAddress>>,
-    own: Range,
-) -> DirectWay {
+/// One way in. `chains`: the interface's stages, receiving and sending.
+fn direct_way(view: &View<'_>, chains: &[Chain; 2], (interface, public, own): AskedAddress) -> DirectWay {
+    let [forward, backward] = chains;
     let estate = view.estate;
     let network = estate.network_of(interface);
     let gateway =
@@ -140,7 +152,6 @@ pub fn direct_way(
         has(Fault::GatewayAlwaysAttached) || matches!(gateway.kind, GatewayKind::Internet { attached: true, .. })
     };
     let attached = gateway.filter(|(_, gateway)| is_attached(gateway)).map(|(id, _)| id);
-    let forward = chain(view, interface, Direction::In);
     let mut way = DirectWay {
         interface,
         family: own.family,
@@ -165,8 +176,7 @@ pub fn direct_way(
         return way;
     }
     let settings = view.settings(network);
-    let backward = chain(view, interface, Direction::Out);
-    let replies = Replies::new(&backward, &settings.client_ports);
+    let replies = Replies::new(backward, &settings.client_ports);
     let source = crate::address::address_of(own.family, own.first);
     let subnet = estate.interfaces[interface].subnet;
     let routes = routed(view, subnet, Some(interface), Some(source), &view.internet_end());
@@ -184,12 +194,12 @@ pub fn direct_way(
             for (verdict, back) in by_route(&routes, attached, &answered) {
                 match verdict {
                     Verdict::Works | Verdict::WorksForRoutes => {
-                        let split = replies.of(&forward, taken, &back).into_iter();
+                        let split = replies.of(forward, taken, &back).into_iter();
                         way.parts.extend(split.map(|(reply, packets)| part(with_reply(&verdict, reply), packets)));
                     }
                     // The route is looked up before the ACL, behind all other stages (design 2.8, 1).
                     Verdict::ReplyLost(_) => {
-                        let split = replies.of(&forward, taken, &back).into_iter();
+                        let split = replies.of(forward, taken, &back).into_iter();
                         way.parts.extend(split.map(|(reply, packets)| match reply {
                             Reply::Denied(stage) if stage != StageKind::NetworkAcl => {
                                 part(Verdict::ReplyDenied(stage), packets)

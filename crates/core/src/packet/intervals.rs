@@ -7,13 +7,17 @@
 //!
 //! *Cost.* Every operation is linear in the number of intervals of both sides.
 
+use smallvec::{SmallVec, smallvec};
 use std::fmt;
+
+/// Most sets are one interval, and need no memory of their own.
+type Spans = SmallVec<[(u128, u128); 1]>;
 
 /// A set of whole numbers from 0 to 2^128 - 1, in canonical form.
 #[derive(Clone, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
 pub struct Intervals {
     /// Sorted; `spans[i].1 + 1 < spans[i + 1].0`: if and only if this holds is `==` set equality.
-    spans: Vec<(u128, u128)>,
+    spans: Spans,
 }
 
 impl fmt::Debug for Intervals {
@@ -25,25 +29,37 @@ impl fmt::Debug for Intervals {
 impl Intervals {
     /// The set without members.
     pub const fn empty() -> Self {
-        Self { spans: Vec::new() }
+        Self { spans: SmallVec::new_const() }
     }
 
     /// All numbers from `first` to `last`, both inclusive; empty if `first > last`.
     pub fn span(first: u128, last: u128) -> Self {
-        if first > last { Self::empty() } else { Self { spans: vec![(first, last)] } }
+        if first > last { Self::empty() } else { Self { spans: smallvec![(first, last)] } }
     }
 
     /// The union of any intervals, in any order, overlapping or not. Reversed ones count as empty.
     pub fn from_spans(spans: impl IntoIterator<Item = (u128, u128)>) -> Self {
-        let mut given: Vec<_> = spans.into_iter().filter(|(first, last)| first <= last).collect();
-        given.sort_unstable();
-        let mut spans: Vec<(u128, u128)> = Vec::with_capacity(given.len());
-        for (first, last) in given {
-            match spans.last_mut() {
-                Some(end) if end.1 == u128::MAX || end.1 + 1 >= first => end.1 = end.1.max(last),
-                _ => spans.push((first, last)),
+        let mut given: Spans = spans.into_iter().filter(|(first, last)| first <= last).collect();
+        if !given.is_sorted() {
+            given.sort_unstable();
+        }
+        Self::joined(given)
+    }
+
+    /// Intervals in ascending order, those that overlap or touch as one.
+    fn joined(mut spans: Spans) -> Self {
+        let mut kept = 0;
+        for at in 1..spans.len() {
+            let (first, last) = spans[at];
+            let end = &mut spans[kept];
+            if end.1 == u128::MAX || end.1 + 1 >= first {
+                end.1 = end.1.max(last);
+            } else {
+                kept += 1;
+                spans[kept] = (first, last);
             }
         }
+        spans.truncate(kept + 1);
         Self { spans }
     }
 
@@ -83,14 +99,27 @@ impl Intervals {
         if other.is_empty() {
             return self.clone();
         }
-        Self::from_spans(self.spans.iter().chain(&other.spans).copied())
+        let mut spans = Spans::with_capacity(self.spans.len() + other.spans.len());
+        let (mut a, mut b) = (&self.spans[..], &other.spans[..]);
+        while let (Some(x), Some(y)) = (a.first(), b.first()) {
+            if x <= y {
+                spans.push(*x);
+                a = &a[1..];
+            } else {
+                spans.push(*y);
+                b = &b[1..];
+            }
+        }
+        spans.extend_from_slice(a);
+        spans.extend_from_slice(b);
+        Self::joined(spans)
     }
 
     /// All that is in both sets.
     #[must_use]
     pub fn intersection(&self, other: &Self) -> Self {
         let (mut i, mut j) = (0, 0);
-        let mut spans = Vec::new();
+        let mut spans = Spans::new();
         while let (Some(a), Some(b)) = (self.spans.get(i), other.spans.get(j)) {
             let (first, last) = (a.0.max(b.0), a.1.min(b.1));
             if first <= last {
@@ -108,7 +137,7 @@ impl Intervals {
     /// All that is in this set and not in `other`.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
-        let mut spans = Vec::new();
+        let mut spans = Spans::new();
         let mut j = 0;
         for &(first, last) in &self.spans {
             let mut from = Some(first);

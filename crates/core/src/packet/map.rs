@@ -1,9 +1,11 @@
 //! Maps from packets to labels, and sets of packets: the public face of the interval diagrams.
 
-use super::node::{Combine, Label, Merge, Node, Overlay, Restrict, Slice, Slices, Without, merge, narrowed};
+use super::node::{
+    Combine, Label, Merge, Node, Overlay, Restrict, Slice, Slices, Without, meet, merge, narrowed, within,
+};
 use super::{Entry, Intervals, Packet, service};
 use crate::address::{Addresses, Block, Family, last_of};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::marker::PhantomData;
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -33,7 +35,7 @@ pub(super) fn limits(family: Family) -> [u128; HEIGHT] {
 }
 
 /// The box of `label` over the given dimensions; nothing if one is empty.
-fn product<L: Label>(dimensions: &[&Intervals], label: L) -> Option<Node<L>> {
+pub(super) fn product<L: Label>(dimensions: &[&Intervals], label: L) -> Option<Node<L>> {
     let mut child = Node::Leaf(label);
     for dimension in dimensions.iter().rev() {
         let mut slices = Slices::new();
@@ -192,7 +194,7 @@ impl<L: Label> PacketMap<L> {
 
     /// All services of packets that have a label.
     pub fn services(&self) -> Intervals {
-        let mut seen = rustc_hash::FxHashSet::default();
+        let mut seen = FxHashSet::default();
         let mut spans = Vec::new();
         for family in Family::BOTH {
             for source in self.side(family).map_or(&[][..], Node::slices) {
@@ -224,7 +226,7 @@ impl<L: Label> PacketMap<L> {
     pub fn destinations(&self) -> Addresses {
         let of = |family: Family| {
             let slices = self.side(family).map_or(&[][..], Node::slices);
-            let mut seen = rustc_hash::FxHashSet::default();
+            let mut seen = FxHashSet::default();
             let fresh = slices.iter().filter(|slice| seen.insert(slice.child.slices().as_ptr() as usize));
             let spans = fresh.flat_map(|slice| slice.child.slices().iter().map(|s| (s.first, s.last)));
             Addresses::from_intervals(family, Intervals::from_spans(spans))
@@ -472,12 +474,19 @@ impl PacketSet {
 
     /// Whether every packet of this set is in `other`.
     pub fn is_subset(&self, other: &Self) -> bool {
-        self.without(other).is_empty()
+        Family::BOTH.into_iter().all(|family| match (self.side(family), other.side(family)) {
+            (None, _) => true,
+            (Some(_), None) => false,
+            (Some(own), Some(others)) => within(own, others, &mut FxHashSet::default()),
+        })
     }
 
     /// Whether some packet is in both.
     pub fn overlaps(&self, other: &Self) -> bool {
-        !self.restrict(other).is_empty()
+        Family::BOTH.into_iter().any(|family| match (self.side(family), other.side(family)) {
+            (Some(own), Some(others)) => meet(own, others, &mut FxHashSet::default()),
+            _ => false,
+        })
     }
 
     /// Whether a packet is in the set.

@@ -14,6 +14,7 @@ mod reply;
 mod rewrite;
 pub mod service;
 mod spread;
+mod stack;
 #[cfg(test)]
 mod tests;
 
@@ -23,6 +24,7 @@ pub use map::{PacketMap, PacketSet, Row};
 pub use node::Label;
 pub use rewrite::Rewrite;
 pub use spread::Members;
+pub use stack::Product;
 
 use crate::address::{Family, address_of};
 use serde::{Deserialize, Serialize};

@@ -13,7 +13,7 @@
 //! *Source.* Interval decision diagrams: Strehl and Thiele, "Symbolic model checking of process networks using
 //! interval diagram techniques", ICCAD 1998; here without sharing between diagrams, since no global table is kept.
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::sync::Arc;
 
 /// What a label must be: cheap to copy and to compare.
@@ -89,11 +89,16 @@ impl<L: Label> Slices<L> {
         }
     }
 
-    pub fn finish(self) -> Option<Node<L>> {
+    pub fn finish(mut self) -> Option<Node<L>> {
+        self.taken()
+    }
+
+    /// The branch of what was pushed, whose memory is free for another.
+    fn taken(&mut self) -> Option<Node<L>> {
         if self.0.is_empty() {
             return None;
         }
-        let node = Node::Branch(self.0.into());
+        let node = Node::Branch(self.0.drain(..).collect());
         debug_assert!(node.slices().windows(2).all(|pair| pair[0].last < pair[1].first));
         Some(node)
     }
@@ -113,22 +118,25 @@ pub(crate) trait Merge {
     }
 }
 
-type Memo<C> = FxHashMap<(usize, usize), Option<Node<C>>>;
+/// What a merge knows already, and memory that it uses again.
+struct Work<C> {
+    known: FxHashMap<(usize, usize), Option<Node<C>>>,
+    spare: Vec<Slices<C>>,
+}
 
-/// Below this many slices on both sides a result is made again and not remembered.
+/// Below this many slices on both sides a result right above the labels is made again and not remembered.
 const REMEMBER_FROM: usize = 6;
 
 /// Merges two diagrams of equal height.
 pub(crate) fn merge<M: Merge>(op: &mut M, a: Option<&Node<M::A>>, b: Option<&Node<M::B>>) -> Option<Node<M::C>> {
-    let mut memo = Memo::default();
-    merge_within(op, a, b, &mut memo)
+    merge_within(op, a, b, &mut Work { known: FxHashMap::default(), spare: Vec::new() })
 }
 
 fn merge_within<M: Merge>(
     op: &mut M,
     a: Option<&Node<M::A>>,
     b: Option<&Node<M::B>>,
-    memo: &mut Memo<M::C>,
+    work: &mut Work<M::C>,
 ) -> Option<Node<M::C>> {
     let (a, b) = match (a, b) {
         (None, None) => return None,
@@ -143,13 +151,13 @@ fn merge_within<M: Merge>(
                 return known;
             }
             let key = (x.as_ptr() as usize, y.as_ptr() as usize);
-            let remembered = x.len() + y.len() >= REMEMBER_FROM;
-            if remembered && let Some(known) = memo.get(&key) {
+            let remembered = x.len() + y.len() >= REMEMBER_FROM || matches!(x[0].child, Node::Branch(_));
+            if remembered && let Some(known) = work.known.get(&key) {
                 return known.clone();
             }
-            let merged = sweep(op, x, y, memo);
+            let merged = sweep(op, x, y, work);
             if remembered {
-                memo.insert(key, merged.clone());
+                work.known.insert(key, merged.clone());
             }
             merged
         }
@@ -158,8 +166,8 @@ fn merge_within<M: Merge>(
 }
 
 /// Walks two sorted lists of slices at once, cut where either begins or ends.
-fn sweep<M: Merge>(op: &mut M, a: &[Slice<M::A>], b: &[Slice<M::B>], memo: &mut Memo<M::C>) -> Option<Node<M::C>> {
-    let mut out = Slices::new();
+fn sweep<M: Merge>(op: &mut M, a: &[Slice<M::A>], b: &[Slice<M::B>], work: &mut Work<M::C>) -> Option<Node<M::C>> {
+    let mut out = work.spare.pop().unwrap_or_else(Slices::new);
     let (mut i, mut j, mut at) = (0, 0, 0_u128);
     while i < a.len() || j < b.len() {
         let (x, y) = (a.get(i), b.get(j));
@@ -177,14 +185,82 @@ fn sweep<M: Merge>(op: &mut M, a: &[Slice<M::A>], b: &[Slice<M::B>], memo: &mut 
             (None, None) => u128::MAX,
         };
         let end = end_of(in_a.map(|s| s.last), xs).min(end_of(in_b.map(|s| s.last), ys));
-        if let Some(child) = merge_within(op, in_a.map(|s| &s.child), in_b.map(|s| &s.child), memo) {
+        if let Some(child) = merge_within(op, in_a.map(|s| &s.child), in_b.map(|s| &s.child), work) {
             out.push(start, end, child);
         }
         i += usize::from(in_a.is_some_and(|s| s.last == end));
         j += usize::from(in_b.is_some_and(|s| s.last == end));
         at = end.saturating_add(1);
     }
-    out.finish()
+    let merged = out.taken();
+    work.spare.push(out);
+    merged
+}
+
+/// Pairs of branches of which the answer is known to be the same as before.
+type Seen = FxHashSet<(usize, usize)>;
+
+/// Whether two diagrams have a label at one point.
+pub(crate) fn meet<A: Label, B: Label>(a: &Node<A>, b: &Node<B>, apart: &mut Seen) -> bool {
+    let (Node::Branch(x), Node::Branch(y)) = (a, b) else { return true };
+    let key = (x.as_ptr() as usize, y.as_ptr() as usize);
+    if key.0 == key.1 {
+        return true;
+    }
+    let remembered = x.len() + y.len() >= REMEMBER_FROM;
+    if remembered && apart.contains(&key) {
+        return false;
+    }
+    let (mut i, mut j) = (0, 0);
+    while let (Some(p), Some(q)) = (x.get(i), y.get(j)) {
+        if p.last < q.first {
+            i += x[i..].partition_point(|slice| slice.last < q.first);
+        } else if q.last < p.first {
+            j += y[j..].partition_point(|slice| slice.last < p.first);
+        } else {
+            if meet(&p.child, &q.child, apart) {
+                return true;
+            }
+            if p.last <= q.last {
+                i += 1;
+            } else {
+                j += 1;
+            }
+        }
+    }
+    if remembered {
+        apart.insert(key);
+    }
+    false
+}
+
+/// Whether the second diagram has a label wherever the first has one.
+pub(crate) fn within<A: Label, B: Label>(a: &Node<A>, b: &Node<B>, inside: &mut Seen) -> bool {
+    let (Node::Branch(x), Node::Branch(y)) = (a, b) else { return true };
+    let key = (x.as_ptr() as usize, y.as_ptr() as usize);
+    let remembered = x.len() + y.len() >= REMEMBER_FROM;
+    if key.0 == key.1 || (remembered && inside.contains(&key)) {
+        return true;
+    }
+    let mut j = 0;
+    for p in x.iter() {
+        let mut from = p.first;
+        loop {
+            j += y[j..].partition_point(|slice| slice.last < from);
+            let Some(q) = y.get(j).filter(|q| q.first <= from) else { return false };
+            if !within(&p.child, &q.child, inside) {
+                return false;
+            }
+            if q.last >= p.last {
+                break;
+            }
+            from = q.last + 1;
+        }
+    }
+    if remembered {
+        inside.insert(key);
+    }
+    true
 }
 
 /// Labels of the first side where it has one, else of the second.

@@ -4,7 +4,7 @@ use super::{By, Judgement, Outcome, State};
 use crate::address::{Addresses, Family};
 use crate::faults::{Fault, has};
 use crate::model::{Action, Direction, EqualPriority, Filter, Id, Network, Rule, RuleId};
-use crate::packet::{Intervals, Label, PacketMap, PacketSet, service};
+use crate::packet::{Intervals, PacketMap, PacketSet, Product, service};
 use crate::view::View;
 
 /// The packets that a rule matches: for certain, and perhaps.
@@ -16,7 +16,7 @@ pub struct RuleMatch {
     pub maybe: PacketSet,
 }
 
-fn map_of<L: Label>(direction: Direction, peers: &Addresses, local: &Addresses, rule: &Rule, label: L) -> PacketMap<L> {
+fn product_of(direction: Direction, peers: &Addresses, local: &Addresses, rule: &Rule) -> Product {
     let (sources, destinations) = match direction {
         Direction::In => (peers, local),
         Direction::Out => (local, peers),
@@ -24,11 +24,11 @@ fn map_of<L: Label>(direction: Direction, peers: &Addresses, local: &Addresses, 
     let services = |family| service_numbers(rule, family);
     let all_ports = Intervals::span(0, u128::from(u16::MAX));
     let ports = if has(Fault::IgnoreSourcePorts) { all_ports } else { rule.source_port_numbers() };
-    let mut sources = sources.clone();
     if has(Fault::ForgetIpv6) {
-        sources = sources.intersection(&Addresses::of_family(Family::V4));
+        let sources = sources.intersection(&Addresses::of_family(Family::V4));
+        return Product::new(&sources, destinations, services, &ports);
     }
-    PacketMap::fields(&sources, destinations, services, &ports, label)
+    Product::new(sources, destinations, services, &ports)
 }
 
 fn service_numbers(rule: &Rule, family: Family) -> Intervals {
@@ -44,21 +44,36 @@ fn service_numbers(rule: &Rule, family: Family) -> Intervals {
     numbers
 }
 
-/// The packets that a rule matches where it is enforced in a network.
-pub fn rule_match(view: &View<'_>, id: RuleId, network: Option<Id<Network>>) -> RuleMatch {
+/// What a rule matches for certain, and that with what it perhaps matches, if there is such.
+struct Reach {
+    sure: Product,
+    either: Option<Product>,
+}
+
+fn reach(view: &View<'_>, id: RuleId, network: Option<Id<Network>>) -> Reach {
     let rule = view.estate.rule(id);
     let (peers, local) = (view.rule_peers(rule, network), view.rule_local(rule, network));
     let local = match rule.firewall.as_deref().filter(|more| !more.except_destinations.is_empty()) {
         Some(more) => local.without(&view.peers(&more.except_destinations, network)),
         None => local,
     };
-    let sure = map_of(id.direction, &peers.sure, &local.sure, rule, ());
-    if peers.maybe.is_empty() && local.maybe.is_empty() {
-        return RuleMatch { sure, maybe: PacketSet::empty() };
+    let sure = product_of(id.direction, &peers.sure, &local.sure, rule);
+    let doubtful = !peers.maybe.is_empty() || !local.maybe.is_empty();
+    let either = doubtful.then(|| product_of(id.direction, &peers.either(), &local.either(), rule));
+    Reach { sure, either }
+}
+
+impl Reach {
+    fn matched(&self) -> RuleMatch {
+        let sure = self.sure.map(());
+        let maybe = self.either.as_ref().map_or_else(PacketSet::empty, |either| either.map(()).difference(&sure));
+        RuleMatch { sure, maybe }
     }
-    let either = map_of(id.direction, &peers.either(), &local.either(), rule, ());
-    let maybe = either.difference(&sure);
-    RuleMatch { sure, maybe }
+}
+
+/// The packets that a rule matches where it is enforced in a network.
+pub fn rule_match(view: &View<'_>, id: RuleId, network: Option<Id<Network>>) -> RuleMatch {
+    reach(view, id, network).matched()
 }
 
 /// The rules of some filters in the order in which they are tried: those in force, lowest priority first.
@@ -108,21 +123,21 @@ pub(super) fn ordered(
     stateful: bool,
     below: &PacketMap<Judgement>,
 ) -> PacketMap<Judgement> {
-    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, network)).collect();
+    let reaches: Vec<Reach> = rules.iter().map(|id| reach(view, *id, network)).collect();
     let judge = |id: &RuleId| {
         let rule = view.estate.rule(*id);
         let stateless = rule.stateless && !has(Fault::StatelessRuleKeepsState);
         judgement_of(rule.action, By::Rule(*id), stateful && !stateless)
     };
-    let effect = |id: &RuleId, set: &PacketSet| match view.estate.rule(*id).action {
-        Action::Defer if !has(Fault::DeferAllows) => below.restrict(set),
-        _ => set.relabel(|()| Some(judge(id))),
-    };
-    if matches.iter().all(|matched| matched.maybe.is_empty()) {
-        let mut layers: Vec<_> = rules.iter().zip(&matches).map(|(id, matched)| effect(id, &matched.sure)).collect();
-        layers.push(below.clone());
-        return PacketMap::overlay_all(layers);
+    let defers = |id: &RuleId| view.estate.rule(*id).action == Action::Defer && !has(Fault::DeferAllows);
+    if reaches.iter().all(|reach| reach.either.is_none()) {
+        let layers = rules.iter().zip(reaches).map(|(id, reach)| (reach.sure, (!defers(id)).then(|| judge(id))));
+        return PacketMap::stacked(&layers.collect::<Vec<_>>()).overlay(below);
     }
+    let effect = |id: &RuleId, set: &PacketSet| {
+        if defers(id) { below.restrict(set) } else { set.relabel(|()| Some(judge(id))) }
+    };
+    let matches: Vec<RuleMatch> = reaches.iter().map(Reach::matched).collect();
     let mut map = below.clone();
     for (id, matched) in rules.iter().zip(&matches).rev() {
         let doubtful =
@@ -151,36 +166,38 @@ pub(super) fn union(
     if has(Fault::GroupsAsFirstMatch) {
         rules.truncate(1);
     }
-    let matches: Vec<RuleMatch> = rules.iter().map(|id| rule_match(view, *id, network)).collect();
+    let reaches: Vec<Reach> = rules.iter().map(|id| reach(view, *id, network)).collect();
     let pass = |id: RuleId| Judgement::new(Outcome::Pass, By::Rule(id));
     let doubt = |id: RuleId| Judgement::new(Outcome::Unknown, By::Rule(id));
-    let sure = rules.iter().zip(&matches).map(|(id, matched)| matched.sure.relabel(|()| Some(pass(*id))));
-    let maybe = rules.iter().zip(&matches).map(|(id, matched)| matched.maybe.relabel(|()| Some(doubt(*id))));
-    let admitted = PacketMap::overlay_all(sure.collect());
-    let admitted = forget_state(view, &rules, &matches, admitted);
-    let unknown = PacketMap::overlay_all(maybe.collect());
-    admitted.overlay(&unknown).overlay(&PacketMap::constant(rest))
+    // What a rule matches for certain is above what it and others perhaps match.
+    let sure = rules.iter().zip(&reaches).map(|(id, reach)| (reach.sure.clone(), Some(pass(*id))));
+    let maybe = rules.iter().zip(&reaches).filter_map(|(id, reach)| Some((reach.either.clone()?, Some(doubt(*id)))));
+    let decided = PacketMap::stacked(&sure.chain(maybe).collect::<Vec<_>>());
+    forget_state(view, &rules, &reaches, decided).overlay(&PacketMap::constant(rest))
 }
 
 /// Where a stateless rule of a union matches, no state is kept; where one perhaps matches, that is unknown.
 fn forget_state(
     view: &View<'_>,
     rules: &[RuleId],
-    matches: &[RuleMatch],
-    admitted: PacketMap<Judgement>,
+    reaches: &[Reach],
+    decided: PacketMap<Judgement>,
 ) -> PacketMap<Judgement> {
-    let stateless = rules.iter().zip(matches).filter(|(id, _)| view.estate.rule(**id).stateless);
-    if has(Fault::StatelessRuleKeepsState) {
-        return admitted;
+    let mut stateless = rules.iter().zip(reaches).filter(|(id, _)| view.estate.rule(**id).stateless).peekable();
+    if stateless.peek().is_none() || has(Fault::StatelessRuleKeepsState) {
+        return decided;
     }
     let (mut sure, mut maybe) = (PacketSet::empty(), PacketSet::empty());
-    for (_, matched) in stateless {
+    for (_, reach) in stateless {
+        let matched = reach.matched();
         sure = sure.union(&matched.sure);
         maybe = maybe.union(&matched.maybe);
     }
-    let with =
-        |set: &PacketSet, state| admitted.restrict(set).relabel(|judgement| Some(Judgement { state, ..judgement }));
-    with(&sure, State::NotKept).overlay(&with(&maybe, State::Unknown)).overlay(&admitted)
+    let with = |set: &PacketSet, state| {
+        let admitted = decided.restrict(set);
+        admitted.relabel(|one| one.outcome.passes().then_some(Judgement { state, ..one }))
+    };
+    with(&sure, State::NotKept).overlay(&with(&maybe, State::Unknown)).overlay(&decided)
 }
 
 /// What a filter decides by itself, whatever it is bound to: its rules over its default; total. Members of peers are all

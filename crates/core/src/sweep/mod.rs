@@ -12,8 +12,10 @@
 
 mod chain;
 mod index;
+mod transit;
 
 pub use chain::{Chains, Hop, Place, Reached, Way, machine_of, machines};
+pub(crate) use transit::Transit;
 
 use crate::address::{Addresses, Family};
 use crate::faults::{Fault, carried, has, under};
@@ -64,6 +66,8 @@ pub struct Fate {
     pub firewalls: Vec<Id<Firewall>>,
     /// Whether it may work without any of them.
     pub without: bool,
+    /// Whether nature has no choice, and nothing is in doubt.
+    pub certain: bool,
     /// Where a firewall ends it, or the reply misses what saw the request.
     pub ended_at: Option<Ended>,
 }
@@ -132,6 +136,9 @@ pub enum From<'q> {
     Site(Id<Site>),
 }
 
+/// What of some senders' packets need not be asked.
+pub type Spared<'q> = &'q (dyn Fn(&[Id<Interface>]) -> PacketSet + Sync);
+
 /// What a sweep asks.
 pub struct Sweeping<'q> {
     /// Where connections start.
@@ -142,6 +149,8 @@ pub struct Sweeping<'q> {
     pub services: &'q [Service],
     /// Whether what does not work is told too.
     pub failing: bool,
+    /// Where given, what of some senders' packets need not be asked.
+    pub spared: Option<Spared<'q>>,
     /// Interfaces with different numbers are kept apart.
     pub apart: &'q dyn Fn(Id<Interface>) -> u32,
 }
@@ -234,7 +243,7 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     let destinations = Destinations::new(view, &found.nodes, &found.node_of, &to);
     let reached = destinations.all.difference(&left_out);
     let question = |start: Start, packets: PacketSet| Asked { start, packets, name: None, any_of: Vec::new() };
-    let (services, failing) = (asked.services, asked.failing);
+    let (services, failing, spared) = (asked.services, asked.failing, asked.spared);
     let lists = without_twice(view, &from);
     let together = if Fault::takes_few_together() { 3 } else { TOGETHER };
     let lists: Vec<&[Sender]> = lists.iter().flat_map(|list| list.chunks(together)).collect();
@@ -250,7 +259,12 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     }
     let inside = |from: &&[Sender]| {
         let packets = from_interfaces(view, from, &reached, services);
-        let start = Start::Interfaces(from.iter().map(|(id, _)| *id).collect());
+        let ids: Vec<Id<Interface>> = from.iter().map(|(id, _)| *id).collect();
+        let packets = spared.map_or_else(|| packets.clone(), |spared| packets.difference(&spared(&ids)));
+        if packets.is_empty() {
+            return (Vec::new(), Vec::new());
+        }
+        let start = Start::Interfaces(ids);
         let answered = walk_ends(view, &question(start, packets), left_out.clone());
         let mut holders: Vec<(crate::address::Range, u32)> = Vec::new();
         for (id, node) in *from {
@@ -367,7 +381,13 @@ impl Sweep {
             let works = part.judged.verdict <= Verdict::Conditional;
             let trails = if works { labels.trails_that_work(part.label) } else { Vec::new() };
             let mut ends: Vec<u32> = Vec::new();
-            let mut fate = Fate { judged: part.judged.clone(), firewalls: Vec::new(), without: false, ended_at: None };
+            let mut fate = Fate {
+                judged: part.judged.clone(),
+                firewalls: Vec::new(),
+                without: false,
+                certain: labels.is_certain(part.label),
+                ended_at: None,
+            };
             for trail in trails {
                 let steps = labels.steps(trail);
                 let mut none = true;

@@ -341,9 +341,22 @@ fn marked(view: &View<'_>, of: &[Id<Interface>]) -> FxHashMap<IpAddr, Vec<u32>> 
     found
 }
 
-/// Every set of addresses that something in the estate asks about. Named peers reach whole networks or nothing of them, so they
-/// are read as if they reached all.
+/// Every set of addresses that tells packets apart: what something asks about, and what single things hold.
 fn marks(view: &View<'_>) -> Vec<Addresses> {
+    let estate = view.estate;
+    let mut sets: FxHashSet<Addresses> = asked_about(view).into_iter().collect();
+    sets.extend(estate.firewalls.items().iter().map(|firewall| firewall.addresses.clone()));
+    let doors = estate.services.items().iter().filter_map(|service| service.public_door.as_ref());
+    sets.extend(doors.map(|door| door.addresses.clone()));
+    sets.extend(singles(view).into_iter().map(Addresses::single));
+    let mut sets: Vec<Addresses> = sets.into_iter().collect();
+    sets.retain(|set| !set.is_empty());
+    sets
+}
+
+/// Every set of addresses that something in the estate asks about, whoever holds them. Named peers reach whole networks or nothing of
+/// them, so they are read as if they reached all.
+pub(crate) fn asked_about(view: &View<'_>) -> FxHashSet<Addresses> {
     let estate = view.estate;
     let mut sets: FxHashSet<Addresses> = FxHashSet::default();
     let mut peers: FxHashSet<&Peer> = FxHashSet::default();
@@ -359,14 +372,9 @@ fn marks(view: &View<'_>) -> Vec<Addresses> {
             peers.extend(translation.sources.iter().flatten().chain(translation.destinations.iter().flatten()));
         }
         destinations.extend(firewall.routes.iter().flatten().flat_map(|route| &route.destinations));
-        sets.insert(firewall.addresses.clone());
     }
-    for service in estate.services.items() {
-        if let Some(door) = &service.public_door {
-            peers.extend(door.allowed.iter().flatten());
-            sets.insert(door.addresses.clone());
-        }
-    }
+    let doors = estate.services.items().iter().filter_map(|service| service.public_door.as_ref());
+    peers.extend(doors.flat_map(|door| door.allowed.iter().flatten()));
     for peer in peers {
         let matched = view.peer(peer, None);
         sets.insert(matched.sure);
@@ -413,8 +421,5 @@ fn marks(view: &View<'_>) -> Vec<Addresses> {
         sets.insert([pair[0]].into_iter().collect());
         sets.insert([pair[1]].into_iter().collect());
     }
-    sets.extend(singles(view).into_iter().map(Addresses::single));
-    let mut sets: Vec<Addresses> = sets.into_iter().collect();
-    sets.retain(|set| !set.is_empty());
     sets
 }

@@ -94,7 +94,7 @@ impl PublicIndex {
     }
 }
 
-fn internet_gateway(view: &View<'_>, network: Id<Network>) -> Option<Id<Gateway>> {
+pub(super) fn internet_gateway(view: &View<'_>, network: Id<Network>) -> Option<Id<Gateway>> {
     let fits = |gateway: &Gateway| {
         gateway.network == network && matches!(gateway.kind, GatewayKind::Internet { attached: true, .. })
     };

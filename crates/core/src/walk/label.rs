@@ -208,6 +208,11 @@ impl Labels {
         self.add_leaf(Leaf { verdict, trail, back: None })
     }
 
+    /// Whether nature has no choice, and nothing is in doubt.
+    pub(crate) fn is_certain(&self, label: Label) -> bool {
+        self.leaf_of(label).is_some()
+    }
+
     pub(super) fn leaf_of(&self, label: Label) -> Option<&Leaf> {
         match self.tree(label) {
             Tree::Leaf(leaf) => Some(leaf),

@@ -14,6 +14,7 @@
 
 pub(crate) mod alike;
 mod device;
+mod direct;
 mod edge;
 mod label;
 mod many;
@@ -23,6 +24,7 @@ mod step;
 mod way;
 
 pub use device::Entry;
+pub(crate) use direct::Direct;
 pub use label::{Back, Choice, Condition, Judged, Label, Labels, Leaf, Tree, Verdict};
 pub use many::MANY;
 pub(crate) use policy::{name_fits, policy_order};

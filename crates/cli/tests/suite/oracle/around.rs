@@ -5,11 +5,13 @@ use super::agreement::load;
 use super::topology::estate;
 use fastrand::Rng;
 use heronshale_core::address::Addresses;
+use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::finding::{Finding, findings};
 use heronshale_core::model::{Estate, Id, Interface};
 use heronshale_core::packet::{Intervals, Packet, PacketSet, service};
 use heronshale_core::view::View;
 use heronshale_core::walk::{Asked, Spot, Start, Tell, Verdict, What, Why, walk};
+use serde_json::json;
 use std::collections::BTreeSet;
 use std::net::{IpAddr, SocketAddr};
 
@@ -135,6 +137,61 @@ fn what_gets_around_and_what_comes_back_elsewhere_is_proven_by_its_packet_and_co
         }
     }
     assert!(around > 60 && elsewhere_told > 40 && pairs > 40, "{around} {elsewhere_told} {pairs}");
+}
+
+/// Two networks with global IPv6, one of which answers by the gateway of a third.
+#[test]
+fn replies_by_the_gateway_of_another_network_are_found() {
+    let network = |name: &str, at: u32, hop: &str| json!({ "id": name, "blocks": [format!("2001:db8:{at}::/48")], "main_table": format!("to-{hop}") });
+    let table = |network: &str, hop: &str| {
+        let name = hop.split_once(':').map_or(hop, |(_, name)| name);
+        json!({ "id": format!("to-{name}"), "network": network, "routes": [{ "to": "::/0", "next_hop": hop }] })
+    };
+    let gateway = |name: &str| json!({ "id": format!("w-{name}"), "kind": "internet", "network": name });
+    let subnet = |name: &str, at: u32| json!({ "id": format!("s-{name}"), "network": name, "blocks": format!("2001:db8:{at}:1::/64") });
+    let card = |name: &str, at: u32| json!({ "id": format!("i-{name}"), "subnet": format!("s-{name}"), "addresses": format!("2001:db8:{at}:1::5") });
+    let link = |name: &str| json!({ "id": name, "to": format!("network:{name}"), "reads": "all" });
+    let json = json!({
+        "format": "heronshale-snapshot", "version": 1,
+        "networks": [network("quay", 1, "w-quay"), network("yard", 2, "ring"), network("mole", 3, "w-mole")],
+        "route_tables": [table("quay", "gateway:w-quay"), table("yard", "hub:ring"), table("mole", "gateway:w-mole")],
+        "gateways": [gateway("quay"), gateway("yard"), gateway("mole")],
+        "subnets": [subnet("quay", 1), subnet("yard", 2)], "interfaces": [card("quay", 1), card("yard", 2)],
+        "hubs": [{ "id": "ring", "domains": [{ "id": "all", "routes": [{ "to": "::/0", "next_hop": "link:mole" }] }],
+            "links": [link("yard"), link("mole")] }],
+    });
+    let built = load(&json);
+    let view = View::new(&built, None);
+    let told = || findings(&view).into_iter().filter(|one| one.kind == "reply-elsewhere").count();
+    assert!(told() > 0 && told() == with_fault(Fault::DirectSaysNothing, told));
+    assert!(with_fault(Fault::DirectByAnyGateway, told) < told());
+}
+
+/// Findings about replies of one estate, with what is known to need no question and without.
+fn replies(seed: u64, fault: Option<Fault>) -> Vec<Finding> {
+    let json = estate(&mut Rng::with_seed(seed));
+    let built = load(&json);
+    let view = View::new(&built, None);
+    let mut all = match fault {
+        Some(fault) => with_fault(fault, || findings(&view)),
+        None => findings(&view),
+    };
+    all.retain(|finding| finding.kind == "reply-elsewhere");
+    all
+}
+
+#[test]
+fn what_need_not_be_asked_about_replies_changes_no_finding() {
+    let mut told = 0;
+    for seed in 1_000..1_400 {
+        let (some, all) = (replies(seed, None), replies(seed, Some(Fault::DirectSaysNothing)));
+        assert_eq!(some, all, "seed {seed}");
+        told += all.len();
+    }
+    assert!(told > 100, "{told}");
+    for fault in [Fault::DirectForgetsReplies, Fault::DirectForgetsSteering, Fault::TransitIsClean] {
+        assert!((0..2_000).any(|seed| replies(seed, Some(fault)) != replies(seed, None)), "not caught: {fault:?}");
+    }
 }
 
 #[test]

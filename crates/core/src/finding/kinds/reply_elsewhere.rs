@@ -7,10 +7,10 @@ use crate::model::{
     Action, Estate, Filter, FilterKind, Gateway, GatewayKind, Id, Interface, InternetTraffic, Lack, Network, NoGroup,
     Reference, RouteDestination,
 };
-use crate::packet::Packet;
-use crate::sweep::{From, Node, Sweep, Sweeping, sent, sweep};
+use crate::packet::{Packet, PacketSet};
+use crate::sweep::{From, Node, Spared, Sweep, Sweeping, Transit, sent, sweep};
 use crate::view::View;
-use crate::walk::{Asked, Spot, Start, Verdict, What, Why, alike, walk_ends};
+use crate::walk::{Asked, Direct, Spot, Start, Verdict, What, Why, alike, walk_ends};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 pub(crate) const KIND: Kind = Kind {
@@ -165,6 +165,52 @@ fn networks_routed_within(estate: &Estate) -> FxHashSet<Id<Network>> {
     within.map(|(network, _)| network).collect()
 }
 
+/// All connections of the estate on one port, less those of which it is known that no device sees only half of them.
+fn all_there_and_back(routes: &View<'_>) -> Vec<Sweep> {
+    let estate = routes.estate;
+    let web = [crate::path::tcp(443)];
+    let ports = &routes.settings(None).client_ports;
+    let own = |ids: &[Id<Interface>]| -> Addresses {
+        ids.iter().flat_map(|id| estate.interfaces[*id].addresses.ranges()).collect()
+    };
+    let all = PacketSet::full();
+    // A device's interfaces are no ends, unless their address is a name of something else.
+    let roles = crate::walk::roles(routes);
+    let is_part = |id: &Id<Interface>| roles.contains_key(id) || estate.interfaces[*id].forwards;
+    let fronts = estate.balancers.items().iter().flat_map(|balancer| &balancer.front_ends);
+    let names: Addresses = fronts.map(|front| front.address).collect::<Addresses>().union(routes.public());
+    let names = names.union(routes.held_by_several());
+    let parts = own(&estate.interfaces.ids().filter(is_part).collect::<Vec<_>>()).difference(&names);
+    let direct = Direct::new(routes);
+    let transit = Transit::new(routes, |from, to| sent(from, to, &web, ports));
+    let between = |from: &Addresses, to: &Addresses| all.between(Some(from), Some(to));
+    let spared = |ids: &[Id<Interface>]| {
+        let subnets = ids.iter().map(|id| estate.interfaces[*id].subnet);
+        let near = direct.as_ref().map_or_else(PacketSet::empty, |direct| direct.packets(subnets));
+        let public = transit.as_ref().map_or_else(|| parts.clone(), |transit| parts.union(transit.public()));
+        let devices: Vec<Id<Interface>> = ids.iter().copied().filter(is_part).collect();
+        let of_devices = all.between(Some(&own(&devices)), None);
+        near.union(&between(&own(ids), &public)).union(&of_devices)
+    };
+    let asked = |from: From<'_>, spared: Spared<'_>| {
+        let (spared, apart) = (Some(spared), |_| 0);
+        sweep(routes, &Sweeping { from, to: None, services: &web, failing: true, spared, apart: &apart })
+    };
+    let mut sweeps = vec![asked(From::Everywhere, &spared)];
+    if let Some(transit) = &transit {
+        let unclean: FxHashSet<Id<Interface>> = Transit::unclean_senders(&sweeps[0]).into_iter().collect();
+        if !unclean.is_empty() || !transit.unclean().is_empty() {
+            let everybody: Vec<Id<Interface>> = estate.interfaces.ids().collect();
+            sweeps.push(asked(From::Interfaces(&everybody), &|ids: &[Id<Interface>]| {
+                let some: Vec<Id<Interface>> = ids.iter().copied().filter(|id| unclean.contains(id)).collect();
+                let wanted = between(&own(ids), transit.unclean());
+                all.difference(&wanted.union(&between(&own(&some), transit.public())))
+            }));
+        }
+    }
+    sweeps
+}
+
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let (view, estate) = (context.view, context.view.estate);
     let leads_elsewhere = |gateway: &Gateway| {
@@ -183,10 +229,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let mut bare = without_filters(estate);
     let others = thin(&mut bare, view.at);
     let routes = View::new(&bare, view.at);
-    let web = [crate::path::tcp(443)];
-    let apart = |_| 0;
-    let asked = Sweeping { from: From::Everywhere, to: None, services: &web, failing: true, apart: &apart };
-    let found = sweep(&routes, &asked);
+    let sweeps = all_there_and_back(&routes);
     // By sides and device: who sends, who receives.
     type Ends = (Vec<Id<Interface>>, Vec<Id<Interface>>);
     let mut groups: Vec<((Side, Side, Spot), Ends)> = Vec::new();
@@ -196,7 +239,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         Node::Interfaces(all) => !all.iter().all(|id| devices.contains_key(id) || estate.interfaces[*id].forwards),
         _ => true,
     };
-    for row in &found.rows {
+    for (found, row) in sweeps.iter().flat_map(|found| found.rows.iter().map(move |row| (found, row))) {
         let fate = &found.fates[row.fate as usize];
         let Some(ended) = fate.ended_at.filter(|ended| ended.other_way) else { continue };
         if fate.judged.verdict != Verdict::ReplyLost {
