@@ -8,10 +8,9 @@
 mod estates;
 
 use heronshale_core::answer::{Matrix, ReachAsked, SegmentBy, audit, path_answer, reach_answer};
-use heronshale_core::effective::{Class, classes, effective};
+use heronshale_core::effective::{Class, classes, effective_both, passing_both};
 use heronshale_core::ends::End;
 use heronshale_core::finding::CATALOGUE;
-use heronshale_core::model::Direction;
 use heronshale_core::path::{Connection, Goal, question};
 use heronshale_core::view::View;
 use heronshale_intake::load_texts;
@@ -19,6 +18,10 @@ use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::time::Instant;
+
+/// The allocator of the program.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 const ROUNDS: usize = 7;
 
@@ -180,30 +183,46 @@ fn sweeps() {
     }
 }
 
-/// The whole estate: reading against plain owned structs (F), effective rules of all classes, and the audit.
+/// The whole estate: reading against plain owned structs (F); of all classes the exact sets that get through and back, both ways,
+/// and the effective rules as lists to be read; and the audit.
 fn estates(most: usize) {
     println!(
-        "{:>10} {:>8} {:>8} {:>8} {:>14} {:>15} {:>11} {:>10} {:>9}",
-        "interfaces", "MB", "classes", "F, s", "read / F", "effective / F", "audit / F", "findings", "kinds"
+        "{:>10} {:>8} {:>8} {:>8} {:>10} {:>10} {:>14} {:>10} {:>10} {:>9}",
+        "interfaces",
+        "MB",
+        "classes",
+        "F, s",
+        "read / F",
+        "sets / F",
+        "effective / F",
+        "audit / F",
+        "findings",
+        "kinds"
     );
     for interfaces in [1_000, 10_000, 100_000].into_iter().filter(|interfaces| *interfaces <= most) {
         let text = estates::estate(interfaces);
         let mut files = vec![("bench.json", &*text)];
         files.extend(estates::FERRIES);
-        let mut rounds: [Vec<f64>; 4] = Default::default();
+        let mut rounds: [Vec<f64>; 5] = Default::default();
         let mut classes_found = 0;
         let mut kinds = BTreeMap::new();
         for _ in 0..if interfaces > 1_000 { 3 } else { ROUNDS } {
             rounds[0].push(seconds(|| serde_json::from_str::<estates::Plain>(&text).unwrap()));
             rounds[1].push(seconds(|| load_texts(&files).unwrap()));
             let snapshot = load_texts(&files).unwrap();
+            rounds[4].push(seconds(|| {
+                let view = View::new(&snapshot.estate, None);
+                let both = |class: &Class| {
+                    passing_both(&view, class.representative(), [None, None]).map(|passing| passing.works.is_empty())
+                };
+                classes(&view).iter().map(both).collect::<Vec<_>>()
+            }));
             rounds[2].push(seconds(|| {
                 let view = View::new(&snapshot.estate, None);
                 let all = classes(&view);
                 classes_found = all.len();
                 let both = |class: &Class| {
-                    [Direction::In, Direction::Out]
-                        .map(|direction| effective(&view, class.representative(), direction, None).admitted.len())
+                    effective_both(&view, class.representative(), [None, None]).map(|side| side.admitted.len())
                 };
                 all.iter().map(both).collect::<Vec<_>>()
             }));
@@ -214,11 +233,12 @@ fn estates(most: usize) {
             }));
         }
         let runs = rounds[0].len();
-        let [plain, read, effective, audit] = rounds.map(median);
+        let [plain, read, effective, audit, sets] = rounds.map(median);
         let size = text.len() as f64 / 1e6;
         println!(
-            "{interfaces:>10} {size:>8.1} {classes_found:>8} {plain:>8.3} {:>14.2} {:>15.2} {:>11.2} {:>10} {:>5}/{}",
+            "{interfaces:>10} {size:>8.1} {classes_found:>8} {plain:>8.3} {:>10.2} {:>10.2} {:>14.2} {:>10.2} {:>10} {:>5}/{}",
             read / plain,
+            (read + sets) / plain,
             (read + effective) / plain,
             (read + audit) / plain,
             kinds.values().sum::<usize>() / runs,

@@ -181,15 +181,32 @@ pub(crate) fn domain(view: &View<'_>, interface: Id<Interface>, direction: Direc
 
 /// The effective rules of an interface in one direction, of all packets or of those in `asked`.
 pub fn effective(view: &View<'_>, interface: Id<Interface>, direction: Direction, asked: Option<&PacketSet>) -> Side {
-    let forward = chain(view, interface, direction);
-    let backward = chain(view, interface, direction.opposite());
+    let [forward, backward] = [direction, direction.opposite()].map(|direction| chain(view, interface, direction));
+    side_by(view, interface, &forward, &backward, asked)
+}
+
+/// The effective rules of an interface: received, and sent.
+pub fn effective_both(view: &View<'_>, interface: Id<Interface>, asked: [Option<&PacketSet>; 2]) -> [Side; 2] {
+    let [received, sent] = Direction::BOTH.map(|direction| chain(view, interface, direction));
+    let [of_received, of_sent] = asked;
+    [side_by(view, interface, &received, &sent, of_received), side_by(view, interface, &sent, &received, of_sent)]
+}
+
+fn side_by(
+    view: &View<'_>,
+    interface: Id<Interface>,
+    forward: &Chain,
+    backward: &Chain,
+    asked: Option<&PacketSet>,
+) -> Side {
+    let direction = forward.direction;
     let mut domain = domain(view, interface, direction);
     if let Some(asked) = asked {
         domain = domain.intersection(asked);
     }
     let client_ports = &view.settings(view.estate.network_of(interface)).client_ports;
     let ways = forward.ways(&domain);
-    let replies = Replies::new(&backward, client_ports);
+    let replies = Replies::new(backward, client_ports);
     let mut side = Side {
         direction,
         stages: forward.stages.iter().map(|stage| (stage.kind, stage.filters.clone())).collect(),
@@ -206,7 +223,7 @@ pub fn effective(view: &View<'_>, interface: Id<Interface>, direction: Direction
             refused.push((way, set));
         } else if way.passes() {
             side.admitted_set = side.admitted_set.union(&set);
-            passed.extend(replies.of(&forward, way, &set).into_iter().map(|(reply, set)| Part { way, reply, set }));
+            passed.extend(replies.of(forward, way, &set).into_iter().map(|(reply, set)| Part { way, reply, set }));
         } else {
             side.unknown_set = side.unknown_set.union(&set);
             open.push(Part { way, reply: Reply::Passes, set });
@@ -245,17 +262,27 @@ pub struct Passing {
 /// What the stages of an interface let through in one direction.
 pub fn passing(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> Passing {
     let [forward, backward] = [direction, direction.opposite()].map(|direction| chain(view, interface, direction));
-    passing_by(view, interface, &forward, &backward)
+    passing_by(view, interface, &forward, &backward, None)
 }
 
-/// What the stages of an interface let through: received, and sent.
-pub fn passing_both(view: &View<'_>, interface: Id<Interface>) -> [Passing; 2] {
+/// What the stages of an interface let through, of all packets or of those that are asked: received, and sent.
+pub fn passing_both(view: &View<'_>, interface: Id<Interface>, asked: [Option<&PacketSet>; 2]) -> [Passing; 2] {
     let [received, sent] = Direction::BOTH.map(|direction| chain(view, interface, direction));
-    [(&received, &sent), (&sent, &received)].map(|(forward, backward)| passing_by(view, interface, forward, backward))
+    let [of_received, of_sent] = asked;
+    [passing_by(view, interface, &received, &sent, of_received), passing_by(view, interface, &sent, &received, of_sent)]
 }
 
-fn passing_by(view: &View<'_>, interface: Id<Interface>, forward: &Chain, backward: &Chain) -> Passing {
-    let domain = domain(view, interface, forward.direction);
+fn passing_by(
+    view: &View<'_>,
+    interface: Id<Interface>,
+    forward: &Chain,
+    backward: &Chain,
+    asked: Option<&PacketSet>,
+) -> Passing {
+    let mut domain = domain(view, interface, forward.direction);
+    if let Some(asked) = asked {
+        domain = domain.intersection(asked);
+    }
     let client_ports = &view.settings(view.estate.network_of(interface)).client_ports;
     let ways = forward.ways(&domain);
     let replies = Replies::new(backward, client_ports);

@@ -8,7 +8,7 @@ pub use crate::effective::DeniedBy;
 use crate::effective::{Class, classes, domain, filters_at, passing_both};
 use crate::ends::asked_packets;
 use crate::model::{Direction, Filter, Id, Interface, Lack, Network, Reference, RuleId};
-use crate::packet::{Packet, PacketSet};
+use crate::packet::{Intervals, Packet, PacketSet, service};
 use crate::stage::{By, policies_at, rule_match};
 use crate::view::View;
 use rayon::prelude::*;
@@ -63,22 +63,15 @@ fn of_class(view: &View<'_>, class: &Class, useful: impl Fn(&RuleId) -> bool) ->
         }
         return told;
     }
-    // Where every rule is known to be of use, nothing is asked.
-    let open = |direction: Direction, filter: &Id<Filter>| {
-        let count = u32::try_from(view.estate.filters[*filter].rules(direction).len()).unwrap_or(u32::MAX);
-        let mut rules = (0..count).map(|index| RuleId { filter: *filter, direction, index });
-        rules.any(|id| {
-            let rule = view.estate.rule(id);
-            rule.action.admits() && view.in_force(rule) && !useful(&id)
-        })
-    };
-    let filters = filters_at(view, interface);
-    if !filters.iter().any(|filter| Direction::BOTH.into_iter().any(|direction| open(direction, filter))) {
+    let (shown, all) = of_use(view, interface, &useful);
+    told.extend(shown.iter().map(|id| (*id, None)));
+    if all {
         return told;
     }
+    let useful = |id: &RuleId| useful(id) || shown.contains(id);
     let own = &view.estate.interfaces[interface].addresses;
     let home = |direction: Direction| asked_packets(direction.opposite(), own, &[]);
-    let both = passing_both(view, interface);
+    let both = passing_both(view, interface, [None, None]);
     for (direction, passing, opposite) in [(Direction::In, &both[0], &both[1]), (Direction::Out, &both[1], &both[0])] {
         for stage in &passing.stages {
             for filter in &stage.filters {
@@ -115,6 +108,59 @@ fn of_class(view: &View<'_>, class: &Class, useful: impl Fn(&RuleId) -> bool) ->
         }
     }
     told
+}
+
+/// Rules that are of use by one packet, which gets through, and back; and whether no other is left of those that admit something at
+/// an interface.
+fn of_use(view: &View<'_>, interface: Id<Interface>, known: impl Fn(&RuleId) -> bool) -> (Vec<RuleId>, bool) {
+    let network = view.estate.network_of(interface);
+    let domains = Direction::BOTH.map(|direction| domain(view, interface, direction));
+    let ports = &view.settings(network).client_ports;
+    let mut asked = Direction::BOTH.map(|_| Vec::new());
+    let mut open: Vec<(RuleId, usize, Packet)> = Vec::new();
+    for filter in filters_at(view, interface) {
+        for (at, direction) in Direction::BOTH.into_iter().enumerate() {
+            let count = u32::try_from(view.estate.filters[filter].rules(direction).len()).unwrap_or(u32::MAX);
+            for id in (0..count).map(|index| RuleId { filter, direction, index }) {
+                let rule = view.estate.rule(id);
+                if rule.action.admits()
+                    && view.in_force(rule)
+                    && !known(&id)
+                    && let Some(packet) = example(&matched(view, id, network).intersection(&domains[at]), ports)
+                {
+                    asked[at].push(PacketSet::single(&packet));
+                    open.push((id, at, packet));
+                }
+            }
+        }
+    }
+    if open.is_empty() {
+        return (Vec::new(), true);
+    }
+    let asked = asked.map(PacketSet::union_all);
+    let some = passing_both(view, interface, [Some(&asked[0]), Some(&asked[1])]);
+    let by_itself = |id: RuleId, at: usize, packet: &Packet| {
+        let stage = some[at].stages.iter().find(|stage| stage.filters.contains(&id.filter));
+        let union = view.estate.filters[id.filter].is_union();
+        stage.and_then(|stage| stage.map.get(packet)).is_some_and(|judgement| union || judgement.by == By::Rule(id))
+    };
+    // What becomes of replies is said for client ports.
+    let usual =
+        |packet: &Packet| !service::has_ports(packet.protocol()) || ports.contains(u128::from(packet.source_port));
+    let works = |(id, at, packet): &&(RuleId, usize, Packet)| {
+        usual(packet) && some[*at].works.contains(packet) && by_itself(*id, *at, packet)
+    };
+    let shown: Vec<RuleId> = open.iter().filter(works).map(|(id, ..)| *id).collect();
+    let all = shown.len() == open.len();
+    (shown, all)
+}
+
+/// One of some packets, from a client port if any is.
+fn example(packets: &PacketSet, client_ports: &Intervals) -> Option<Packet> {
+    let lowest = packets.lowest()?;
+    let from_client = client_ports.first().and_then(|port| u16::try_from(port).ok());
+    let other = from_client.map(|source_port| Packet { source_port, ..lowest });
+    Some(other.filter(|packet| packets.contains(packet)).unwrap_or(lowest))
 }
 
 /// Whether an interface has no other stage than union groups of its own, all of which are known and keep all states.

@@ -83,6 +83,7 @@ pub struct View<'e> {
     stage_classes: OnceLock<Vec<u32>>,
     class_numbers: OnceLock<Vec<u32>>,
     held_by_several: OnceLock<Addresses>,
+    held_by_others: OnceLock<Addresses>,
     named_peers: RwLock<NamedPeers>,
 }
 
@@ -129,6 +130,7 @@ impl<'e> View<'e> {
             stage_classes: OnceLock::new(),
             class_numbers: OnceLock::new(),
             held_by_several: OnceLock::new(),
+            held_by_others: OnceLock::new(),
             named_peers: RwLock::default(),
         };
         view.index_interfaces();
@@ -197,6 +199,17 @@ impl<'e> View<'e> {
     /// What [`crate::walk::held_by_several`] says, once for all that ask.
     pub(crate) fn held_by_several(&self) -> &Addresses {
         self.held_by_several.get_or_init(|| crate::walk::held_by_several(self))
+    }
+
+    /// The addresses of interfaces other than firewalls', and what sites hold.
+    pub(crate) fn held_by_others(&self) -> &Addresses {
+        self.held_by_others.get_or_init(|| {
+            let legs = self.estate.firewalls.items().iter().flat_map(|firewall| &firewall.legs);
+            let legs: FxHashSet<Id<Interface>> = legs.map(|leg| leg.interface).collect();
+            let own = self.estate.interfaces.iter().filter(|(id, _)| !legs.contains(id));
+            let sites = self.estate.sites.items().iter().flat_map(|site| site.holds.ranges());
+            own.flat_map(|(_, item)| item.addresses.ranges()).chain(sites).collect()
+        })
     }
 
     /// The peer `internet`: public space less the blocks of networks and what sites hold.
@@ -407,7 +420,10 @@ impl<'e> View<'e> {
 
     /// The addresses that any of some peers stands for.
     pub(crate) fn peers(&self, peers: &[Peer], from: Option<Id<Network>>) -> Matched {
-        peers.iter().fold(Matched::default(), |sum, peer| sum.union(&self.peer(peer, from)))
+        match peers {
+            [one] => self.peer(one, from),
+            all => all.iter().fold(Matched::default(), |sum, peer| sum.union(&self.peer(peer, from))),
+        }
     }
 
     /// The other side of a rule: its peers less its exceptions.

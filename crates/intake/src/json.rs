@@ -78,30 +78,29 @@ impl<'t> Reader<'t> {
 
     /// The next key of an object with its span, or the object's end.
     fn key(&mut self, first: bool) -> Result<Option<Node<'t>>, Problem> {
+        let before = self.jiter.current_index();
         let found = if first { self.jiter.next_object() } else { self.jiter.next_key() };
-        let owned = match found {
+        let decoded = match found {
             Ok(None) => return Ok(None),
-            Ok(Some(key)) => key.to_owned(),
+            Ok(Some(key)) => key.len(),
             Err(error) => return Err(self.fail(&error)),
         };
-        // The parser stands behind the colon: the key's closing quote is the last one before it.
-        let after = self.jiter.current_index();
-        let close = self.text[..after].rfind('"').unwrap_or(after);
-        let open = close.saturating_sub(self.written_length(close, &owned) + 1);
-        let value = Value::Scalar(Scalar::Text, Cow::Owned(owned));
-        Ok(Some(Node { span: span(self.file, open, close + 1), value }))
-    }
-
-    /// How many bytes the key before `close` takes as written: its own, unless it has escapes.
-    fn written_length(&self, close: usize, decoded: &str) -> usize {
-        let plain = close.checked_sub(decoded.len()).is_some_and(|from| self.text.get(from..close) == Some(decoded));
-        if plain {
-            return decoded.len();
-        }
+        // Before a key there are only white space, a comma and the object's beginning.
         let bytes = self.text.as_bytes();
-        let quote =
-            |at: &usize| bytes[*at] == b'"' && bytes[..*at].iter().rev().take_while(|b| **b == b'\\').count() % 2 == 0;
-        (0..close).rev().find(quote).map_or(0, |open| close - open - 1)
+        let open = before + bytes[before..].iter().position(|byte| *byte == b'"').unwrap_or(0);
+        let written = self.text.get(open + 1..open + 1 + decoded).filter(|raw| !raw.contains('\\'));
+        let (text, close) = match written {
+            Some(raw) => (Cow::Borrowed(raw), open + 1 + decoded),
+            None => {
+                let quoted = |at: &usize| bytes[*at] == b'"';
+                let escapes = |at: usize| bytes[..at].iter().rev().take_while(|byte| **byte == b'\\').count();
+                let mut quotes = (open + 1..bytes.len()).filter(quoted).filter(|at| escapes(*at).is_multiple_of(2));
+                let close = quotes.next().unwrap_or(open);
+                let text: String = serde_json::from_str(&self.text[open..=close]).unwrap_or_default();
+                (Cow::Owned(text), close)
+            }
+        };
+        Ok(Some(Node { span: span(self.file, open, close + 1), value: Value::Scalar(Scalar::Text, text) }))
     }
 
     fn value(&mut self, peek: Peek, depth: usize) -> Result<Node<'t>, Problem> {

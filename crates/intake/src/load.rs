@@ -197,7 +197,10 @@ impl Loader {
                 return;
             }
         };
-        let body = text.strip_prefix('\u{feff}').map_or_else(|| text.clone(), |rest| format!("   {rest}"));
+        let body = match text.strip_prefix('\u{feff}') {
+            Some(rest) => format!("   {rest}"),
+            None => text,
+        };
         let is_json = match name.rsplit('.').next() {
             Some("json") => true,
             Some("yaml" | "yml") => false,

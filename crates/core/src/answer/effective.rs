@@ -2,7 +2,7 @@
 
 use super::{Decided, InterfaceFact, decided, interface_fact, rules_in_force};
 use crate::describe::{Symbols, Traffic, ports_text, symbols_of, traffic};
-use crate::effective::{Class, Listed, Reply, Side, effective};
+use crate::effective::{Class, Listed, Reply, Side, effective_both};
 use crate::faults::{carried, under};
 use crate::model::{Direction, Id, RuleId};
 use crate::packet::PacketSet;
@@ -92,11 +92,9 @@ pub struct EntryFact {
 pub fn effective_answer(view: &View<'_>, class: &Class, asked: impl Fn(Direction) -> Option<PacketSet>) -> Effective {
     let interface = class.representative();
     let network = view.estate.network_of(interface);
-    let sides = Direction::BOTH.map(|direction| {
-        let asked = asked(direction);
-        let side = effective(view, interface, direction, asked.as_ref());
-        side_fact(view, &side, network)
-    });
+    let asked = Direction::BOTH.map(asked);
+    let sides = effective_both(view, interface, asked.each_ref().map(Option::as_ref));
+    let sides = sides.map(|side| side_fact(view, &side, network));
     Effective {
         interface: interface_fact(view, interface),
         class: class.members.iter().map(|id| view.estate.interfaces[*id].name.to_string()).collect(),

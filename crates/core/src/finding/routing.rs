@@ -211,13 +211,7 @@ pub(crate) fn down_text(view: &View<'_>, peering: &Peering) -> Option<String> {
 
 /// What of some addresses the estate has: addresses of interfaces other than firewalls', and what sites hold.
 pub(crate) fn held(view: &View<'_>, within: &Addresses) -> Addresses {
-    let estate = view.estate;
-    let legs: Vec<Id<Interface>> =
-        estate.firewalls.items().iter().flat_map(|firewall| &firewall.legs).map(|leg| leg.interface).collect();
-    let own = estate.interfaces.iter().filter(|(id, item)| item.addresses.overlaps(within) && !legs.contains(id));
-    let own: Addresses = own.flat_map(|(_, item)| item.addresses.ranges()).collect();
-    let sites = estate.sites.items().iter().fold(own, |sum, site| sum.union(&site.holds));
-    sites.intersection(within)
+    view.held_by_others().intersection(within)
 }
 
 /// One of some packets, to a port that a reader knows if that is among them.

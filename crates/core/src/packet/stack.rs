@@ -42,6 +42,19 @@ impl Product {
         Self { sides }
     }
 
+    /// All services, sources and destinations of its packets.
+    pub fn extent(&self) -> (Intervals, Addresses, Addresses) {
+        let mut all = (Intervals::empty(), Addresses::empty(), Addresses::empty());
+        for (family, sides) in Family::BOTH.into_iter().zip(&self.sides) {
+            if sides.iter().all(|numbers| !numbers.is_empty()) {
+                let [sources, destinations, services, _] = sides;
+                let of = |numbers: &Intervals| Addresses::from_intervals(family, numbers.clone());
+                all = (all.0.union(services), all.1.union(&of(sources)), all.2.union(&of(destinations)));
+            }
+        }
+        all
+    }
+
     /// The map that gives these packets a label.
     pub fn map<L: Label>(&self, label: L) -> PacketMap<L> {
         let mut map = PacketMap::default();

@@ -1,6 +1,6 @@
 //! Packet sets against brute force: every pair of sets over eight cells, and listings over random sets.
 
-use super::{Intervals, Packet, PacketMap, PacketSet, entries, service};
+use super::{Intervals, Packet, PacketMap, PacketSet, Product, entries, service};
 use crate::address::{Addresses, Family};
 use num_bigint::BigUint;
 
@@ -87,7 +87,7 @@ fn small_universe() -> Vec<Packet> {
 }
 
 /// A random product of the small universe.
-fn random_box(random: &mut fastrand::Rng) -> PacketSet {
+fn random_product(random: &mut fastrand::Rng) -> Product {
     let side = |low: u8, count: u8, random: &mut fastrand::Rng| {
         let first = random.u8(0..count);
         Intervals::span(u128::from(low + first), u128::from(low + random.u8(first..count)))
@@ -104,7 +104,43 @@ fn random_box(random: &mut fastrand::Rng) -> PacketSet {
         ));
     }
     let source_ports = if random.bool() { ports(0, u16::MAX) } else { side(1, 3, random) };
-    PacketSet::fields(&sources, &destinations, |_| services.clone(), &source_ports, ())
+    Product::new(&sources, &destinations, |_| services.clone(), &source_ports)
+}
+
+fn random_box(random: &mut fastrand::Rng) -> PacketSet {
+    random_product(random).map(())
+}
+
+#[test]
+fn the_first_product_that_holds_a_packet_gives_it_its_label() {
+    let mut random = fastrand::Rng::with_seed(11);
+    let (universe, every) = (small_universe(), Addresses::all());
+    let (mut labelled, mut holes) = (0, 0);
+    for _ in 0..400 {
+        let mut layers: Vec<(Product, Option<u8>)> = (0..random.u8(0..9))
+            .map(|label| (random_product(&mut random), random.u8(0..6).checked_sub(1).map(|_| label % 5)))
+            .collect();
+        if random.bool() {
+            let whole = Product::new(&every, &every, service::all, &ports(0, u16::MAX));
+            layers.insert(random.usize(0..=layers.len()), (whole, Some(9)));
+        }
+        let stacked = PacketMap::stacked(&layers);
+        assert!(stacked.check());
+        for packet in &universe {
+            let first = layers.iter().find(|(product, _)| product.map(()).contains(packet));
+            let wanted = first.and_then(|(_, label)| *label);
+            assert_eq!(stacked.get(packet), wanted, "{packet} in {layers:?}");
+            labelled += usize::from(wanted.is_some());
+            holes += usize::from(first.is_some() && wanted.is_none());
+        }
+        // What lies outside of the universe is the same too.
+        let laid = layers.iter().rev().fold(PacketMap::empty(), |below, (product, label)| match label {
+            Some(label) => product.map(*label).overlay(&below),
+            None => below.without(&product.map(())),
+        });
+        assert!(stacked == laid);
+    }
+    assert!(labelled > 10_000 && holes > 1_000, "{labelled} {holes}");
 }
 
 #[test]

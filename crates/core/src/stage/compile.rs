@@ -76,6 +76,16 @@ pub fn rule_match(view: &View<'_>, id: RuleId, network: Option<Id<Network>>) -> 
     reach(view, id, network).matched()
 }
 
+/// All services, sources and destinations of what a rule matches, perhaps or for certain.
+pub(crate) fn rule_extent(
+    view: &View<'_>,
+    id: RuleId,
+    network: Option<Id<Network>>,
+) -> (Intervals, Addresses, Addresses) {
+    let reach = reach(view, id, network);
+    reach.either.as_ref().unwrap_or(&reach.sure).extent()
+}
+
 /// The rules of some filters in the order in which they are tried: those in force, lowest priority first.
 ///
 /// A rule without a priority comes after all that have one; two without are taken as written. Of equal priorities

@@ -8,6 +8,7 @@ mod chain;
 mod compile;
 
 pub use chain::{Chain, Stage, StageKind, Way, Ways, acl_of, chain, own_stages, platform_traffic, policies_at};
+pub(crate) use compile::rule_extent;
 pub use compile::{RuleMatch, in_order, meaning, rule_match};
 
 use crate::model::{Filter, Id, RuleId};

@@ -60,7 +60,9 @@ type Onward = Vec<(Addresses, Next)>;
 /// For each subnet addresses of its plain interfaces, and those of others between which and these no packet and no reply meets a device
 /// that sees only one of the two.
 pub(crate) struct Direct {
-    between: FxHashMap<Id<Subnet>, Vec<(Addresses, Addresses)>>,
+    /// The second is a place in `to`.
+    between: FxHashMap<Id<Subnet>, Vec<(Addresses, usize)>>,
+    to: Vec<Addresses>,
 }
 
 struct Finder<'v, 'e> {
@@ -106,27 +108,79 @@ impl Direct {
                 Some((own, ends[stops[at]].only_by(gate.gateway)))
             })
             .collect();
-        let back = |from: usize, to: usize| has(Fault::DirectForgetsReplies) || !meet[to].overlaps(&held[from].1);
-        let mut between = FxHashMap::default();
-        for from in 0..held.len() {
-            let near = (0..held.len()).filter(|to| back(from, *to)).flat_map(|to| held[to].1.ranges());
-            let near: Addresses = near.collect();
-            let mut all = vec![(held[from].1.clone(), near.difference(&meet[from]).difference(several))];
-            if let Some((own, reach)) = &out[from] {
-                let others = out.iter().flatten().filter(|(other, back)| own.is_subset(back) && other.is_subset(reach));
-                all.push((own.clone(), others.flat_map(|(other, _)| other.ranges()).collect()));
-            }
-            between.insert(held[from].0, all);
+        let mut direct = Self { between: FxHashMap::default(), to: Vec::new() };
+        // Subnets of which the same is true share what they reach.
+        let near = Distinct::new(meet.iter().enumerate());
+        let all_of = |places: &Vec<usize>| places.iter().flat_map(|at| held[*at].1.ranges()).collect::<Addresses>();
+        let members: Vec<Addresses> = near.places.iter().map(all_of).collect();
+        let mut known: FxHashMap<(usize, Vec<usize>), usize> = FxHashMap::default();
+        for (at, (subnet, own)) in held.iter().enumerate() {
+            let back = |kind: &usize| has(Fault::DirectForgetsReplies) || !near.sets[*kind].overlaps(own);
+            let kinds: Vec<usize> = (0..near.sets.len()).filter(back).collect();
+            let kind = near.of[&at];
+            let to = *known.entry((kind, kinds)).or_insert_with_key(|(kind, kinds)| {
+                let all: Addresses = kinds.iter().flat_map(|kind| members[*kind].ranges()).collect();
+                direct.to.push(all.difference(near.sets[*kind]).difference(several));
+                direct.to.len() - 1
+            });
+            direct.between.entry(*subnet).or_default().push((own.clone(), to));
         }
-        Some(Self { between })
+        let gated = |(at, out): (usize, &'_ Option<(Addresses, Addresses)>)| out.as_ref().map(|_| at);
+        let gated: Vec<usize> = out.iter().enumerate().filter_map(gated).collect();
+        let of = |at: &usize| out[*at].as_ref().expect("these leave by a gateway");
+        let by_gateway = Distinct::new(gated.iter().map(|at| (*at, &of(at).1)));
+        let mut known: FxHashMap<(usize, Vec<usize>), usize> = FxHashMap::default();
+        for at in &gated {
+            let (own, reach) = of(at);
+            let kinds: Vec<usize> =
+                (0..by_gateway.sets.len()).filter(|kind| own.is_subset(by_gateway.sets[*kind])).collect();
+            let to = *known.entry((by_gateway.of[at], kinds)).or_insert_with_key(|(_, kinds)| {
+                let others = kinds.iter().flat_map(|kind| &by_gateway.places[*kind]).map(|other| &of(other).0);
+                direct.to.push(others.filter(|other| other.is_subset(reach)).flat_map(Addresses::ranges).collect());
+                direct.to.len() - 1
+            });
+            direct.between.entry(held[*at].0).or_default().push((own.clone(), to));
+        }
+        Some(direct)
     }
 
     /// What interfaces of these subnets send to others without a device between, there or back.
     pub fn packets(&self, subnets: impl Iterator<Item = Id<Subnet>>) -> PacketSet {
         let every = Intervals::span(0, u128::from(u16::MAX));
         let subnets: FxHashSet<Id<Subnet>> = subnets.collect();
-        let known = subnets.iter().filter_map(|subnet| self.between.get(subnet)).flatten();
-        PacketSet::union_all(known.map(|(own, to)| PacketSet::fields(own, to, service::all, &every, ())))
+        let mut from: FxHashMap<usize, Vec<Range>> = FxHashMap::default();
+        for (own, to) in subnets.iter().filter_map(|subnet| self.between.get(subnet)).flatten() {
+            from.entry(*to).or_default().extend(own.ranges());
+        }
+        let one = |(to, from): (usize, Vec<Range>)| {
+            PacketSet::fields(&from.into_iter().collect(), &self.to[to], service::all, &every, ())
+        };
+        PacketSet::union_all(from.into_iter().map(one))
+    }
+}
+
+/// Sets, each once, with the places where it occurs.
+struct Distinct<'s> {
+    sets: Vec<&'s Addresses>,
+    places: Vec<Vec<usize>>,
+    /// For each place the number of its set.
+    of: FxHashMap<usize, usize>,
+}
+
+impl<'s> Distinct<'s> {
+    fn new(all: impl Iterator<Item = (usize, &'s Addresses)>) -> Self {
+        let mut index: FxHashMap<&Addresses, usize> = FxHashMap::default();
+        let mut distinct = Self { sets: Vec::new(), places: Vec::new(), of: FxHashMap::default() };
+        for (place, set) in all {
+            let at = *index.entry(set).or_insert_with(|| {
+                distinct.sets.push(set);
+                distinct.places.push(Vec::new());
+                distinct.sets.len() - 1
+            });
+            distinct.places[at].push(place);
+            distinct.of.insert(place, at);
+        }
+        distinct
     }
 }
 

@@ -5,7 +5,7 @@ use crate::address::Addresses;
 use crate::describe::filter_text;
 use crate::model::{Direction, EqualPriority, Filter, FilterKind, Id, Peer, Reference};
 use crate::packet::{Intervals, PacketMap, PacketSet};
-use crate::stage::{Judgement, Outcome, State, in_order, meaning, rule_match};
+use crate::stage::{Judgement, Outcome, State, in_order, meaning, rule_extent};
 use crate::view::View;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
@@ -80,15 +80,14 @@ fn outline(view: &View<'_>, id: Id<Filter>, direction: Direction) -> Outline {
     if !filter.is_union() {
         return of(&meaning(view, id, direction).select(|judgement| !judgement.outcome.refuses()));
     }
-    let mut sum = Outline::default();
-    for rule in in_order(view, &[id], direction, EqualPriority::Position) {
-        let matched = rule_match(view, rule, None);
-        for set in [matched.sure, matched.maybe] {
-            let one = of(&set);
-            sum = (sum.0.union(&one.0), sum.1.union(&one.1), sum.2.union(&one.2));
-        }
-    }
-    sum
+    let rules = in_order(view, &[id], direction, EqualPriority::Position);
+    let all: Vec<Outline> = rules.into_iter().map(|rule| rule_extent(view, rule, None)).collect();
+    let services = all.iter().flat_map(|one| one.0.spans().iter().copied());
+    (
+        Intervals::from_spans(services),
+        all.iter().flat_map(|one| one.1.ranges()).collect(),
+        all.iter().flat_map(|one| one.2.ranges()).collect(),
+    )
 }
 
 fn tell(context: &Context<'_, '_>, one: Id<Filter>, other: Id<Filter>) -> Draft {
