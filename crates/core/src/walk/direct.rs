@@ -291,7 +291,7 @@ impl<'e> Finder<'_, 'e> {
         self.stops.insert(stop, at);
         self.onward.push(Vec::new());
         let onward = match stop {
-            Stop::Subnet(subnet) => self.from_subnet(subnet),
+            Stop::Subnet(subnet) => self.leaving_subnet(subnet),
             Stop::Main(network) => {
                 let table = self.view.estate.networks[network].main_table.as_ref();
                 self.routed(network, &candidates(self.view, RoutePlace { table, ..RoutePlace::outside(network) }))
@@ -308,7 +308,7 @@ impl<'e> Finder<'_, 'e> {
         at
     }
 
-    fn from_subnet(&self, subnet: Id<Subnet>) -> Onward {
+    fn leaving_subnet(&self, subnet: Id<Subnet>) -> Onward {
         let item = &self.view.estate.subnets[subnet];
         let place: RoutePlace<'e> = RoutePlace::in_subnet(self.view, subnet, None);
         let mut onward = self.routed(item.network, &candidates(self.view, place));
@@ -332,7 +332,7 @@ impl<'e> Finder<'_, 'e> {
                     Some(Reference::Found(other)) => Next::Holder(*other),
                     _ => continue,
                 },
-                Hop::Hub(hub, link) => match self.into_hub(hub, link) {
+                Hop::Hub(hub, link) => match self.entering_hub(hub, link) {
                     Some(next) => next,
                     None => continue,
                 },
@@ -350,7 +350,7 @@ impl<'e> Finder<'_, 'e> {
     }
 
     /// Into a hub by one of its links; none: no domain is read there, and the packets end.
-    fn into_hub(&self, hub: Id<Hub>, link: usize) -> Option<Next> {
+    fn entering_hub(&self, hub: Id<Hub>, link: usize) -> Option<Next> {
         let link = &self.view.estate.hubs[hub].links[link];
         let steered = link.steer_internet.is_some() || link.steer_private.is_some();
         if steered && !has(Fault::DirectForgetsSteering) {
@@ -371,7 +371,7 @@ impl<'e> Finder<'_, 'e> {
                 }
                 LinkEnd::Hub(Reference::Found(other)) => {
                     let back = |to: &LinkEnd| *to == LinkEnd::Hub(Reference::Found(hub));
-                    match link_of(&estate.hubs[*other], back).and_then(|(entry, _)| self.into_hub(*other, entry)) {
+                    match link_of(&estate.hubs[*other], back).and_then(|(entry, _)| self.entering_hub(*other, entry)) {
                         Some(next) => next,
                         None => continue,
                     }

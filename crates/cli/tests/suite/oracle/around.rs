@@ -11,7 +11,7 @@ use heronshale_core::model::{Estate, Id, Interface};
 use heronshale_core::packet::{Intervals, Packet, PacketSet, service};
 use heronshale_core::view::View;
 use heronshale_core::walk::{Asked, Spot, Start, Tell, Verdict, What, Why, walk};
-use serde_json::json;
+use serde_json::{Value, json};
 use std::collections::BTreeSet;
 use std::net::{IpAddr, SocketAddr};
 
@@ -137,6 +137,65 @@ fn what_gets_around_and_what_comes_back_elsewhere_is_proven_by_its_packet_and_co
         }
     }
     assert!(around > 60 && elsewhere_told > 40 && pairs > 40, "{around} {elsewhere_told} {pairs}");
+}
+
+/// Three networks at a hub with a firewall in it: whose private traffic is steered through that, and between which replies go
+/// elsewhere then.
+#[test]
+fn replies_miss_the_firewall_between_those_who_are_steered_and_those_who_are_not() {
+    let names = ["quay", "yard", "mole"];
+    let network = |(at, name): (usize, &&str)| {
+        let block = |at: usize| format!("10.{at}.0.0/16");
+        (
+            json!({ "id": name, "blocks": block(at), "main_table": format!("to-{name}") }),
+            json!({ "id": format!("to-{name}"), "network": name, "routes": [{ "to": "10.0.0.0/8", "next_hop": "hub:ring" }] }),
+            json!({ "id": format!("s-{name}"), "network": name, "blocks": format!("10.{at}.1.0/24") }),
+            json!({ "id": format!("i-{name}"), "subnet": format!("s-{name}"), "addresses": format!("10.{at}.1.5") }),
+        )
+    };
+    let (mut networks, mut tables, mut subnets, mut cards) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    for (network, table, subnet, card) in names.iter().enumerate().map(network) {
+        networks.push(network);
+        tables.push(table);
+        subnets.push(subnet);
+        cards.push(card);
+    }
+    // Who is steered, and between which pairs replies go elsewhere.
+    let cases: [(&[&str], &[&str]); 4] = [
+        (&[], &[]),
+        (&["quay"], &["mole quay", "quay mole", "quay yard", "yard quay"]),
+        (&["quay", "yard"], &["mole quay", "mole yard", "quay mole", "yard mole"]),
+        (&["quay", "yard", "mole"], &[]),
+    ];
+    for (steered, expected) in cases {
+        let link = |name: &&str| {
+            let mut link =
+                json!({ "id": name, "to": format!("network:{name}"), "reads": "all", "announces_into": "all" });
+            if steered.contains(name) {
+                link["steer_private"] = "gate".into();
+            }
+            link
+        };
+        let mut links: Vec<Value> = names.iter().map(link).collect();
+        links.push(json!({ "id": "gate", "to": "firewall:gate", "reads": "all" }));
+        let built = load(&json!({
+            "format": "heronshale-snapshot", "version": 1, "networks": networks, "route_tables": tables, "subnets": subnets, "interfaces": cards,
+            "firewalls": [{ "id": "gate", "hub": "ring", "addresses": "10.90.0.1", "policy": "open" }],
+            "firewall_policies": [{ "id": "open", "rules": [{ "id": "all", "action": "allow" }] }],
+            "hubs": [{ "id": "ring", "domains": [{ "id": "all" }], "links": links }],
+        }));
+        let view = View::new(&built, None);
+        let pair = |finding: &Finding| {
+            let words: Vec<&str> = finding.title.split_whitespace().collect();
+            let after = |word: &str| words[words.iter().position(|one| *one == word).expect("both ends are named") + 2];
+            format!("{} {}", after("from"), after("to"))
+        };
+        for fault in [None, Some(Fault::DirectSaysNothing)] {
+            let told = || findings(&view).iter().filter(|one| one.kind == "reply-elsewhere").map(pair).collect();
+            let told: BTreeSet<String> = fault.map_or_else(told, |fault| with_fault(fault, told));
+            assert_eq!(told.iter().map(String::as_str).collect::<Vec<_>>(), expected, "{steered:?} {fault:?}");
+        }
+    }
 }
 
 /// Two networks with global IPv6, one of which answers by the gateway of a third.

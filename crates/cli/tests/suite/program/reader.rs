@@ -306,3 +306,34 @@ fn every_place_in_an_answer_points_at_what_it_names() {
         assert_eq!(before.last().map(|line| line.trim_end_matches(':')), Some(section.as_str()), "{place}");
     }
 }
+
+/// Keys of JSON as they may be written: what they say, and that an error points at them.
+#[test]
+fn keys_are_read_however_they_are_written_and_told_where_they_stand() {
+    let escaped = |text: &str| text.chars().map(|one| format!("\\u{:04x}", u32::from(one))).collect::<String>();
+    let known = [r"id".to_owned(), escaped("id"), format!("i{}", escaped("d")), format!("{}d", escaped("i"))];
+    for (space, key) in ["", " ", "\n\t "].iter().flat_map(|space| known.iter().map(move |key| (space, key))) {
+        let text = format!(
+            r#"{{"format":"heronshale-snapshot",{space}"version"{space}:1,"networks":[{{{space}"{key}"{space}:{space}"east","blocks":"10.0.0.0/8"}}]}}"#
+        );
+        let read = load_texts(&[("quay.json", &text)]).unwrap_or_else(|error| panic!("{text}: {error:?}"));
+        assert!(read.estate.networks.find("east").is_some(), "{text}");
+    }
+    for key in
+        [r"colour", r#"col\"our"#, r"colo\\ur", r"f\u00e4rg", r"färg", r"\ud83d\ude00", r"😀", r"", r"a\tb", r"quay: {"]
+    {
+        for before in ["", r#""description": "a \"colour\": no key", "#] {
+            let text = format!(
+                r#"{{"format":"heronshale-snapshot","version":1,"networks":[{{"id":"east","blocks":"10.0.0.0/8",{before} "{key}" : 1}}]}}"#
+            );
+            let Err(LoadError::Input { problems, texts }) = load_texts(&[("quay.json", &text)]) else {
+                panic!("{text}")
+            };
+            let [problem] = problems.as_slice() else { panic!("{text}: {problems:?}") };
+            let (from, to) = (problem.span.start as usize, problem.span.end as usize);
+            assert_eq!(&texts[0].text[from..to], format!("\"{key}\""), "{text}");
+            let meant: String = serde_json::from_str(&format!("\"{key}\"")).unwrap();
+            assert!(problem.title.contains(&format!("`{meant}`")), "{text}: {}", problem.title);
+        }
+    }
+}
