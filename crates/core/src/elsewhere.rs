@@ -7,6 +7,7 @@ use crate::binding::depends_on_place;
 pub use crate::effective::DeniedBy;
 use crate::effective::{Class, classes, domain, filters_at, passing_both};
 use crate::ends::asked_packets;
+use crate::faults::{Fault, carried, has, under};
 use crate::model::{Direction, Filter, Id, Interface, Lack, Network, Reference, RuleId};
 use crate::packet::{Intervals, Packet, PacketSet, service};
 use crate::stage::{By, policies_at, rule_match};
@@ -32,9 +33,11 @@ type Told = (RuleId, Option<Denied>);
 pub fn denied_elsewhere(view: &View<'_>) -> Vec<Denied> {
     const BATCH: usize = 512;
     let mut verdicts: BTreeMap<RuleId, Option<Denied>> = BTreeMap::new();
+    let fault = carried();
     for batch in classes(view).chunks(BATCH) {
         let useful = |rule: &RuleId| verdicts.get(rule).is_some_and(Option::is_none);
-        let told: Vec<Vec<Told>> = batch.par_iter().map(|class| of_class(view, class, useful)).collect();
+        let told: Vec<Vec<Told>> =
+            batch.par_iter().map(|class| under(fault, || of_class(view, class, useful))).collect();
         for (rule, denied) in told.into_iter().flatten() {
             let known = verdicts.entry(rule).or_insert_with(|| denied.clone());
             if denied.is_none() {
@@ -114,6 +117,9 @@ fn of_class(view: &View<'_>, class: &Class, useful: impl Fn(&RuleId) -> bool) ->
 /// an interface.
 fn of_use(view: &View<'_>, interface: Id<Interface>, known: impl Fn(&RuleId) -> bool) -> (Vec<RuleId>, bool) {
     let network = view.estate.network_of(interface);
+    if has(Fault::ElsewhereInFull) {
+        return (Vec::new(), false);
+    }
     let domains = Direction::BOTH.map(|direction| domain(view, interface, direction));
     let ports = &view.settings(network).client_ports;
     let mut asked = Direction::BOTH.map(|_| Vec::new());

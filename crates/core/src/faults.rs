@@ -122,6 +122,8 @@ pub enum Fault {
     SweepForgetsWhoIsReached,
     SweepOneOfEachKind,
     SweepWithoutDominators,
+    /// No fault: the stages are asked about the whole of every rule. The answer must mean the same.
+    ElsewhereInFull,
     /// What is joined without a device one way is taken to be so both ways.
     DirectForgetsReplies,
     /// Firewalls to which a hub's link leads packets are forgotten.

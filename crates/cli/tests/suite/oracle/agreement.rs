@@ -3,8 +3,8 @@
 use super::estates::{INTERFACES, estate, packet};
 use super::naive::{Decision, Evaluator, Fate, Packet};
 use fastrand::Rng;
-use heronshale_core::address::{Family, address_of, number_of};
-use heronshale_core::effective::{Listed, Reply, Side, effective};
+use heronshale_core::address::{Addresses, Family, address_of, number_of};
+use heronshale_core::effective::{Listed, Reply, Side, effective, effective_both, passing_both};
 use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::model::{Direction, Estate};
 use heronshale_core::packet::{self as engine, Intervals, PacketSet, service};
@@ -212,4 +212,47 @@ fn every_seeded_fault_is_caught() {
         }
     }
     assert!(missed.is_empty(), "not caught: {missed:?}");
+}
+
+/// Both sides of an interface at once are the two sides alone, and what passes of some packets is what passes of all, of these.
+#[test]
+fn sides_together_are_the_sides_alone_and_parts_are_parts_of_the_whole() {
+    let mut parts = 0;
+    for seed in 0..200 {
+        let mut random = Rng::with_seed(seed);
+        let built = load(&estate(&mut random));
+        let view = View::new(&built, None);
+        for interface in built.interfaces.ids() {
+            let both = effective_both(&view, interface, [None, None]);
+            let passing = passing_both(&view, interface, [None, None]);
+            for (at, direction) in Direction::BOTH.into_iter().enumerate() {
+                let alone = effective(&view, interface, direction, None);
+                let (one, other) = (&both[at], &alone);
+                assert!(one.admitted_set == other.admitted_set && one.unknown_set == other.unknown_set, "seed {seed}");
+                let told = |side: &Side| {
+                    let lists = [&side.admitted, &side.unknown, &side.left];
+                    lists.map(|all| all.iter().map(|one| one.entry.clone()).collect::<Vec<_>>())
+                };
+                assert_eq!(told(one), told(other), "seed {seed}");
+                // Admitted for certain is admitted, whatever becomes of replies; what works may be unknown, and is never refused.
+                let whole = &passing[at];
+                assert!(whole.admitted == alone.admitted_set, "seed {seed}");
+                assert!(whole.works.is_subset(&alone.admitted_set.union(&alone.unknown_set)), "seed {seed}");
+                let refused = PacketSet::union_all(whole.refused.iter().map(|(_, set)| set.clone()));
+                assert!(whole.works.union(&refused) == whole.domain, "seed {seed}");
+                assert!(!whole.works.overlaps(&refused), "seed {seed}");
+                // Of the packets of one service all that is said is said of the whole too.
+                let service = Intervals::span(u128::from(service::code(6, 443)), u128::from(service::code(6, 443)));
+                let every = Intervals::span(0, u128::from(u16::MAX));
+                let all = Addresses::all();
+                let asked = PacketSet::fields(&all, &all, |_| service.clone(), &every, ());
+                let asks = [Some(&asked), Some(&asked)];
+                let part = &passing_both(&view, interface, asks)[at];
+                assert!(part.works == whole.works.intersection(&asked), "seed {seed}");
+                assert!(part.admitted == whole.admitted.intersection(&asked), "seed {seed}");
+                parts += usize::from(!part.works.is_empty());
+            }
+        }
+    }
+    assert!(parts > 500, "{parts}");
 }

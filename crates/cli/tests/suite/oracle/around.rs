@@ -185,13 +185,8 @@ fn replies_miss_the_firewall_between_those_who_are_steered_and_those_who_are_not
             "hubs": [{ "id": "ring", "domains": [{ "id": "all" }], "links": links }],
         }));
         let view = View::new(&built, None);
-        let pair = |finding: &Finding| {
-            let words: Vec<&str> = finding.title.split_whitespace().collect();
-            let after = |word: &str| words[words.iter().position(|one| *one == word).expect("both ends are named") + 2];
-            format!("{} {}", after("from"), after("to"))
-        };
         for fault in [None, Some(Fault::DirectSaysNothing)] {
-            let told = || findings(&view).iter().filter(|one| one.kind == "reply-elsewhere").map(pair).collect();
+            let told = || findings(&view).iter().filter(|one| one.kind == "reply-elsewhere").map(ends_of).collect();
             let told: BTreeSet<String> = fault.map_or_else(told, |fault| with_fault(fault, told));
             assert_eq!(told.iter().map(String::as_str).collect::<Vec<_>>(), expected, "{steered:?} {fault:?}");
         }
@@ -224,6 +219,88 @@ fn replies_by_the_gateway_of_another_network_are_found() {
     let told = || findings(&view).into_iter().filter(|one| one.kind == "reply-elsewhere").count();
     assert!(told() > 0 && told() == with_fault(Fault::DirectSaysNothing, told));
     assert!(with_fault(Fault::DirectByAnyGateway, told) < told());
+}
+
+/// Three networks on the internet, each with a NAT gateway beside its internet gateway, and a public address for its one machine. Who
+/// answers by the NAT gateway, and between which ends replies come to what saw no request then.
+#[test]
+fn replies_by_a_translator_are_found_from_the_internet_and_from_every_network() {
+    let names = ["quay", "yard", "mole"];
+    // Who leads its machine's packets to the NAT gateway, and for whom that is wrong.
+    let cases: [(&[&str], &[&str]); 4] = [
+        (&[], &[]),
+        (&["yard"], &["internet yard", "mole yard", "quay yard"]),
+        (&["quay", "mole"], &["internet mole", "internet quay", "mole quay", "quay mole", "yard mole", "yard quay"]),
+        (
+            &["quay", "yard", "mole"],
+            &[
+                "internet mole",
+                "internet quay",
+                "internet yard",
+                "mole quay",
+                "mole yard",
+                "quay mole",
+                "quay yard",
+                "yard mole",
+                "yard quay",
+            ],
+        ),
+    ];
+    for (translated, expected) in cases {
+        let mut estate = json!({ "format": "heronshale-snapshot", "version": 1 });
+        let mut add = |section: &str, item: Value| match estate[section].as_array_mut() {
+            Some(all) => all.push(item),
+            None => estate[section] = json!([item]),
+        };
+        for (at, name) in names.iter().enumerate() {
+            let by = if translated.contains(name) { "nat" } else { "out" };
+            let table = |kind: &str, hop: &str| {
+                json!({ "id": format!("{kind}-{name}"), "network": name,
+                    "routes": [{ "to": "0.0.0.0/0", "next_hop": format!("gateway:{hop}-{name}") }] })
+            };
+            let subnet = |kind: &str, third: u8, by: &str| {
+                json!({ "id": format!("{kind}-{name}"), "network": name, "blocks": format!("10.{at}.{third}.0/24"),
+                    "route_table": format!("{by}-{name}") })
+            };
+            add("networks", json!({ "id": name, "blocks": format!("10.{at}.0.0/16") }));
+            add("route_tables", table("out", "way"));
+            add("route_tables", table("nat", "nat"));
+            add("subnets", subnet("inner", 1, by));
+            add("subnets", subnet("edge", 9, "out"));
+            add("gateways", json!({ "id": format!("way-{name}"), "kind": "internet", "network": name }));
+            add(
+                "gateways",
+                json!({ "id": format!("nat-{name}"), "kind": "nat", "network": name, "subnet": format!("edge-{name}"),
+                    "address": format!("10.{at}.9.9"), "public": format!("203.0.113.{}", 20 + at) }),
+            );
+            let card = format!("i-{name}");
+            add(
+                "interfaces",
+                json!({ "id": card, "subnet": format!("inner-{name}"), "addresses": format!("10.{at}.1.5") }),
+            );
+            add("public_addresses", json!({ "address": format!("203.0.113.{}", 10 + at), "interface": card }));
+        }
+        let built = load(&estate);
+        let view = View::new(&built, None);
+        let told = || {
+            let all = findings(&view);
+            all.iter().filter(|one| one.kind == "reply-elsewhere").map(ends_of).collect::<BTreeSet<String>>()
+        };
+        let expected: BTreeSet<String> = expected.iter().map(|pair| (*pair).to_owned()).collect();
+        for found in [told(), with_fault(Fault::DirectSaysNothing, told)] {
+            assert_eq!(found, expected, "{translated:?}");
+        }
+        // What comes in from the internet tells nothing about the others unless it is looked at.
+        let trusting = with_fault(Fault::TransitIsClean, told);
+        assert_eq!(trusting == expected, translated.is_empty(), "{translated:?}: {trusting:?}");
+    }
+}
+
+/// The two ends that a finding about replies names: `quay yard`, `internet yard`.
+fn ends_of(finding: &Finding) -> String {
+    let words: Vec<&str> = finding.title.split_whitespace().collect();
+    let after = |word: &str| words[words.iter().position(|one| *one == word).expect("both ends are named") + 2];
+    format!("{} {}", after("from"), after("to"))
 }
 
 /// Findings about replies of one estate, with what is known to need no question and without.

@@ -2,7 +2,10 @@
 //! open-outward, default-in-use.
 
 use super::agreement::load;
+use super::{estates, topology};
 use fastrand::Rng;
+use heronshale_core::elsewhere::denied_elsewhere;
+use heronshale_core::faults::{Fault, with_fault};
 use heronshale_core::finding::findings;
 use heronshale_core::view::View;
 use serde_json::{Value, json};
@@ -199,4 +202,21 @@ fn a_default_is_in_use_if_it_lets_some_cell_in() {
         told[usize::from(in_use)] += 1;
     }
     assert!(told.iter().all(|count| *count > 50), "{told:?}");
+}
+
+/// One packet that gets through and back shows a rule to be of use; that changes no verdict and no proof.
+#[test]
+fn a_rule_that_one_packet_shows_to_be_of_use_is_of_use() {
+    let mut flagged = 0;
+    for seed in 0..300 {
+        for json in [estates::estate(&mut Rng::with_seed(seed)), topology::estate(&mut Rng::with_seed(seed))] {
+            let built = load(&json);
+            let view = View::new(&built, None);
+            let denied = || denied_elsewhere(&view);
+            let (glanced, in_full) = (denied(), with_fault(Fault::ElsewhereInFull, denied));
+            assert_eq!(glanced, in_full, "seed {seed}: {json:#}");
+            flagged += in_full.len();
+        }
+    }
+    assert!(flagged > 300, "{flagged}");
 }
