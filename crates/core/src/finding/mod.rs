@@ -5,6 +5,7 @@
 //! collects facts and then tells them in words, in one place of its file. Severity is settled here, before any renderer.
 
 mod accepting;
+mod bare;
 mod harmless;
 mod kinds;
 mod pinning;
