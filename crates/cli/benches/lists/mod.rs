@@ -24,7 +24,7 @@ impl<N: Coordinate> Line<N> {
 
 /// The rules as the engine takes them.
 pub fn rules<N: Coordinate>(lines: &[Line<N>]) -> Rules<N> {
-    let mut rules = Rules::new();
+    let mut rules = Rules::with_capacity(lines.len());
     for line in lines {
         rules.next_rule();
         let product = Product {

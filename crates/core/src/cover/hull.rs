@@ -1,7 +1,7 @@
 //! One span in each dimension: how far a proof may be widened.
 
-use super::list::{Point, Product};
 use super::region::Region;
+use super::rules::{Point, Product};
 use super::spans::{Coordinate, Spans};
 
 /// The packet with the highest number in each dimension.
@@ -46,6 +46,18 @@ impl<N: Coordinate> Hull<N> {
         let other = hull(product);
         self.addresses.iter_mut().zip(other.addresses).for_each(|(a, b)| wider(a, b));
         self.numbers.iter_mut().zip(other.numbers).for_each(|(a, b)| wider(a, b));
+    }
+
+    /// Whether it holds all of another.
+    #[inline]
+    pub fn holds(&self, other: &Self) -> bool {
+        fn holds<T: Ord>(a: &(T, T), b: &(T, T)) -> bool {
+            a.0 <= b.0 && b.1 <= a.1
+        }
+        holds(&self.numbers[0], &other.numbers[0])
+            && holds(&self.addresses[0], &other.addresses[0])
+            && holds(&self.addresses[1], &other.addresses[1])
+            && holds(&self.numbers[1], &other.numbers[1])
     }
 
     pub fn region(&self) -> Region<N> {

@@ -1,99 +1,12 @@
-//! A list of rules as products of sets, and the index over it.
+//! The index over a list of rules.
 
-use super::sets::{Collected, Nested, Sets, narrow};
-use super::spans::{Coordinate, has, holds, overlap};
+use super::bounds::{Bounds, Tree};
+use super::rules::{Entry, Product, Rules};
+use super::sets::{Nested, Sets, narrow};
+use super::spans::Coordinate;
 use rustc_hash::FxHashMap;
 use std::ops::{ControlFlow, Range};
-
-/// A set of packets of one family: everything of these sources to these destinations, and so on.
-#[derive(Clone, Copy, Debug)]
-pub struct Product<'a, N> {
-    /// Source addresses.
-    pub source: &'a [(N, N)],
-    /// Destination addresses.
-    pub destination: &'a [(N, N)],
-    /// Service numbers.
-    pub service: &'a [(u32, u32)],
-    /// Whatever else tells packets apart: source ports, and more where a list needs it.
-    pub other: &'a [(u32, u32)],
-}
-
-impl<N: Coordinate> Product<'_, N> {
-    /// The packet with the lowest number in each dimension; the product is not empty.
-    pub fn low(&self) -> Point<N> {
-        Point {
-            source: self.source[0].0,
-            destination: self.destination[0].0,
-            service: self.service[0].0,
-            other: self.other[0].0,
-        }
-    }
-
-    /// Whether it holds all of another.
-    #[inline]
-    pub fn holds(&self, other: &Product<'_, N>) -> bool {
-        holds(self.service, other.service)
-            && holds(self.source, other.source)
-            && holds(self.destination, other.destination)
-            && holds(self.other, other.other)
-    }
-
-    /// Whether the two have a packet in common.
-    #[inline]
-    pub fn meets(&self, other: &Product<'_, N>) -> bool {
-        overlap(self.service, other.service)
-            && overlap(self.source, other.source)
-            && overlap(self.destination, other.destination)
-            && overlap(self.other, other.other)
-    }
-}
-
-/// One packet.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Point<N> {
-    /// The source address.
-    pub source: N,
-    /// The destination address.
-    pub destination: N,
-    /// The service number.
-    pub service: u32,
-    /// The number in the fourth dimension.
-    pub other: u32,
-}
-
-/// How a part of a rule counts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Part {
-    /// The rule matches this, no more and no less.
-    Whole,
-    /// It matches this for certain.
-    Sure,
-    /// It matches no more than this.
-    Most,
-}
-
-/// A part of a rule: numbers of its sets.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Entry {
-    pub rule: u32,
-    sets: [u32; 4],
-    pub decision: u16,
-    part: Part,
-}
-
-impl Entry {
-    /// Whether it may take packets: what is matched for certain.
-    #[inline]
-    pub fn takes(&self) -> bool {
-        self.part != Part::Most
-    }
-
-    /// Whether it says how far the rule may reach.
-    #[inline]
-    pub fn reaches(&self) -> bool {
-        self.part != Part::Sure
-    }
-}
+use std::sync::OnceLock;
 
 /// From how many on the index is used instead of looking at all; tests lower them.
 #[derive(Clone, Copy, Debug)]
@@ -102,6 +15,14 @@ pub struct Limits {
     pub scanned: usize,
     /// Parts with one source and one destination, above which they are found by service.
     pub bucket: usize,
+    /// Sets that may hold a packet, or meet a set of packets, above which they are not gone through one by one.
+    pub few: usize,
+    /// Rules between two, up to which they are gone through one by one.
+    pub between: u32,
+    /// Parts and boxes that are looked at in the order of the rules before all are gone through in another.
+    pub looks: u32,
+    /// Rules that may decide otherwise, of which so many are tried before all are looked for.
+    pub tried: usize,
     /// Steps of a proof, above which what it proved is kept for the rules that follow.
     pub lemma: u32,
     /// Steps of a proof, above which the verdict is "undecided".
@@ -110,84 +31,7 @@ pub struct Limits {
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { scanned: 24, bucket: 48, lemma: 24, steps: 4_000_000 }
-    }
-}
-
-/// Rules while they are collected.
-#[derive(Debug)]
-pub struct Rules<N> {
-    addresses: [Collected<N>; 2],
-    numbers: [Collected<u32>; 2],
-    entries: Vec<Entry>,
-    ends: Vec<u32>,
-}
-
-impl<N: Coordinate> Default for Rules<N> {
-    fn default() -> Self {
-        Self::new()
-    }
-}
-
-impl<N: Coordinate> Rules<N> {
-    /// No rules yet.
-    pub fn new() -> Self {
-        let addresses = [Collected::new(), Collected::new()];
-        Self { addresses, numbers: [Collected::new(), Collected::new()], entries: Vec::new(), ends: Vec::new() }
-    }
-
-    /// The next rule begins; its number is its position.
-    pub fn next_rule(&mut self) {
-        self.ends.push(narrow(self.entries.len()));
-    }
-
-    /// A part of the rule begun last, with what it decides, below 2^16. An empty product is no part.
-    pub fn add(&mut self, part: Part, decision: u16, product: &Product<'_, N>) {
-        if [product.source.is_empty(), product.destination.is_empty()].contains(&true)
-            || [product.service.is_empty(), product.other.is_empty()].contains(&true)
-        {
-            return;
-        }
-        let sets = [
-            self.addresses[0].add(product.source),
-            self.addresses[1].add(product.destination),
-            self.numbers[0].add(product.service),
-            self.numbers[1].add(product.other),
-        ];
-        let rule = narrow(self.ends.len() - 1);
-        self.entries.push(Entry { rule, sets, decision, part });
-        *self.ends.last_mut().expect("a rule was begun") = narrow(self.entries.len());
-    }
-}
-
-/// A part of a rule with one of its services, where it stands in the index.
-#[derive(Clone, Copy, Debug)]
-struct Slot {
-    destination: u32,
-    service: (u32, u32),
-    rule: u32,
-    entry: u32,
-}
-
-/// Bounds of some slots that follow one another.
-#[derive(Clone, Copy, Debug)]
-struct Bounds<N> {
-    source: (N, N),
-    destination: (N, N),
-    service: (u32, u32),
-    rule: (u32, u32),
-    decisions: u32,
-}
-
-impl<N: Coordinate> Bounds<N> {
-    fn join(&mut self, other: &Self) {
-        let wide = |a: &mut (N, N), b: (N, N)| *a = (a.0.min(b.0), a.1.max(b.1));
-        let wider = |a: &mut (u32, u32), b: (u32, u32)| *a = (a.0.min(b.0), a.1.max(b.1));
-        wide(&mut self.source, other.source);
-        wide(&mut self.destination, other.destination);
-        wider(&mut self.service, other.service);
-        wider(&mut self.rule, other.rule);
-        self.decisions |= other.decisions;
+        Self { scanned: 24, bucket: 48, few: 256, between: 64, looks: 2_048, tried: 8, lemma: 24, steps: 4_000_000 }
     }
 }
 
@@ -196,9 +40,6 @@ impl<N: Coordinate> Bounds<N> {
 pub(super) fn bit(decision: u16) -> u32 {
     1 << decision.min(31)
 }
-
-/// How many slots or bounds one bound covers.
-const FAN: usize = 16;
 
 /// Which rules a question is about.
 #[derive(Clone, Copy, Debug)]
@@ -214,7 +55,7 @@ pub(super) struct Window<'w> {
 
 impl Window<'_> {
     #[inline]
-    fn has(&self, rule: u32) -> bool {
+    pub fn has(&self, rule: u32) -> bool {
         rule >= self.rules.0
             && rule < self.rules.1
             && rule != self.without
@@ -222,168 +63,291 @@ impl Window<'_> {
     }
 }
 
+/// A part of a rule with one of its services, where it stands in the index.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Slot {
+    pub service: (u32, u32),
+    pub rule: u32,
+    pub entry: u32,
+}
+
 /// A list of rules, indexed.
 #[derive(Debug)]
 pub struct List<N> {
-    sources: Sets<N>,
-    destinations: Sets<N>,
+    pub(super) sources: Sets<N>,
+    pub(super) destinations: Sets<N>,
     services: Sets<u32>,
-    others: Sets<u32>,
+    pub(super) others: Sets<u32>,
+    /// By source, then destination.
     entries: Vec<Entry>,
+    /// The parts of each rule in turn.
+    parts: Vec<u32>,
+    /// The end of each rule's parts; empty if each rule is one part.
     ends: Vec<u32>,
-    by_source: Nested<N>,
-    by_destination: Nested<N>,
-    /// For each set of sources, of destinations, the first rule that uses it.
-    first_rules: [Vec<u32>; 2],
-    slots: Vec<Slot>,
+    pub(super) by_source: Nested<N>,
+    pub(super) by_destination: Nested<N>,
+    /// By source, then destination, then service.
+    pub(super) slots: Vec<Slot>,
+    /// The destination of each slot.
+    pub(super) destination_of: Vec<u32>,
     /// The end of each source's slots.
     source_ends: Vec<u32>,
     /// Where slots with one source and one destination are, for sources with many.
-    buckets: FxHashMap<(u32, u32), (u32, u32)>,
-    /// Bounds of 16 slots each, of 16 of those, and so on.
-    bounds: Vec<Vec<Bounds<N>>>,
+    buckets: FxHashMap<u64, (u32, u32)>,
+    /// For each destination which of these there may be: the sources' last five bits.
+    bucket_masks: Vec<u32>,
+    /// The same by source, and by destination, for sets of packets that are wide on the other side.
+    by_set: [OnceLock<BySet<N>>; 2],
+    /// Around slots in their order.
+    slot_bounds: OnceLock<Tree<N>>,
+    /// Around parts in their order.
+    part_bounds: OnceLock<Tree<N>>,
     pub(super) limits: Limits,
 }
 
-/// What a question needs besides the list.
+/// In how many regions the sets of a dimension are parted.
+const REGIONS: u64 = 32;
+
+/// Slots by the set of one dimension, then decision, region of the other dimension, service and rule.
 #[derive(Debug)]
-pub(super) struct Scratch {
-    marks: Vec<u32>,
-    round: u32,
-    sources: Vec<u32>,
-    destinations: Vec<u32>,
+pub(super) struct BySet<N> {
+    slots: Vec<u32>,
+    ends: Vec<u32>,
+    bounds: Tree<N>,
+}
+
+impl<N: Coordinate> BySet<N> {
+    /// Looks at the slots of a set, wherever `may` says that something may be.
+    pub fn within(
+        &self,
+        set: u32,
+        may: &mut impl FnMut(&Bounds<N>) -> bool,
+        look: &mut impl FnMut(usize) -> ControlFlow<()>,
+    ) -> ControlFlow<()> {
+        let from = if set == 0 { 0 } else { self.ends[set as usize - 1] as usize };
+        let to = self.ends[set as usize] as usize;
+        self.bounds.within((from, to), may, &mut |at| look(self.slots[at] as usize))
+    }
+
+    fn bytes(&self) -> usize {
+        (self.slots.capacity() + self.ends.capacity()) * 4 + self.bounds.bytes()
+    }
+}
+
+fn pair(source: u32, destination: u32) -> u64 {
+    u64::from(source) << 32 | u64::from(destination)
 }
 
 impl<N: Coordinate> List<N> {
     /// Indexes what was collected.
     pub fn new(rules: Rules<N>, limits: Limits) -> Self {
-        let Rules { addresses: [sources, destinations], numbers: [services, others], mut entries, ends } = rules;
+        let Rules { addresses: [sources, destinations], numbers: [services, others], mut entries, mut ends } = rules;
         let (sources, source_rank) = sources.finish();
         let (destinations, destination_rank) = destinations.finish();
-        let (services, service_rank) = services.finish();
-        let (others, other_rank) = others.finish();
-        for entry in &mut entries {
-            for (set, rank) in entry.sets.iter_mut().zip([&source_rank, &destination_rank, &service_rank, &other_rank])
-            {
+        let (services, others) = (services.unsorted(), others.unsorted());
+        // Source, destination, number of the part.
+        let mut keys: Vec<u128> = Vec::with_capacity(entries.len());
+        let mut first_rules = [vec![u32::MAX; sources.len()], vec![u32::MAX; destinations.len()]];
+        for (at, entry) in (0..).zip(&mut entries) {
+            for (set, rank) in entry.sets.iter_mut().zip([&source_rank, &destination_rank]) {
                 *set = rank[*set as usize];
             }
+            keys.push(u128::from(pair(entry.sets[0], entry.sets[1])) << 32 | at);
+            for (first, set) in first_rules.iter_mut().zip(entry.sets) {
+                let rule = &mut first[set as usize];
+                *rule = (*rule).min(entry.rule);
+            }
         }
-        drop((source_rank, destination_rank, service_rank, other_rank));
-        let mut keys: Vec<(u64, u32)> = Vec::with_capacity(entries.len());
-        for (at, entry) in entries.iter().enumerate() {
-            keys.push((u64::from(entry.sets[0]) << 32 | u64::from(entry.sets[1]), narrow(at)));
+        drop((source_rank, destination_rank));
+        if (1..).zip(&ends).all(|(at, end)| at == *end) {
+            ends = Vec::new();
         }
         keys.sort_unstable();
+        let mut parts = vec![0; entries.len()];
+        let old = |key: &u128| (*key & u128::from(u32::MAX)) as usize;
+        (0..).zip(&keys).for_each(|(at, key)| parts[old(key)] = at);
+        let entries: Vec<Entry> = keys.iter().map(|key| entries[old(key)]).collect();
         let mut slots: Vec<Slot> = Vec::with_capacity(entries.len());
+        let mut destination_of: Vec<u32> = Vec::with_capacity(entries.len());
         let mut source_ends = vec![0; sources.len()];
         let mut buckets = FxHashMap::default();
+        let mut bucket_masks = vec![0; destinations.len()];
         let mut from = 0;
         let mut source_from = 0;
-        for (at, (key, id)) in keys.iter().enumerate() {
-            let entry = &entries[*id as usize];
+        for (at, (key, entry)) in keys.iter().zip(&entries).enumerate() {
+            let pair_of = |key: &u128| key >> 32;
             for span in services.of(entry.sets[2]) {
-                slots.push(Slot { destination: entry.sets[1], service: *span, rule: entry.rule, entry: *id });
+                slots.push(Slot { service: *span, rule: entry.rule, entry: narrow(at) });
+                destination_of.push(entry.sets[1]);
             }
-            let next = keys.get(at + 1).map(|next| next.0);
-            if next == Some(*key) {
+            let next = keys.get(at + 1).map(pair_of);
+            if next == Some(pair_of(key)) {
                 continue;
             }
             // One source and one destination: by service, so that bounds are tight.
-            slots[from..].sort_unstable_by_key(|slot| (slot.service, slot.rule, slot.entry));
+            if slots.len() - from > 1 {
+                slots[from..].sort_unstable_by_key(|slot| (slot.service, slot.rule, slot.entry));
+            }
             from = slots.len();
-            if next.is_none_or(|next| next >> 32 != key >> 32) {
+            if next.is_none_or(|next| next >> 32 != key >> 64) {
                 source_ends[entry.sets[0] as usize] = narrow(slots.len());
                 if slots.len() - source_from > limits.scanned {
                     let mut begin = source_from;
                     while begin < slots.len() {
-                        let destination = slots[begin].destination;
-                        let mut end = begin + 1;
-                        while end < slots.len() && slots[end].destination == destination {
-                            end += 1;
-                        }
-                        buckets.insert((entry.sets[0], destination), (narrow(begin), narrow(end)));
-                        begin = end;
+                        let destination = destination_of[begin];
+                        let same = destination_of[begin..].iter().take_while(|other| **other == destination).count();
+                        buckets.insert(pair(entry.sets[0], destination), (narrow(begin), narrow(begin + same)));
+                        bucket_masks[destination as usize] |= 1 << (entry.sets[0] % 32);
+                        begin += same;
                     }
                 }
                 source_from = slots.len();
             }
         }
         drop(keys);
-        let first_rules = |dimension: usize, count: usize| {
-            let mut first = vec![u32::MAX; count];
-            for entry in &entries {
-                let rule = &mut first[entry.sets[dimension] as usize];
-                *rule = (*rule).min(entry.rule);
-            }
-            first
-        };
-        let first_rules = [first_rules(0, sources.len()), first_rules(1, destinations.len())];
+        slots.shrink_to_fit();
+        destination_of.shrink_to_fit();
         let by_source = Nested::new(&sources, &first_rules[0]);
         let by_destination = Nested::new(&destinations, &first_rules[1]);
-        let mut list = Self {
+        Self {
             sources,
             destinations,
             services,
             others,
             entries,
+            parts,
             ends,
             by_source,
             by_destination,
-            first_rules,
             slots,
+            destination_of,
             source_ends,
             buckets,
-            bounds: Vec::new(),
+            bucket_masks,
+            by_set: [OnceLock::new(), OnceLock::new()],
+            slot_bounds: OnceLock::new(),
+            part_bounds: OnceLock::new(),
             limits,
-        };
-        list.bound();
-        list
+        }
     }
 
-    fn bound(&mut self) {
+    fn bounds_of(&self, part: u32, service: (u32, u32)) -> Bounds<N> {
         let hull = |spans: &[(N, N)]| (spans[0].0, spans[spans.len() - 1].1);
-        let of_slot = |slot: &Slot| {
-            let entry = &self.entries[slot.entry as usize];
-            Bounds {
-                source: hull(self.sources.of(entry.sets[0])),
-                destination: hull(self.destinations.of(entry.sets[1])),
-                service: slot.service,
-                rule: (slot.rule, slot.rule),
-                decisions: bit(entry.decision),
+        let entry = self.entry(part);
+        Bounds {
+            source: hull(self.sources.of(entry.sets[0])),
+            destination: hull(self.destinations.of(entry.sets[1])),
+            service,
+            rule: (entry.rule, entry.rule),
+            decisions: bit(entry.decision),
+        }
+    }
+
+    /// Around slots in their order.
+    pub(super) fn slot_bounds(&self) -> &Tree<N> {
+        self.slot_bounds
+            .get_or_init(|| Tree::new(self.slots.iter().map(|slot| self.bounds_of(slot.entry, slot.service))))
+    }
+
+    /// Around parts in the order of their rules.
+    pub(super) fn part_bounds(&self) -> &Tree<N> {
+        self.part_bounds.get_or_init(|| {
+            let service = |part: u32| {
+                let spans = self.services.of(self.entry(part).sets[2]);
+                (spans[0].0, spans[spans.len() - 1].1)
+            };
+            Tree::new(self.parts.iter().map(|part| self.bounds_of(*part, service(*part))))
+        })
+    }
+
+    /// The slots of a source.
+    #[inline]
+    pub(super) fn of_source(&self, source: u32) -> (usize, usize) {
+        let end = self.source_ends[source as usize] as usize;
+        (if source == 0 { 0 } else { self.source_ends[source as usize - 1] as usize }, end)
+    }
+
+    /// The slots of a source that has many, and a destination.
+    #[inline]
+    pub(super) fn bucket(&self, source: u32, destination: u32) -> Option<(usize, usize)> {
+        self.buckets.get(&pair(source, destination)).map(|(from, end)| (*from as usize, *end as usize))
+    }
+
+    /// With which sources that have many slots a destination may have some: by the last five bits of their numbers.
+    #[inline]
+    pub(super) fn bucket_mask(&self, destination: u32) -> u32 {
+        self.bucket_masks[destination as usize]
+    }
+
+    /// Slots by source (dimension 0) or destination (1).
+    pub(super) fn by_set(&self, dimension: usize) -> &BySet<N> {
+        self.by_set[dimension].get_or_init(|| {
+            let count = if dimension == 0 { self.sources.len() } else { self.destinations.len() };
+            let other = (self.sources.len() + self.destinations.len() - count) as u64;
+            let set = |slot: &Slot| self.entry(slot.entry).sets[dimension] as usize;
+            let mut ends = vec![0_u32; count];
+            self.slots.iter().for_each(|slot| ends[set(slot)] += 1);
+            let mut sum = 0;
+            for end in &mut ends {
+                sum += std::mem::replace(end, sum);
             }
-        };
-        let join = |some: &[Bounds<N>]| {
-            let mut all = some[0];
-            some[1..].iter().for_each(|one| all.join(one));
-            all
-        };
-        let mut level: Vec<Bounds<N>> = Vec::with_capacity(self.slots.len().div_ceil(FAN));
-        let mut few: Vec<Bounds<N>> = Vec::with_capacity(FAN);
-        for chunk in self.slots.chunks(FAN) {
-            few.clear();
-            few.extend(chunk.iter().map(of_slot));
-            level.push(join(&few));
-        }
-        while level.len() > 1 {
-            let above: Vec<Bounds<N>> = level.chunks(FAN).map(join).collect();
-            self.bounds.push(level);
-            level = above;
-        }
-        self.bounds.push(level);
+            // Where each set's slots begin, and once all are there, where they end.
+            let mut slots = vec![0; self.slots.len()];
+            for (at, slot) in (0..).zip(&self.slots) {
+                let place = &mut ends[set(slot)];
+                slots[*place as usize] = at;
+                *place += 1;
+            }
+            let mut from = 0;
+            for end in &ends {
+                let of_set = &mut slots[from..*end as usize];
+                if of_set.len() > 16 {
+                    of_set.sort_by_cached_key(|at| {
+                        let slot = &self.slots[*at as usize];
+                        let entry = self.entry(slot.entry);
+                        let region = u64::from(entry.sets[1 - dimension]) * REGIONS / other;
+                        (entry.decision, region, slot.service, slot.rule)
+                    });
+                }
+                from = *end as usize;
+            }
+            let bounds = Tree::new(slots.iter().map(|at| {
+                let slot = &self.slots[*at as usize];
+                self.bounds_of(slot.entry, slot.service)
+            }));
+            BySet { slots, ends, bounds }
+        })
     }
 
     /// How many rules.
     pub fn len(&self) -> usize {
-        self.ends.len()
+        if self.ends.is_empty() { self.entries.len() } else { self.ends.len() }
     }
 
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
-        self.ends.is_empty()
+        self.len() == 0
     }
 
-    pub(super) fn scratch(&self) -> Scratch {
-        Scratch { marks: vec![0; self.destinations.len()], round: 0, sources: Vec::new(), destinations: Vec::new() }
+    /// How many parts all rules have.
+    pub fn parts_of_all(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// All rules in the order in which they are asked fastest: neighbours have much in common.
+    pub fn order(&self) -> Vec<u32> {
+        let mut order = Vec::with_capacity(self.len());
+        let mut known = vec![0_u64; self.len() / 64 + 1];
+        let mut add = |rule: u32| {
+            let (word, bit) = (&mut known[rule as usize / 64], 1 << (rule % 64));
+            if *word & bit == 0 {
+                *word |= bit;
+                order.push(rule);
+            }
+        };
+        self.entries.iter().for_each(|entry| add(entry.rule));
+        (0..narrow(self.len())).for_each(add);
+        order
     }
 
     #[inline]
@@ -391,11 +355,27 @@ impl<N: Coordinate> List<N> {
         &self.entries[id as usize]
     }
 
-    /// The parts of a rule.
-    pub(super) fn parts(&self, rule: u32) -> Range<u32> {
+    /// Where the parts of a rule stand among the parts of all rules.
+    #[inline]
+    pub(super) fn places(&self, rule: u32) -> Range<usize> {
         let rule = rule as usize;
-        let from = if rule == 0 { 0 } else { self.ends[rule - 1] };
-        from..self.ends[rule]
+        if self.ends.is_empty() {
+            return rule..rule + 1;
+        }
+        let from = if rule == 0 { 0 } else { self.ends[rule - 1] as usize };
+        from..self.ends[rule] as usize
+    }
+
+    /// The part that stands there.
+    #[inline]
+    pub(super) fn part(&self, place: usize) -> u32 {
+        self.parts[place]
+    }
+
+    /// The parts of a rule.
+    #[inline]
+    pub(super) fn parts(&self, rule: u32) -> impl Iterator<Item = u32> + use<'_, N> {
+        self.parts[self.places(rule)].iter().copied()
     }
 
     /// What a part of a rule is.
@@ -410,146 +390,30 @@ impl<N: Coordinate> List<N> {
         }
     }
 
-    /// Calls with every part of a rule in the window that holds a packet, in an order that the list alone settles. `near`: a part
-    /// whose sets hold it, if one is known.
-    pub(super) fn at(
-        &self,
-        point: Point<N>,
-        near: Option<u32>,
-        window: &Window<'_>,
-        scratch: &mut Scratch,
-        mut found: impl FnMut(u32) -> ControlFlow<()>,
-    ) -> ControlFlow<()> {
-        let Scratch { marks, round, sources, destinations } = scratch;
-        *round = round.wrapping_add(1);
-        if *round == 0 {
-            marks.fill(0);
-            *round = 1;
-        }
-        sources.clear();
-        destinations.clear();
-        let before = |dimension: usize| move |set: u32| self.first_rules[dimension][set as usize] < window.rules.1;
-        let near = near.map(|part| self.entries[part as usize].sets);
-        self.by_source.at(point.source, near.map(|sets| sets[0]), before(0), |set| sources.push(set));
-        self.by_destination.at(point.destination, near.map(|sets| sets[1]), before(1), |set| {
-            destinations.push(set);
-            marks[set as usize] = *round;
-        });
-        let mut look = |slot: &Slot| {
-            if slot.service.0 > point.service || slot.service.1 < point.service || !window.has(slot.rule) {
-                return ControlFlow::Continue(());
-            }
-            let entry = &self.entries[slot.entry as usize];
-            if bit(entry.decision) & window.decisions == 0 || !has(self.others.of(entry.sets[3]), point.other) {
-                return ControlFlow::Continue(());
-            }
-            found(slot.entry)
-        };
-        for source in sources.iter() {
-            let end = self.source_ends[*source as usize] as usize;
-            let from = if *source == 0 { 0 } else { self.source_ends[*source as usize - 1] as usize };
-            if end - from <= self.limits.scanned {
-                for slot in &self.slots[from..end] {
-                    if marks[slot.destination as usize] == *round {
-                        look(slot)?;
-                    }
-                }
-                continue;
-            }
-            for destination in destinations.iter() {
-                let Some((from, end)) = self.buckets.get(&(*source, *destination)) else { continue };
-                let (from, end) = (*from as usize, *end as usize);
-                if end - from <= self.limits.bucket {
-                    self.slots[from..end].iter().try_for_each(&mut look)?;
-                } else {
-                    self.within(
-                        self.bounds.len(),
-                        (from, end),
-                        &mut |bounds: &Bounds<N>| {
-                            bounds.service.0 <= point.service
-                                && bounds.service.1 >= point.service
-                                && bounds.rule.0 < window.rules.1
-                                && bounds.rule.1 >= window.rules.0
-                        },
-                        &mut look,
-                    )?;
-                }
-            }
-        }
-        ControlFlow::Continue(())
-    }
-
-    /// Goes down the bounds over some slots, wherever `may` says that something may be.
-    fn within(
-        &self,
-        level: usize,
-        (from, end): (usize, usize),
-        may: &mut impl FnMut(&Bounds<N>) -> bool,
-        look: &mut impl FnMut(&Slot) -> ControlFlow<()>,
-    ) -> ControlFlow<()> {
-        if level == 0 {
-            return self.slots[from..end].iter().try_for_each(look);
-        }
-        let size = FAN.pow(u32::try_from(level).unwrap_or(u32::MAX));
-        for at in from / size..end.div_ceil(size) {
-            if may(&self.bounds[level - 1][at]) {
-                self.within(level - 1, (from.max(at * size), end.min((at + 1) * size)), may, look)?;
-            }
-        }
-        ControlFlow::Continue(())
-    }
-
-    /// Calls with every part of a rule in the window that meets a set of packets and fits, in an order that the list alone settles.
-    pub(super) fn meeting(
-        &self,
-        region: &Product<'_, N>,
-        window: &Window<'_>,
-        mut found: impl FnMut(u32) -> ControlFlow<()>,
-    ) -> ControlFlow<()> {
-        let hull = |spans: &[(N, N)]| (spans[0].0, spans[spans.len() - 1].1);
-        let (source, destination) = (hull(region.source), hull(region.destination));
-        let service = (region.service[0].0, region.service[region.service.len() - 1].1);
-        let meet = |a: (N, N), b: (N, N)| a.0 <= b.1 && b.0 <= a.1;
-        let mut may = |bounds: &Bounds<N>| {
-            bounds.decisions & window.decisions != 0
-                && bounds.rule.0 < window.rules.1
-                && bounds.rule.1 >= window.rules.0
-                && bounds.service.0 <= service.1
-                && service.0 <= bounds.service.1
-                && meet(bounds.source, source)
-                && meet(bounds.destination, destination)
-        };
-        let mut look = |slot: &Slot| {
-            if slot.service.0 > service.1 || slot.service.1 < service.0 || !window.has(slot.rule) {
-                return ControlFlow::Continue(());
-            }
-            let entry = &self.entries[slot.entry as usize];
-            if bit(entry.decision) & window.decisions == 0 || !self.product(slot.entry).meets(region) {
-                return ControlFlow::Continue(());
-            }
-            found(slot.entry)
-        };
-        self.within(self.bounds.len(), (0, self.slots.len()), &mut may, &mut look)
-    }
-
     /// How many bytes it takes on the heap.
     pub fn bytes(&self) -> usize {
         fn of<T>(vector: &Vec<T>) -> usize {
             vector.capacity() * size_of::<T>()
         }
-        let sets = |spans: usize, ends: usize| spans * size_of::<(N, N)>() + ends * 4;
-        sets(self.sources.spans(), self.sources.len())
-            + sets(self.destinations.spans(), self.destinations.len())
-            + (self.services.spans() + self.others.spans()) * 8
-            + (self.services.len() + self.others.len()) * 4
+        self.sources.bytes()
+            + self.destinations.bytes()
+            + self.services.bytes()
+            + self.others.bytes()
             + of(&self.entries)
+            + of(&self.parts)
             + of(&self.ends)
             + self.by_source.bytes()
             + self.by_destination.bytes()
             + of(&self.slots)
-            + self.first_rules.iter().map(of).sum::<usize>()
+            + of(&self.destination_of)
             + of(&self.source_ends)
-            + self.buckets.capacity() * (size_of::<((u32, u32), (u32, u32))>() + 1)
-            + self.bounds.iter().map(of).sum::<usize>()
+            + of(&self.bucket_masks)
+            + self.buckets.capacity() * (size_of::<(u64, (u32, u32))>() + 1)
+            + self.by_set.iter().filter_map(OnceLock::get).map(BySet::bytes).sum::<usize>()
+            + [&self.slot_bounds, &self.part_bounds]
+                .into_iter()
+                .filter_map(OnceLock::get)
+                .map(Tree::bytes)
+                .sum::<usize>()
     }
 }

@@ -5,7 +5,10 @@
 //! the proof that something is left. Somebody: what that rule takes is cut off, and the next packet is picked from the rest.
 //! When nothing is left, the rules that were used are the cover. "Who matches this packet" is answered from an
 //! index built once ([`List`]): the sets of sources that hold it, times those of destinations, and
-//! inside of each pair the rules by service.
+//! inside of each pair the rules by service. Where very many sets hold it, boxes around rules in their order are looked
+//! through first.
+//!
+//! *Order.* Rules are asked fastest in the order of the index ([`List::order`]): what one needed is at hand for the next.
 //!
 //! Rules stay products of sets: a set of thousands of prefixes is one operand, not thousands of boxes.
 //!
@@ -15,13 +18,19 @@
 //! *Limits.* A proof of more than [`Limits::steps`] steps ends as undecided, which is said, and never as "covered". Verdicts do
 //! not depend on lemmas or on the order of work; which cover or packet is named depends on the list alone.
 
+mod bounds;
 mod hull;
 mod list;
+mod otherwise;
 mod prove;
 mod region;
+mod rules;
+mod search;
 mod sets;
 mod spans;
 
-pub use list::{Limits, List, Part, Point, Product, Rules};
-pub use prove::{Covered, Differs, Prover, Reading, Removal};
+pub use list::{Limits, List};
+pub use otherwise::{Differs, Removal};
+pub use prove::{Covered, Prover, Reading};
+pub use rules::{Part, Point, Product, Rules};
 pub use spans::{Coordinate, Spans, meet};

@@ -1,19 +1,21 @@
 //! The proofs: covered or not, decided otherwise or not, and by whom.
 
 use super::hull::{Hull, high_of, hull, single};
-use super::list::{List, Part, Point, Product, Rules, Scratch, Window, bit};
+use super::list::{List, Window};
 use super::region::Region;
+use super::rules::{Entry, Part, Point, Product, Rules};
+use super::search::Scratch;
 use super::sets::narrow;
 use super::spans::Coordinate;
 use rustc_hash::FxHashSet;
 use std::ops::ControlFlow;
 
 const NOBODY: u32 = u32::MAX;
-const EVERY_DECISION: u32 = u32::MAX;
+pub(super) const EVERY_DECISION: u32 = u32::MAX;
 /// How many lemmas, and how many packets, are kept at a time.
 const KEPT: usize = 48;
 /// How many rules that covered others alone are tried first.
-const HOT: usize = 8;
+const HOT: usize = 3;
 
 /// How a list is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -46,32 +48,9 @@ impl<N> Covered<N> {
     }
 }
 
-/// What taking a rule away does.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Removal<N> {
-    /// This packet would be decided otherwise.
-    Changes(Point<N>),
-    /// Nothing: other rules do the same.
-    Nothing,
-    /// Nothing: the list's default does the same, for some packets.
-    NothingByDefault,
-    /// The proof took too many steps.
-    Undecided,
-}
-
-/// Whether some packet is decided otherwise.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Differs<N> {
-    /// This one is.
-    By(Point<N>),
-    /// None is.
-    No,
-    /// The proof took too many steps.
-    Undecided,
-}
-
 /// A set of packets that is covered, and by which rules.
 struct Lemma<N: Coordinate> {
+    hull: Hull<N>,
     region: Region<N>,
     /// The rules that were used, ascending.
     covers: Vec<u32>,
@@ -80,28 +59,30 @@ struct Lemma<N: Coordinate> {
 
 /// Which rules of a list may take packets: some positions, some decisions, all but one.
 #[derive(Clone, Copy)]
-struct Takers {
-    rules: (u32, u32),
-    without: u32,
-    decisions: u32,
+pub(super) struct Takers {
+    pub rules: (u32, u32),
+    pub without: u32,
+    pub decisions: u32,
 }
 
 /// What is asked about a list, one rule after the other.
 pub struct Prover<'l, N: Coordinate> {
-    list: &'l List<N>,
+    pub(super) list: &'l List<N>,
     reading: Reading,
-    scratch: Scratch,
+    pub(super) scratch: Scratch,
     lemmas: Vec<Lemma<N>>,
     /// The lemmas that are tried.
     active: Vec<u32>,
     /// Packets that were hard to find, and the position before which nobody takes them.
     hard: Vec<(Point<N>, u32)>,
-    /// Rules that lately covered others alone.
-    hot: Vec<u32>,
-    gone: Option<Vec<bool>>,
+    /// Parts of rules that lately covered others alone.
+    hot: Vec<(Hull<N>, u32)>,
+    pub(super) gone: Option<Vec<bool>>,
     /// Of the last proof: for each rule that was used the packet for which it was.
     picks: Vec<Point<N>>,
-    steps: u32,
+    /// Memory that is used again.
+    pub(super) parts: Vec<u32>,
+    pub(super) steps: u32,
     clock: u64,
 }
 
@@ -118,6 +99,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
             hot: Vec::new(),
             gone: None,
             picks: Vec::new(),
+            parts: Vec::new(),
             steps: 0,
             clock: 0,
         }
@@ -140,7 +122,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     }
 
     /// How many rules the list has.
-    fn count(&self) -> u32 {
+    pub(super) fn count(&self) -> u32 {
         u32::try_from(self.list.len()).unwrap_or(NOBODY)
     }
 
@@ -166,7 +148,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         list.parts(rule).filter(|part| list.entry(*part).reaches()).map(|part| list.product(part))
     }
 
-    fn regions(&self, rule: u32) -> Vec<Region<N>> {
+    pub(super) fn regions(&self, rule: u32) -> Vec<Region<N>> {
         self.subject(rule).map(|product| Region::of(&product)).collect()
     }
 
@@ -215,20 +197,27 @@ impl<'l, N: Coordinate> Prover<'l, N> {
 
     /// What a few packets and earlier proofs tell about a rule.
     fn glance(&mut self, product: &Product<'_, N>, takers: Takers) -> Option<Covered<N>> {
-        if let Some(known) = self.remembered(product, takers) {
+        let own = hull(product);
+        let first_match = self.reading == Reading::FirstMatch;
+        if first_match && let Some(known) = self.remembered(product, &own, takers) {
             return Some(known);
         }
         let part = self.list.parts(takers.without).next();
-        for point in [product.low(), high_of(product)] {
+        for (turn, point) in [product.low(), high_of(product)].into_iter().enumerate() {
+            if turn == 1
+                && first_match
+                && let Some(point) = self.hard_packet(product, takers)
+            {
+                return Some(Covered::Open(point));
+            }
             match self.taker(point, part, product, takers) {
                 None => return Some(Covered::Open(point)),
                 Some((part, true)) => {
-                    let rule = self.list.entry(part).rule;
                     if self.hot.len() >= HOT {
                         self.hot.remove(0);
                     }
-                    self.hot.push(rule);
-                    return Some(Covered::ByOne(rule));
+                    self.hot.push((hull(&self.list.product(part)), part));
+                    return Some(Covered::ByOne(self.list.entry(part).rule));
                 }
                 Some(_) => {}
             }
@@ -237,48 +226,57 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     }
 
     /// What earlier proofs tell about a rule of a first-match list.
-    fn remembered(&mut self, product: &Product<'_, N>, takers: Takers) -> Option<Covered<N>> {
-        if self.reading == Reading::AnyMatch {
-            return None;
-        }
+    fn remembered(&mut self, product: &Product<'_, N>, own: &Hull<N>, takers: Takers) -> Option<Covered<N>> {
         let list = self.list;
-        let gone = self.gone.as_deref();
-        let is_there = |rule: u32| gone.is_none_or(|gone| !gone[rule as usize]);
-        let holds = |rule: u32| {
-            let mut parts = list.parts(rule).filter(|part| list.entry(*part).takes());
-            rule < takers.rules.1 && is_there(rule) && parts.any(|part| list.product(part).holds(product))
-        };
-        if let Some(at) = self.hot.iter().rposition(|rule| holds(*rule)) {
-            return Some(Covered::ByOne(self.hot[at]));
-        }
         let within = |lemma: &Lemma<N>| {
-            lemma.covers.last().is_none_or(|last| *last < takers.rules.1) && lemma.region.product().holds(product)
+            lemma.hull.holds(own)
+                && lemma.covers.last().is_none_or(|last| *last < takers.rules.1)
+                && lemma.region.product().holds(product)
         };
         if let Some(number) = self.active.iter().copied().find(|number| within(&self.lemmas[*number as usize])) {
             self.clock += 1;
             self.lemmas[number as usize].used = self.clock;
             return Some(Covered::InLemma(number));
         }
+        let gone = self.gone.as_deref();
+        let holds = |(hull, part): &&(Hull<N>, u32)| {
+            let rule = list.entry(*part).rule;
+            hull.holds(own)
+                && rule < takers.rules.1
+                && gone.is_none_or(|gone| !gone[rule as usize])
+                && list.product(*part).holds(product)
+        };
+        self.hot.iter().rfind(holds).map(|(_, part)| Covered::ByOne(list.entry(*part).rule))
+    }
+
+    /// A packet of a rule that was hard to find, if still nobody takes it.
+    fn hard_packet(&mut self, product: &Product<'_, N>, takers: Takers) -> Option<Point<N>> {
+        let list = self.list;
+        let gone = self.gone.as_deref();
         let mut at = 0;
         while at < self.hard.len() {
             let (point, before) = self.hard[at];
-            if !product.has(point) || before > takers.rules.1 {
+            if !product.has(point) {
                 at += 1;
                 continue;
             }
+            if before >= takers.rules.1 {
+                return Some(point);
+            }
+            let is_there = |rule: u32| gone.is_none_or(|gone| !gone[rule as usize]);
             let takes = |part: u32| list.entry(part).takes() && list.product(part).has(point);
             if (before..takers.rules.1).any(|rule| is_there(rule) && list.parts(rule).any(takes)) {
                 self.hard.remove(at);
                 continue;
             }
             self.hard[at].1 = takers.rules.1;
-            return Some(Covered::Open(point));
+            return Some(point);
         }
         None
     }
 
     /// The part of a rule that takes a packet and most of what is around it, and whether it takes that whole.
-    fn taker(
+    pub(super) fn taker(
         &mut self,
         point: Point<N>,
         near: Option<u32>,
@@ -286,10 +284,16 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         takers: Takers,
     ) -> Option<(u32, bool)> {
         const ENOUGH: u32 = 64;
+        const COMPARED: u32 = 12;
         let list = self.list;
         let mut best: Option<(u32, bool)> = None;
         let (mut most, mut seen) = (-1.0, 0);
         let window = window(takers, self.gone.as_deref());
+        if list.is_crowded(point)
+            && let Some(part) = list.first(point, &window, Entry::takes)
+        {
+            return Some((part, list.product(part).holds(around)));
+        }
         let _ = list.at(point, near, &window, &mut self.scratch, |part| {
             if !list.entry(part).takes() {
                 return ControlFlow::Continue(());
@@ -299,9 +303,11 @@ impl<'l, N: Coordinate> Prover<'l, N> {
                 best = Some((part, true));
                 return ControlFlow::Break(());
             }
-            let shared = Region::shared(around, &product);
-            if shared > most {
-                (best, most) = (Some((part, false)), shared);
+            if seen < COMPARED {
+                let shared = Region::shared(around, &product);
+                if shared > most {
+                    (best, most) = (Some((part, false)), shared);
+                }
             }
             seen += 1;
             if seen < ENOUGH { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
@@ -310,7 +316,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     }
 
     /// Cuts off what rules take until nothing is left, or a packet that nobody takes.
-    fn prove(&mut self, mut stack: Vec<Region<N>>, takers: Takers) -> Covered<N> {
+    pub(super) fn prove(&mut self, mut stack: Vec<Region<N>>, takers: Takers) -> Covered<N> {
         let mut used: Vec<u32> = Vec::new();
         let mut known = FxHashSet::default();
         self.picks.clear();
@@ -391,7 +397,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
             self.active.remove(oldest);
         }
         self.active.push(narrow(self.lemmas.len()));
-        self.lemmas.push(Lemma { region, covers, used: self.clock });
+        self.lemmas.push(Lemma { hull: hull(&region.product()), region, covers, used: self.clock });
     }
 
     /// Something covered, pushed out on each side for as long as what is added is covered too.
@@ -451,6 +457,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         if let Covered::ByMany(again) = prover.prove(self.regions(rule), takers(NOBODY)) {
             again.iter().zip(&prover.picks).for_each(|(at, pick)| single[*at as usize] = Some(*pick));
         }
+        let regions = self.regions(rule);
         let mut left = Vec::new();
         for at in (0..used.len()).rev() {
             let at = narrow(at);
@@ -459,7 +466,12 @@ impl<'l, N: Coordinate> Prover<'l, N> {
                 let around = Region::at(point);
                 prover.taker(point, None, &around.product(), takers(at)).is_none()
             });
-            if !open && prover.prove(self.regions(rule), takers(at)).is_covered() {
+            // What it does not reach the others take anyway.
+            let reached = few.parts(at).flat_map(|part| {
+                let product = few.product(part);
+                regions.iter().filter_map(move |region| region.meet(&product))
+            });
+            if !open && prover.prove(reached.collect(), takers(at)).is_covered() {
                 prover.remove(at);
                 continue;
             }
@@ -469,45 +481,9 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         left
     }
 
-    /// Whether an earlier rule takes some packet of a rule, among some packets, and decides it otherwise than the rule would.
-    pub fn taken_otherwise(&mut self, rule: u32, within: &Product<'_, N>) -> Differs<N> {
-        self.steps = 0;
-        let regions = self.regions(rule).into_iter().filter_map(|region| region.meet(within)).collect();
-        self.differing(regions, rule, &Among { rules: (0, rule), seen_only: false, perhaps: false, rest_alike: true })
-    }
-
-    /// What taking away a rule does to a first-match list. `seen`: a packet that no earlier rule takes, if one is known.
-    pub fn removal(&mut self, rule: u32, default: Option<u16>, seen: Option<Point<N>>) -> Removal<N> {
-        self.steps = 0;
-        let own = self.decision(rule);
-        let alike = default == Some(own);
-        let later = (rule + 1, self.count());
-        if let Some(point) = seen {
-            let first = self.first_match(point, None, later, own, true);
-            if first.map_or(!alike, |(_, otherwise)| otherwise) {
-                return Removal::Changes(point);
-            }
-        }
-        let regions = self.regions(rule);
-        let among = Among { rules: later, seen_only: true, perhaps: true, rest_alike: alike };
-        match self.differing(regions, rule, &among) {
-            Differs::By(point) => Removal::Changes(point),
-            Differs::Undecided => Removal::Undecided,
-            Differs::No if !alike => Removal::Nothing,
-            Differs::No => {
-                let takers = Takers { rules: (0, self.count()), without: rule, decisions: EVERY_DECISION };
-                match self.prove(self.regions(rule), takers) {
-                    Covered::Open(_) => Removal::NothingByDefault,
-                    Covered::Undecided => Removal::Undecided,
-                    _ => Removal::Nothing,
-                }
-            }
-        }
-    }
-
     /// The first of some rules that matches a packet and settles it: for certain and alike, or otherwise (perhaps, if
     /// that counts); and whether it is otherwise.
-    fn first_match(
+    pub(super) fn first_match(
         &mut self,
         point: Point<N>,
         near: Option<u32>,
@@ -519,84 +495,21 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         let mut first: Option<(u32, u32, bool)> = None;
         let takers = Takers { rules, without: NOBODY, decisions: EVERY_DECISION };
         let window = window(takers, self.gone.as_deref());
+        let counts = |entry: &Entry| if entry.decision != own && perhaps { entry.reaches() } else { entry.takes() };
+        if list.is_crowded(point)
+            && let Some(part) = list.first(point, &window, counts)
+        {
+            return Some((part, list.entry(part).decision != own));
+        }
         let _ = list.at(point, near, &window, &mut self.scratch, |part| {
             let entry = list.entry(part);
             let otherwise = entry.decision != own;
-            let counts = if otherwise && perhaps { entry.reaches() } else { entry.takes() };
-            if counts && first.is_none_or(|(rule, ..)| entry.rule < rule) {
+            if counts(entry) && first.is_none_or(|(rule, ..)| entry.rule < rule) {
                 first = Some((entry.rule, part, otherwise));
             }
             ControlFlow::Continue(())
         });
         first.map(|(_, part, otherwise)| (part, otherwise))
-    }
-
-    /// Whether some packet is first matched, among some rules, by one that decides otherwise than `rule`.
-    fn differing(&mut self, regions: Vec<Region<N>>, rule: u32, among: &Among) -> Differs<N> {
-        let list = self.list;
-        let own = self.decision(rule);
-        let opposite = if own < 31 { !bit(own) } else { EVERY_DECISION };
-        let earlier = Takers { rules: (0, rule), without: rule, decisions: EVERY_DECISION };
-        // Regions, the position before which somebody may decide otherwise, and whether what nobody before it matches is
-        // decided alike.
-        let mut open: Vec<(Region<N>, u32, bool)> =
-            regions.into_iter().map(|region| (region, among.rules.1, among.rest_alike)).collect();
-        let mut rest = Vec::new();
-        let mut pieces = Vec::new();
-        while let Some((region, until, alike)) = open.pop() {
-            let rules = (among.rules.0, until);
-            let window = window(Takers { rules, without: rule, decisions: opposite }, self.gone.as_deref());
-            let mut other = None;
-            let _ = list.meeting(&region.product(), &window, |part| {
-                let entry = list.entry(part);
-                let counts = if among.perhaps { entry.reaches() } else { entry.takes() };
-                if entry.decision == own || !counts {
-                    return ControlFlow::Continue(());
-                }
-                other = Some(part);
-                ControlFlow::Break(())
-            });
-            let Some(other) = other else {
-                if !alike {
-                    // Nobody decides otherwise, but the default does: everything must be taken before.
-                    let all = Takers { rules: (0, until), without: rule, decisions: EVERY_DECISION };
-                    match self.prove(vec![region], all) {
-                        Covered::Open(point) => return Differs::By(point),
-                        Covered::Undecided => return Differs::Undecided,
-                        _ => {}
-                    }
-                }
-                continue;
-            };
-            let product = list.product(other);
-            pieces.extend(region.meet(&product));
-            region.minus(&product, &mut rest);
-            open.extend(rest.drain(..).map(|region| (region, until, alike)));
-            while let Some(piece) = pieces.pop() {
-                self.steps += 1;
-                if self.steps > list.limits.steps {
-                    return Differs::Undecided;
-                }
-                let point = piece.low();
-                if among.seen_only
-                    && let Some((part, _)) = self.taker(point, None, &piece.product(), earlier)
-                {
-                    piece.minus(&list.product(part), &mut pieces);
-                    continue;
-                }
-                match self.first_match(point, None, rules, own, among.perhaps) {
-                    Some((_, true)) => return Differs::By(point),
-                    // The rule that was found matches it, so somebody does.
-                    None => unreachable!("a packet of a rule is matched by that rule"),
-                    Some((first, false)) => {
-                        let product = list.product(first);
-                        open.extend(piece.meet(&product).map(|inside| (inside, list.entry(first).rule, true)));
-                        piece.minus(&product, &mut pieces);
-                    }
-                }
-            }
-        }
-        Differs::No
     }
 
     /// The rules that take packets of a rule first, in their order, and whether these are all: earlier ones, or those to
@@ -612,7 +525,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         let mut parts: Vec<(u32, u32)> = Vec::new();
         let window = window(Takers { rules, without: rule, decisions: EVERY_DECISION }, self.gone.as_deref());
         for region in &rest {
-            let _ = list.meeting(&region.product(), &window, |part| {
+            let _ = list.meeting(&region.product(), &window, &mut self.scratch, |part| {
                 if list.entry(part).takes() {
                     parts.push((list.entry(part).rule, part));
                 }
@@ -649,17 +562,6 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     }
 }
 
-/// Among which rules somebody is looked for who decides otherwise.
-struct Among {
-    rules: (u32, u32),
-    /// Only packets count that no rule before the asked one takes.
-    seen_only: bool,
-    /// What a rule matches perhaps counts as decided otherwise.
-    perhaps: bool,
-    /// Packets that none of them matches are decided alike.
-    rest_alike: bool,
-}
-
-fn window(takers: Takers, gone: Option<&[bool]>) -> Window<'_> {
+pub(super) fn window(takers: Takers, gone: Option<&[bool]>) -> Window<'_> {
     Window { rules: takers.rules, without: takers.without, decisions: takers.decisions, gone }
 }

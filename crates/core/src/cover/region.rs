@@ -1,6 +1,6 @@
 //! What is left to prove: products of sets that own their spans.
 
-use super::list::{Point, Product};
+use super::rules::{Point, Product};
 use super::spans::{Coordinate, Spans, about, meet, minus};
 
 /// A product of sets, never empty.
@@ -81,16 +81,5 @@ impl<N: Coordinate> Region<N> {
             service: Spans::from_buf([(point.service, point.service)]),
             other: Spans::from_buf([(point.other, point.other)]),
         }
-    }
-}
-
-impl<N: Coordinate> Product<'_, N> {
-    /// Whether it holds a packet.
-    pub fn has(&self, point: Point<N>) -> bool {
-        use super::spans::has;
-        has(self.service, point.service)
-            && has(self.source, point.source)
-            && has(self.destination, point.destination)
-            && has(self.other, point.other)
     }
 }

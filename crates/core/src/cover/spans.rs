@@ -1,6 +1,7 @@
 //! Sorted, disjoint spans of numbers as plain slices: the operations that proofs need, fast for one span.
 
 use smallvec::SmallVec;
+use std::cmp::Reverse;
 use std::fmt::Debug;
 use std::hash::Hash;
 
@@ -20,6 +21,10 @@ pub trait Coordinate: Copy + Ord + Hash + Debug + Default + Send + Sync {
     fn before(self) -> Self;
     /// How many numbers a span holds, rounded: only to choose by, never to decide.
     fn about(span: (Self, Self)) -> f64;
+    /// Sorts by where spans begin, wider ones first, then by the number beside them.
+    fn sort(keys: &mut [((Self, Self), u32)]) {
+        keys.sort_unstable_by_key(|((first, last), at)| (*first, Reverse(*last), *at));
+    }
 }
 
 impl Coordinate for u32 {
@@ -38,6 +43,18 @@ impl Coordinate for u32 {
     }
     fn about(span: (Self, Self)) -> f64 {
         f64::from(span.1 - span.0) + 1.0
+    }
+    #[allow(clippy::cast_possible_truncation, reason = "a number is taken apart")]
+    fn sort(keys: &mut [((Self, Self), u32)]) {
+        // One number each, so that comparing needs no branches.
+        let one = |((first, last), at): &((u32, u32), u32)| {
+            u128::from(*first) << 64 | u128::from(!*last) << 32 | u128::from(*at)
+        };
+        let mut numbers: Vec<u128> = keys.iter().map(one).collect();
+        numbers.sort_unstable();
+        for (key, number) in keys.iter_mut().zip(numbers) {
+            *key = (((number >> 64) as u32, !((number >> 32) as u32)), number as u32);
+        }
     }
 }
 
@@ -139,20 +156,9 @@ pub fn about<T: Coordinate>(spans: &[(T, T)]) -> f64 {
     spans.iter().map(|span| T::about(*span)).sum()
 }
 
-/// The prefixes that make up a span, ascending.
-pub fn prefixes<T: Coordinate>(span: (T, T), mut add: impl FnMut((T, T))) {
-    let (mut at, last) = (span.0.number(), span.1.number());
-    loop {
-        let mut low = at.trailing_zeros().min(T::BITS);
-        let mask = |low: u32| if low >= 128 { u128::MAX } else { (1_u128 << low) - 1 };
-        while at | mask(low) > last {
-            low -= 1;
-        }
-        let end = at | mask(low);
-        add((T::from_number(at), T::from_number(end)));
-        if end >= last {
-            return;
-        }
-        at = end + 1;
-    }
+/// The smallest prefix around a span.
+pub fn enclosing<T: Coordinate>(span: (T, T)) -> (T, T) {
+    let (first, last) = (span.0.number(), span.1.number());
+    let host = u128::MAX.checked_shr((first ^ last).leading_zeros()).unwrap_or(0);
+    (T::from_number(first & !host), T::from_number(first | host))
 }

@@ -122,8 +122,8 @@ pub fn dead_rules_within(view: &View<'_>, bindings: &Bindings, filter: Id<Filter
         };
         let mut verdicts: Vec<Vec<Verdict>> = vec![Vec::new(); count as usize];
         for list in &lists {
-            let own: Vec<u32> =
-                (0u32..).zip(&list.ids).filter(|(_, id)| id.filter == filter).map(|(at, _)| at).collect();
+            let mut own = list.order();
+            own.retain(|at| list.ids[*at as usize].filter == filter);
             // Pieces of a size that no number of threads changes, each with its own memory of proofs.
             let judged = |piece: &[u32]| {
                 let mut judge = Judge::new(view, list);

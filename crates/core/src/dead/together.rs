@@ -5,6 +5,7 @@ use crate::binding::Bindings;
 use crate::cover::Limits;
 use crate::model::{Direction, Filter, Id, RuleId};
 use crate::view::View;
+use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 
 /// For each filter and direction with dead rules, those that can all go at once: each was judged again with the others
@@ -26,13 +27,14 @@ pub fn removable_together(
             return None;
         };
         let mut judges: Vec<Judge<'_, '_>> = lists.iter().map(|list| Judge::new(view, list)).collect();
+        let positions: Vec<FxHashMap<RuleId, u32>> =
+            lists.iter().map(|list| list.ids.iter().copied().zip(0..).collect()).collect();
         let mut gone = Vec::new();
         // From the last on, so that of equal rules the first stays.
         for rule in rules.into_iter().rev() {
             let mut places: Vec<(usize, u32)> = Vec::new();
-            let goes = lists.iter().enumerate().all(|(nth, list)| {
-                let Some(at) = list.ids.iter().position(|id| *id == rule) else { return true };
-                let at = u32::try_from(at).unwrap_or(u32::MAX);
+            let goes = positions.iter().enumerate().all(|(nth, positions)| {
+                let Some(at) = positions.get(&rule).copied() else { return true };
                 places.push((nth, at));
                 match judges[nth].judge(at) {
                     Verdict::Absent => true,

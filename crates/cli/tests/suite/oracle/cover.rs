@@ -5,6 +5,7 @@ use fastrand::Rng;
 use heronshale_core::cover::{
     Coordinate, Covered, Differs, Limits, List, Part, Point, Product, Prover, Reading, Removal, Rules,
 };
+use std::collections::BTreeSet;
 
 /// How many numbers each dimension has.
 const SIZES: [u32; 4] = [16, 8, 4, 1];
@@ -117,7 +118,10 @@ fn check<N: Coordinate>(seed: u64, limits: Limits, counts: &mut [usize; 8]) {
     let mut prover = Prover::new(&list, reading);
     let default = [None, Some(0), Some(1)][random.usize(0..3)];
     let mut gone = vec![false; plain.len()];
-    for (at, own) in plain.iter().enumerate() {
+    let order = if random.bool() { list.order() } else { (0..u32::try_from(plain.len()).unwrap()).collect() };
+    assert_eq!(order.iter().collect::<BTreeSet<_>>().len(), plain.len(), "seed {seed}");
+    for at in order.into_iter().map(|at| at as usize) {
+        let own = &plain[at];
         if cells(&own.most).next().is_none() {
             continue;
         }
@@ -225,8 +229,12 @@ fn check<N: Coordinate>(seed: u64, limits: Limits, counts: &mut [usize; 8]) {
 #[test]
 fn proofs_equal_the_definitions_packet_by_packet() {
     let mut counts = [0; 8];
-    let tiny = Limits { scanned: 0, bucket: 0, lemma: 1, steps: 1_000_000 };
+    let tiny = Limits { scanned: 0, bucket: 0, few: 0, between: 0, looks: 1, tried: 0, lemma: 1, steps: 1_000_000 };
     for seed in 0..4_000 {
+        // Every way of looking: by sets, by boxes, in the order of the rules, and where one gives way to another.
+        let pick = |of: [usize; 3], by: u64| of[(seed / by % 3) as usize];
+        let (few, looks) = (pick([0, 1, 4], 1), pick([1, 3, 100], 3) as u32);
+        let tiny = Limits { few, looks, tried: pick([0, 1, 3], 9), between: pick([0, 2, 5], 27) as u32, ..tiny };
         check::<u32>(seed, tiny, &mut counts);
         check::<u128>(seed, if seed % 2 == 0 { Limits::default() } else { tiny }, &mut counts);
     }

@@ -239,7 +239,7 @@ fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -
     let view = View::new(&estate, None);
     let bindings = Bindings::new(&view);
     // On this thread, where a seeded fault holds.
-    let tiny = Limits { scanned: 0, bucket: 0, lemma: 1, steps: 1_000_000 };
+    let tiny = Limits { scanned: 0, bucket: 0, few: 1, between: 1, looks: 2, tried: 1, lemma: 1, steps: 1_000_000 };
     let limits = if random.bool() { tiny } else { Limits::default() };
     let all = estate.filters.ids().flat_map(|filter| dead_rules_within(&view, &bindings, filter, limits));
     let (partly, found): (Vec<Dead>, Vec<Dead>) = all.partition(|dead| matches!(dead.how, How::PartlyShadowed(_)));
