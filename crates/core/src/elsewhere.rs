@@ -4,15 +4,15 @@
 //! rule to be of use, be it a reply that a rule without state lets through; a rule is reported only if there is none on any interface on which it acts.
 
 use crate::binding::depends_on_place;
+use crate::each::each;
 pub use crate::effective::DeniedBy;
 use crate::effective::{Class, classes, domain, filters_at, passing_both};
 use crate::ends::asked_packets;
-use crate::faults::{Fault, carried, has, under};
+use crate::faults::{Fault, has};
 use crate::model::{Direction, Filter, Id, Interface, Lack, Network, Reference, RuleId};
 use crate::packet::{Intervals, Packet, PacketSet, service};
 use crate::stage::{By, policies_at, rule_match};
 use crate::view::View;
-use rayon::prelude::*;
 use std::collections::BTreeMap;
 
 /// A rule whose packets are refused elsewhere.
@@ -33,11 +33,9 @@ type Told = (RuleId, Option<Denied>);
 pub fn denied_elsewhere(view: &View<'_>) -> Vec<Denied> {
     const BATCH: usize = 512;
     let mut verdicts: BTreeMap<RuleId, Option<Denied>> = BTreeMap::new();
-    let fault = carried();
     for batch in classes(view).chunks(BATCH) {
         let useful = |rule: &RuleId| verdicts.get(rule).is_some_and(Option::is_none);
-        let told: Vec<Vec<Told>> =
-            batch.par_iter().map(|class| under(fault, || of_class(view, class, useful))).collect();
+        let told: Vec<Vec<Told>> = each(batch, |class| of_class(view, class, useful));
         for (rule, denied) in told.into_iter().flatten() {
             let known = verdicts.entry(rule).or_insert_with(|| denied.clone());
             if denied.is_none() {

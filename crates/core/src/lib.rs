@@ -9,6 +9,7 @@ pub mod change;
 pub mod cover;
 pub mod dead;
 pub mod describe;
+mod each;
 pub mod effective;
 pub mod elsewhere;
 pub mod ends;

@@ -2,13 +2,12 @@
 
 use super::{Decided, InterfaceFact, decided, interface_fact, rules_in_force};
 use crate::describe::{Symbols, Traffic, ports_text, symbols_of, traffic};
+use crate::each::each;
 use crate::effective::{Class, Listed, Reply, Side, effective_both};
-use crate::faults::{carried, under};
 use crate::model::{Direction, Id, RuleId};
 use crate::packet::PacketSet;
 use crate::stage::{StageKind, rule_match};
 use crate::view::View;
-use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -109,8 +108,7 @@ pub fn effective_answers(
     classes: &[Class],
     asked: impl Fn(Direction) -> Option<PacketSet> + Sync,
 ) -> Vec<Effective> {
-    let fault = carried();
-    classes.par_iter().map(|class| under(fault, || effective_answer(view, class, &asked))).collect()
+    each(classes, |class| effective_answer(view, class, &asked))
 }
 
 fn side_fact(view: &View<'_>, side: &Side, network: Id<crate::model::Network>) -> SideFact {

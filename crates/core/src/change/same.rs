@@ -1,12 +1,12 @@
 //! Whether rules that were taken out of an estate changed anything: every stage of every class of interfaces, before and after,
 //! packet by packet.
 
+use crate::each::each;
 use crate::effective::classes;
 use crate::model::{Direction, Filter, Id};
 use crate::packet::PacketMap;
 use crate::stage::{Chain, Judgement, Outcome, State, chain, meaning};
 use crate::view::View;
-use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
 /// What a comparison found.
@@ -48,27 +48,25 @@ pub fn compare_rules(before: &View<'_>, after: &View<'_>, changed: &[Id<Filter>]
     let changed: FxHashSet<Id<Filter>> = changed.iter().copied().collect();
     let mut filters: Vec<Id<Filter>> = changed.iter().copied().collect();
     filters.sort_unstable();
-    let other_meaning = |filter: &&Id<Filter>| {
+    let other_meaning = |filter: &Id<Filter>| {
         Direction::BOTH.iter().any(|direction| {
-            decided(&meaning(before, **filter, *direction)) != decided(&meaning(after, **filter, *direction))
+            decided(&meaning(before, *filter, *direction)) != decided(&meaning(after, *filter, *direction))
         })
     };
-    let wrong: Vec<&Id<Filter>> = filters.par_iter().filter(other_meaning).collect();
-    compared.different.extend(wrong.into_iter().map(|filter| before.estate.filters[*filter].key.to_string()));
+    let wrong = each(&filters, other_meaning);
+    let wrong = filters.iter().zip(wrong).filter(|(_, wrong)| *wrong);
+    compared.different.extend(wrong.map(|(filter, _)| before.estate.filters[*filter].key.to_string()));
     let all = classes(before);
-    let told: Vec<Option<Option<String>>> = all
-        .par_iter()
-        .map(|class| {
-            let interface = class.representative();
-            let both = Direction::BOTH.map(|direction| chain(before, interface, direction));
-            let touched = both.iter().flat_map(|chain| &chain.stages).flat_map(|stage| &stage.filters);
-            if !touched.into_iter().any(|filter| changed.contains(filter)) {
-                return None;
-            }
-            let same = both.iter().all(|one| alike(one, &chain(after, interface, one.direction)));
-            Some((!same).then(|| before.estate.interfaces[interface].name.to_string()))
-        })
-        .collect();
+    let told: Vec<Option<Option<String>>> = each(&all, |class| {
+        let interface = class.representative();
+        let both = Direction::BOTH.map(|direction| chain(before, interface, direction));
+        let touched = both.iter().flat_map(|chain| &chain.stages).flat_map(|stage| &stage.filters);
+        if !touched.into_iter().any(|filter| changed.contains(filter)) {
+            return None;
+        }
+        let same = both.iter().all(|one| alike(one, &chain(after, interface, one.direction)));
+        Some((!same).then(|| before.estate.interfaces[interface].name.to_string()))
+    });
     compared.classes = told.iter().flatten().count();
     compared.different.extend(told.into_iter().flatten().flatten());
     compared

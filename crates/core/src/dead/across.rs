@@ -3,9 +3,13 @@
 use super::list::Enlisted;
 use super::{Dead, How, Judge, Verdict};
 use crate::binding::Bindings;
+use crate::each::each;
 use crate::model::{Direction, Filter, Id, Lack, Network, Reference, RuleId, SubnetGroups};
 use crate::view::View;
 use rustc_hash::{FxHashMap, FxHashSet};
+
+/// Lists of so many places are made at a time.
+const TOGETHER: usize = 512;
 
 /// Groups that are one union at some interface.
 type Place = (Vec<Id<Filter>>, Id<Network>);
@@ -53,13 +57,13 @@ pub(super) fn dead_across(view: &View<'_>, bindings: &Bindings, known: &[Dead]) 
     let alone: FxHashSet<Id<Filter>> =
         places.iter().filter(|(groups, _)| groups.len() == 1).map(|(groups, _)| groups[0]).chain(lacking).collect();
     let mut verdicts: FxHashMap<RuleId, Option<Dead>> = FxHashMap::default();
-    for (groups, network) in &places {
-        if groups.iter().all(|group| alone.contains(group)) {
-            continue;
-        }
-        for direction in Direction::BOTH {
-            let Some(list) = super::places::pooled(view, bindings, groups, *network, direction) else { continue };
-            judge(view, &list, &alone, &known, &mut verdicts);
+    places.retain(|(groups, _)| !groups.iter().all(|group| alone.contains(group)));
+    for places in places.chunks(TOGETHER) {
+        let lists = each(places, |(groups, network)| {
+            Direction::BOTH.map(|direction| super::places::pooled(view, bindings, groups, *network, direction))
+        });
+        for list in lists.iter().flatten().flatten() {
+            judge(view, list, &alone, &known, &mut verdicts);
         }
     }
     let mut dead: Vec<Dead> = verdicts.into_values().flatten().collect();

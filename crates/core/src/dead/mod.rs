@@ -30,12 +30,12 @@ pub use translations::{DeadTranslation, dead_translations};
 use crate::address::{Addresses, Family};
 use crate::binding::Bindings;
 use crate::cover::{Covered, Differs, Limits, Product, Prover, Reading, Removal};
+use crate::each::each;
 use crate::faults::{Fault, has};
 use crate::model::{Direction, Filter, Id, Peer, Rule, RuleId};
 use crate::packet::Packet;
 use crate::view::View;
 use list::{Coordinates, Enlisted, packet_of, today};
-use rayon::prelude::*;
 
 /// In which way a rule is dead.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -87,7 +87,7 @@ impl Dead {
 /// Every dead or partly shadowed rule of the estate, by filter, direction and place.
 pub fn dead_rules(view: &View<'_>, bindings: &Bindings) -> Vec<Dead> {
     let filters: Vec<Id<Filter>> = view.estate.filters.ids().collect();
-    let found: Vec<Vec<Dead>> = filters.par_iter().map(|filter| dead_rules_of(view, bindings, *filter)).collect();
+    let found: Vec<Vec<Dead>> = each(&filters, |filter| dead_rules_of(view, bindings, *filter));
     let mut found: Vec<Dead> = found.into_iter().flatten().collect();
     let more = across::dead_across(view, bindings, &found);
     if !more.is_empty() {
@@ -129,12 +129,9 @@ pub fn dead_rules_within(view: &View<'_>, bindings: &Bindings, filter: Id<Filter
                 let mut judge = Judge::new(view, list);
                 piece.iter().map(|at| (list.ids[*at as usize].index, judge.judge(*at))).collect::<Vec<_>>()
             };
-            let found = if own.len() > PIECE {
-                own.par_chunks(PIECE).map(judged).collect::<Vec<_>>().into_iter().flatten().collect()
-            } else {
-                judged(&own)
-            };
-            found.into_iter().for_each(|(index, verdict)| verdicts[index as usize].push(verdict));
+            let pieces: Vec<&[u32]> = own.chunks(PIECE).collect();
+            let found = each(&pieces, |piece| judged(piece)).into_iter().flatten();
+            found.for_each(|(index, verdict)| verdicts[index as usize].push(verdict));
         }
         dead.extend(verdicts.into_iter().filter_map(joined));
     }

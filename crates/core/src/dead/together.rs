@@ -3,10 +3,14 @@
 use super::{Dead, Judge, Verdict, places};
 use crate::binding::Bindings;
 use crate::cover::Limits;
+use crate::each::each;
 use crate::model::{Direction, Filter, Id, RuleId};
 use crate::view::View;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
+
+/// Dead rules of a filter and direction.
+type Candidates = ((Id<Filter>, Direction), Vec<RuleId>);
 
 /// For each filter and direction with dead rules, those that can all go at once: each was judged again with the others
 /// gone, wherever the filter is enforced. What only the default makes dead stays.
@@ -22,7 +26,9 @@ pub fn removable_together(
     for one in dead.iter().filter(|one| one.can_go() && !one.across && (one.durable || !lasting)) {
         candidates.entry((one.rule.filter, one.rule.direction)).or_default().push(one.rule);
     }
-    let plan = |((filter, direction), rules): ((Id<Filter>, Direction), Vec<RuleId>)| {
+    let candidates: Vec<Candidates> = candidates.into_iter().collect();
+    let plan = |((filter, direction), rules): &Candidates| {
+        let (filter, direction) = (*filter, *direction);
         let places::Lists::Known(lists) = places::lists_of(view, bindings, filter, direction, Limits::default()) else {
             return None;
         };
@@ -31,10 +37,10 @@ pub fn removable_together(
             lists.iter().map(|list| list.ids.iter().copied().zip(0..).collect()).collect();
         let mut gone = Vec::new();
         // From the last on, so that of equal rules the first stays.
-        for rule in rules.into_iter().rev() {
+        for rule in rules.iter().rev() {
             let mut places: Vec<(usize, u32)> = Vec::new();
             let goes = positions.iter().enumerate().all(|(nth, positions)| {
-                let Some(at) = positions.get(&rule).copied() else { return true };
+                let Some(at) = positions.get(rule).copied() else { return true };
                 places.push((nth, at));
                 match judges[nth].judge(at) {
                     Verdict::Absent => true,
@@ -44,11 +50,11 @@ pub fn removable_together(
             });
             if goes {
                 places.into_iter().for_each(|(nth, at)| judges[nth].remove(at));
-                gone.push(rule);
+                gone.push(*rule);
             }
         }
         gone.sort_unstable();
         (!gone.is_empty()).then_some((filter, direction, gone))
     };
-    candidates.into_iter().filter_map(plan).collect()
+    each(&candidates, plan).into_iter().flatten().collect()
 }

@@ -2,15 +2,14 @@
 //! behind a gateway with a table of its own. Walked there and back, as `path` does (design 3.3).
 
 use crate::address::{Addresses, Range};
+use crate::each::each;
 use crate::ends::End;
-use crate::faults::{carried, under};
 use crate::model::{Balancer, Firewall, GatewayKind, Id, Interface, PlatformService};
 use crate::packet::{Packet, PacketSet};
 use crate::path::{Connection, Goal, question};
 use crate::route::{Hop, RoutePlace, candidates};
 use crate::view::View;
 use crate::walk::{Judged, Spot, Step, Tell, Verdict, What, walk};
-use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
 /// Who holds the address that is asked.
@@ -104,8 +103,7 @@ pub fn device_ways(view: &View<'_>) -> Vec<DeviceWay> {
     }
     let mut known = FxHashSet::default();
     asked.retain(|one| known.insert(*one));
-    let fault = carried();
-    asked.par_iter().map(|(by, range)| under(fault, || device_way(view, *by, *range))).collect()
+    each(&asked, |(by, range)| device_way(view, *by, *range))
 }
 
 /// Whether what comes to an interface from the internet may be led elsewhere first, by a table of the gateway's own, or its

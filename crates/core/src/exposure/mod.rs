@@ -9,14 +9,14 @@ mod device;
 pub use device::{DeviceWay, HeldBy, WalkedPart, device_ways};
 
 use crate::address::{Addresses, Family, Range, internet_at_large};
+use crate::each::each;
 use crate::effective::{Replies, Reply};
-use crate::faults::{Fault, carried, has, under};
+use crate::faults::{Fault, has};
 use crate::model::{Direction, Gateway, GatewayKind, Id, Interface, InternetTraffic, PublicAddress};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::route::{Hop, Routed, Winner, routed};
 use crate::stage::{Chain, StageKind, Way, chain};
 use crate::view::View;
-use rayon::prelude::*;
 
 /// What becomes of a connection from the internet.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -95,10 +95,9 @@ impl DirectWay {
 pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
     // What comes to a firewall's, a proxy's or a private door's interface does not end there.
     let devices = crate::walk::roles(view);
-    let fault = carried();
     let mut asked = asked_addresses(view);
     let direct = |id: Id<Interface>| !devices.contains_key(&id) && !device::is_led_by_devices(view, id);
-    let keeps: Vec<bool> = asked.par_iter().map(|(id, ..)| under(fault, || direct(*id))).collect();
+    let keeps: Vec<bool> = each(&asked, |(id, ..)| direct(*id));
     let mut keeps = keeps.into_iter();
     asked.retain(|_| keeps.next().unwrap_or(true));
     // Interfaces of one class have the same stages.
@@ -110,7 +109,7 @@ pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
         let chains = Direction::BOTH.map(|direction| chain(view, asked[places[0]].0, direction));
         places.iter().map(|at| (*at, direct_way(view, &chains, asked[*at]))).collect::<Vec<_>>()
     };
-    let found: Vec<_> = classes.par_iter().map(|places| under(fault, || of_class(places))).collect();
+    let found: Vec<_> = each(&classes, |places| of_class(places));
     let mut ways: Vec<(usize, DirectWay)> = found.into_iter().flatten().collect();
     ways.sort_by_key(|(at, _)| *at);
     ways.into_iter().map(|(_, way)| way).collect()

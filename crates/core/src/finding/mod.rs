@@ -29,8 +29,8 @@ use crate::view::View;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use std::cell::OnceCell;
 use std::collections::BTreeMap;
+use std::sync::OnceLock;
 
 /// How bad it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
@@ -287,13 +287,13 @@ pub(crate) struct Draft {
 pub(crate) struct Context<'v, 'e> {
     pub view: &'v View<'e>,
     pub bindings: Bindings,
-    dead: OnceCell<Vec<Dead>>,
-    dead_translations: OnceCell<Vec<DeadTranslation>>,
-    ways: OnceCell<Vec<DirectWay>>,
-    device_ways: OnceCell<Vec<DeviceWay>>,
-    routing: OnceCell<routing::Routing<'e>>,
-    standings: OnceCell<Vec<Standing>>,
-    judging: OnceCell<Judging<'v, 'e>>,
+    dead: OnceLock<Vec<Dead>>,
+    dead_translations: OnceLock<Vec<DeadTranslation>>,
+    ways: OnceLock<Vec<DirectWay>>,
+    device_ways: OnceLock<Vec<DeviceWay>>,
+    routing: OnceLock<routing::Routing<'e>>,
+    standings: OnceLock<Vec<Standing>>,
+    judging: OnceLock<Judging<'v, 'e>>,
 }
 
 impl<'v, 'e> Context<'v, 'e> {
@@ -474,13 +474,13 @@ fn found(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Found {
     let context = Context {
         view,
         bindings: Bindings::new(view),
-        dead: OnceCell::new(),
-        dead_translations: OnceCell::new(),
-        ways: OnceCell::new(),
-        device_ways: OnceCell::new(),
-        routing: OnceCell::new(),
-        standings: OnceCell::new(),
-        judging: OnceCell::new(),
+        dead: OnceLock::new(),
+        dead_translations: OnceLock::new(),
+        ways: OnceLock::new(),
+        device_ways: OnceLock::new(),
+        routing: OnceLock::new(),
+        standings: OnceLock::new(),
+        judging: OnceLock::new(),
     };
     let mut all = Vec::new();
     for (order, kind) in CATALOGUE.iter().enumerate().filter(|(_, kind)| wanted(kind)) {

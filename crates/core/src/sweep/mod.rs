@@ -18,13 +18,13 @@ pub use chain::{Chains, Hop, Place, Reached, Way, machine_of, machines};
 pub(crate) use transit::Transit;
 
 use crate::address::{Addresses, Family};
+use crate::each::each;
 use crate::faults::{Fault, carried, has, under};
 use crate::model::{Balancer, Firewall, Id, Interface, Network, PlatformService, PublicAddress, Service, Site};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::view::View;
 use crate::walk::{Asked, Judged, Labels, Part, Spot, Start, Verdict, What, Why, alike, walk_ends};
 use index::{Destinations, Held};
-use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// Where connections start or end.
@@ -286,10 +286,8 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     };
     let fault = carried();
     // Rows point to nodes only, so that each part is read on its own.
-    let (from_outside, from_inside): (Vec<_>, Vec<_>) = rayon::join(
-        || outside.par_iter().map(|part| under(fault, || outside_in(part))).collect(),
-        || lists.par_iter().map(|list| under(fault, || inside(list))).collect(),
-    );
+    let (from_outside, from_inside): (Vec<_>, Vec<_>) =
+        rayon::join(|| under(fault, || each(&outside, outside_in)), || under(fault, || each(&lists, inside)));
     for (fates, rows) in from_inside.into_iter().chain(from_outside) {
         found.add(fates, rows);
     }

@@ -3,6 +3,7 @@
 use super::super::{Context, Draft, Kind, Severity, harmless};
 use super::{factor, inbound_allows, peers_where_enforced};
 use crate::address::{Addresses, Family};
+use crate::each::each;
 use crate::model::{FilterKind, RuleId};
 use crate::packet::Intervals;
 
@@ -45,15 +46,14 @@ pub(super) fn families_of_any(context: &Context<'_, '_>, id: RuleId) -> Vec<Fami
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let estate = context.view.estate;
     let stateful = |id: &RuleId| !matches!(estate.filters[id.filter].kind, FilterKind::NetworkAcl);
-    inbound_allows(context)
-        .filter(stateful)
-        .filter_map(|rule| {
-            let families = families_of_any(context, rule);
-            let numbers = families.iter().map(|family| estate.rule(rule).service_numbers(*family));
-            let services = numbers.fold(Intervals::empty(), |sum, numbers| sum.union(&numbers));
-            (!families.is_empty()).then_some(Fact { rule, families, services })
-        })
-        .collect()
+    let rules: Vec<RuleId> = inbound_allows(context).filter(stateful).collect();
+    let of = |rule: &RuleId| {
+        let families = families_of_any(context, *rule);
+        let numbers = families.iter().map(|family| estate.rule(*rule).service_numbers(*family));
+        let services = numbers.fold(Intervals::empty(), |sum, numbers| sum.union(&numbers));
+        (!families.is_empty()).then_some(Fact { rule: *rule, families, services })
+    };
+    each(&rules, of).into_iter().flatten().collect()
 }
 
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {

@@ -4,6 +4,7 @@ use super::super::{Context, Draft, Evidence, Factor, Kind, Role, Severity, harml
 use super::factor;
 use crate::answer::{Decided, Decider, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact, letting, way_fact};
 use crate::describe::{RuleFact, rule_text};
+use crate::each::each;
 use crate::expect::Spoken;
 use crate::exposure::{DeviceWay, DirectWay};
 use crate::model::RuleId;
@@ -31,7 +32,7 @@ pub(crate) const KIND: Kind = Kind {
     ],
     example: include_str!("../examples/exposed.yaml"),
     check: |context| {
-        let direct = facts(context).iter().map(tell).collect::<Vec<_>>();
+        let direct = each(&facts(context), tell);
         let open = context.device_ways().iter().filter(|way| !way.open().is_empty());
         direct.into_iter().chain(open.map(|way| by_device(context, way))).collect()
     },
@@ -46,10 +47,11 @@ struct Fact {
 }
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
-    let open = context.ways().iter().filter(|way| !way.open().is_empty());
+    let open: Vec<&DirectWay> = context.ways().iter().filter(|way| !way.open().is_empty()).collect();
+    let judging = context.judging();
     let asked = |way: &DirectWay| PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
-    open.map(|way| {
-        let spoken = context.judging().direct(way);
+    each(&open, |way| {
+        let spoken = judging.direct(way);
         let packets = way.open();
         let last = way
             .parts
@@ -60,7 +62,6 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         let factors = factors(context.view, &packets, &asked(way), &spoken);
         Fact { way: way_fact(context.view, way, &spoken), factors, packets, price }
     })
-    .collect()
 }
 
 /// What raises and lowers the severity of what is open by a way in.

@@ -1,13 +1,13 @@
 //! A filter that lets all of IPv6 in where IPv4 is narrower.
 
 use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
-use super::{factor, inbound_allows};
+use super::{factor, inbound_allows_of};
 use crate::address::{Addresses, Family};
 use crate::describe::filter_text;
+use crate::each::each;
 use crate::model::{Direction, Filter, FilterKind, Id, Rule, RuleId};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::stage::meaning;
-use rayon::prelude::*;
 
 pub(crate) const KIND: Kind = Kind {
     name: "ipv6-wider",
@@ -76,13 +76,13 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         let services = all.intersection(&some_of_four).difference(&all_of_four);
         (!services.is_empty()).then_some(Fact { filter: *filter, services })
     };
-    filters.par_iter().filter_map(of).collect()
+    each(&filters, of).into_iter().flatten().collect()
 }
 
 /// The rules that let all of public IPv6, or a part of it, in to these services.
 fn admitting<'c>(context: &'c Context<'_, '_>, fact: &'c Fact) -> impl Iterator<Item = RuleId> + 'c {
     let view = context.view;
-    inbound_allows(context).filter(|id| id.filter == fact.filter).filter(move |id| {
+    inbound_allows_of(context, fact.filter).into_iter().filter(move |id| {
         let rule = view.estate.rule(*id);
         let public = view.rule_peers(rule, None).either().intersection(view.internet());
         !public.of(Family::V6).is_empty() && rule.service_numbers(Family::V6).overlaps(&fact.services)

@@ -49,7 +49,7 @@ pub(super) mod too_big_dropped;
 pub(super) mod undecided;
 
 use super::{Context, Factor};
-use crate::model::{Direction, RuleId};
+use crate::model::{Direction, Filter, Id, Rule, RuleId};
 use crate::view::Matched;
 
 fn factor(steps: i32, because: impl Into<String>) -> Factor {
@@ -68,13 +68,12 @@ fn peers_where_enforced(context: &Context<'_, '_>, id: RuleId) -> Vec<Matched> {
 
 /// The allow rules for what interfaces receive, those in force.
 fn inbound_allows(context: &Context<'_, '_>) -> impl Iterator<Item = RuleId> {
-    let estate = context.view.estate;
-    let ids: Vec<RuleId> = estate
-        .rule_ids()
-        .filter(|id| {
-            let rule = estate.rule(*id);
-            id.direction == Direction::In && rule.action.admits() && context.view.in_force(rule)
-        })
-        .collect();
-    ids.into_iter()
+    context.view.estate.filters.ids().flat_map(|filter| inbound_allows_of(context, filter))
+}
+
+/// The same of one filter.
+fn inbound_allows_of(context: &Context<'_, '_>, filter: Id<Filter>) -> Vec<RuleId> {
+    let rules = context.view.estate.filters[filter].rules(Direction::In);
+    let admits = |(_, rule): &(u32, &Rule)| rule.action.admits() && context.view.in_force(rule);
+    (0..).zip(rules).filter(admits).map(|(index, _)| RuleId { filter, direction: Direction::In, index }).collect()
 }

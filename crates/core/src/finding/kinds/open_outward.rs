@@ -2,11 +2,11 @@
 
 use super::super::{Context, Draft, Evidence, Kind, Role, Severity};
 use super::factor;
+use crate::each::each;
 use crate::effective::{classes, passing};
 use crate::model::{Direction, Id, Interface};
 use crate::packet::{PacketSet, service};
 use crate::view::View;
-use rayon::prelude::*;
 
 pub(crate) const KIND: Kind = Kind {
     name: "open-outward",
@@ -71,7 +71,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         let fact = |(interface, mark)| Fact { interface, mark, everything, packets: packets.clone() };
         marked.into_iter().map(fact).collect()
     };
-    let found: Vec<Vec<Fact>> = classes(view).par_iter().map(of).collect();
+    let found: Vec<Vec<Fact>> = each(&classes(view), of);
     let mut found: Vec<Fact> = found.into_iter().flatten().collect();
     found.sort_by_key(|fact| fact.interface);
     found

@@ -4,11 +4,13 @@ use super::super::bare::{all_there_and_back, thin, without_filters};
 use super::super::{Context, Draft, Kind, Role, Severity, counted};
 use crate::address::Addresses;
 use crate::describe::{owner_text, witness};
+use crate::each::each;
 use crate::model::{Estate, Gateway, GatewayKind, Id, Interface, Network, Reference};
 use crate::packet::Packet;
 use crate::sweep::{Node, Sweep, sent};
 use crate::view::View;
 use crate::walk::{Asked, Spot, Start, Verdict, What, Why, walk_ends};
+use rustc_hash::FxHashMap;
 
 pub(crate) const KIND: Kind = Kind {
     name: "reply-elsewhere",
@@ -39,7 +41,7 @@ struct Fact {
 }
 
 /// One side, in the words of the finding.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 enum Side {
     Network(Id<Network>),
     Internet,
@@ -68,6 +70,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     // By sides and device: who sends, who receives.
     type Ends = (Vec<Id<Interface>>, Vec<Id<Interface>>);
     let mut groups: Vec<((Side, Side, Spot), Ends)> = Vec::new();
+    let mut places: FxHashMap<(Side, Side, Spot), usize> = FxHashMap::default();
     // A firewall's own interfaces are no ends.
     let devices = crate::walk::roles(view);
     let ends_of = |node: &Node| match node {
@@ -93,7 +96,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
                         continue;
                     };
                     let key = (from, to, ended.at);
-                    let at = groups.iter().position(|(known, _)| *known == key).unwrap_or_else(|| {
+                    let at = *places.entry(key.clone()).or_insert_with(|| {
                         groups.push((key, Ends::default()));
                         groups.len() - 1
                     });
@@ -115,11 +118,13 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         senders.sort_unstable();
         receivers.sort_unstable();
     }
-    let fact = |((from, to, device), (senders, receivers)): ((Side, Side, Spot), Ends)| {
-        let (packet, saw_no_request) = proof(view, &from, &to, device, &senders, &receivers)?;
+    let proofs =
+        each(&groups, |((from, to, device), (senders, receivers))| proof(view, from, to, *device, senders, receivers));
+    let fact = |(((from, to, device), (senders, receivers)), proof): (((Side, Side, Spot), Ends), _)| {
+        let (packet, saw_no_request) = proof?;
         Some(Fact { from, to, device, saw_no_request, senders, receivers, packet })
     };
-    groups.into_iter().filter_map(fact).collect()
+    groups.into_iter().zip(proofs).filter_map(fact).collect()
 }
 
 fn side<'n>(estate: &Estate, node: &'n Node) -> Option<(Side, &'n [Id<Interface>])> {

@@ -3,11 +3,11 @@
 use super::super::{Context, Draft, Evidence, Kind, NOTHING, Role, Severity};
 use crate::address::Addresses;
 use crate::describe::filter_text;
+use crate::each::each;
 use crate::model::{Direction, EqualPriority, Filter, FilterKind, Id, Peer, Reference};
 use crate::packet::{Intervals, PacketMap, PacketSet};
 use crate::stage::{Judgement, Outcome, State, in_order, meaning, rule_extent};
 use crate::view::View;
-use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 pub(crate) const KIND: Kind = Kind {
@@ -44,14 +44,14 @@ fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, Id<Filter>)> {
         estate.filters.ids().filter(|id| of_interest(id) && in_force(id) && !names_itself(context, *id)).collect();
     // What is cheap to compare first: the kind, and what is let on by services, sources and destinations.
     let outlines: Vec<[Outline; 2]> =
-        filters.par_iter().map(|id| Direction::BOTH.map(|direction| outline(view, *id, direction))).collect();
+        each(&filters, |id| Direction::BOTH.map(|direction| outline(view, *id, direction)));
     let mut alike: FxHashMap<_, Vec<Id<Filter>>> = FxHashMap::default();
     for (id, outline) in filters.iter().zip(outlines) {
         let filter = &estate.filters[*id];
         alike.entry((filter.kind_word(), filter.is_union(), outline)).or_default().push(*id);
     }
     let alike: Vec<Vec<Id<Filter>>> = alike.into_values().filter(|all| all.len() > 1).collect();
-    let found: Vec<Vec<(Id<Filter>, Id<Filter>)>> = alike.par_iter().map(|all| equal_ones(view, all)).collect();
+    let found: Vec<Vec<(Id<Filter>, Id<Filter>)>> = each(&alike, |all| equal_ones(view, all));
     let mut found: Vec<(Id<Filter>, Id<Filter>)> = found.into_iter().flatten().collect();
     found.sort_unstable_by_key(|(_, later)| *later);
     found
