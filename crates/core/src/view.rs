@@ -79,6 +79,7 @@ pub struct View<'e> {
     gaps: Gaps,
     unlisted: Vec<[OnceLock<Addresses>; 2]>,
     interfaces_in: Vec<Vec<Id<Interface>>>,
+    network_of: Vec<Id<Network>>,
     mapped: FxHashMap<Id<Interface>, Vec<Id<PublicAddress>>>,
     stage_classes: OnceLock<Vec<u32>>,
     class_numbers: OnceLock<Vec<u32>>,
@@ -126,6 +127,7 @@ impl<'e> View<'e> {
             gaps: gaps_of(estate),
             unlisted: vec![Default::default(); estate.networks.len() + 1],
             interfaces_in: vec![Vec::new(); estate.networks.len()],
+            network_of: estate.interfaces.ids().map(|id| estate.network_of(id)).collect(),
             mapped: FxHashMap::default(),
             stage_classes: OnceLock::new(),
             class_numbers: OnceLock::new(),
@@ -316,7 +318,7 @@ impl<'e> View<'e> {
 
     /// The addresses of interfaces, as far as named peers reach from a network.
     fn held_by(&self, interfaces: &[Id<Interface>], from: Option<Id<Network>>) -> Addresses {
-        let near = interfaces.iter().filter(|id| self.reaches(from, self.estate.network_of(**id)));
+        let near = interfaces.iter().filter(|id| self.reaches(from, self.network_of[id.index()]));
         let mut all: Addresses = near.clone().flat_map(|id| self.estate.interfaces[*id].addresses.ranges()).collect();
         if has(Fault::PublicAddressesCarry) {
             for public in self.estate.public_addresses.items() {

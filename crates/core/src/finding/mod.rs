@@ -283,7 +283,8 @@ pub(crate) struct Draft {
     pub packets: Option<PacketSet>,
 }
 
-/// What checks look at; what several need is computed once.
+/// What checks look at; what several need is computed once. What is asked on all cores ([`crate::each`]) must not be the first
+/// to ask for something here that is itself found on all cores: it is taken out before.
 pub(crate) struct Context<'v, 'e> {
     pub view: &'v View<'e>,
     pub bindings: Bindings,

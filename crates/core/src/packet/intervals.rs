@@ -5,41 +5,83 @@
 //!
 //! *Example.* `{1, 2, 3} ∪ {4} ∪ {9}` is kept as `[(1, 4), (9, 9)]`.
 //!
-//! *Cost.* Every operation is linear in the number of intervals of both sides.
+//! *Cost.* Every operation is linear in the number of intervals of both sides; where one side has many more, linear in the
+//! few and logarithmic in the many. A copy costs nothing.
 
-use smallvec::{SmallVec, smallvec};
+use smallvec::SmallVec;
+use std::cmp::Ordering;
 use std::fmt;
+use std::hash::{Hash, Hasher};
+use std::sync::Arc;
 
-/// Most sets are one interval, and need no memory of their own.
-type Spans = SmallVec<[(u128, u128); 1]>;
+/// Intervals while they are put together.
+type Buffer = SmallVec<[(u128, u128); 8]>;
 
-/// A set of whole numbers from 0 to 2^128 - 1, in canonical form.
-#[derive(Clone, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
+/// A set of whole numbers from 0 to 2^128 - 1, in canonical form. Copies share their memory.
+#[derive(Clone, Default)]
 pub struct Intervals {
     /// Sorted; `spans[i].1 + 1 < spans[i + 1].0`: if and only if this holds is `==` set equality.
-    spans: Spans,
+    kept: Kept,
+}
+
+/// Most sets are one interval, and need no memory of their own.
+#[derive(Clone, Default)]
+enum Kept {
+    #[default]
+    None,
+    One([(u128, u128); 1]),
+    Many(Arc<[(u128, u128)]>),
 }
 
 impl fmt::Debug for Intervals {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_list().entries(self.spans.iter()).finish()
+        f.debug_list().entries(self.spans()).finish()
     }
 }
+
+impl PartialEq for Intervals {
+    fn eq(&self, other: &Self) -> bool {
+        self.is_same(other) || self.spans() == other.spans()
+    }
+}
+
+impl Eq for Intervals {}
+
+impl Hash for Intervals {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.spans().hash(state);
+    }
+}
+
+impl PartialOrd for Intervals {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Intervals {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.spans().cmp(other.spans())
+    }
+}
+
+/// So many times as many intervals on one side as on the other: then each of the few is looked up among the many.
+const LOPSIDED: usize = 8;
 
 impl Intervals {
     /// The set without members.
     pub const fn empty() -> Self {
-        Self { spans: SmallVec::new_const() }
+        Self { kept: Kept::None }
     }
 
     /// All numbers from `first` to `last`, both inclusive; empty if `first > last`.
-    pub fn span(first: u128, last: u128) -> Self {
-        if first > last { Self::empty() } else { Self { spans: smallvec![(first, last)] } }
+    pub const fn span(first: u128, last: u128) -> Self {
+        if first > last { Self::empty() } else { Self { kept: Kept::One([(first, last)]) } }
     }
 
     /// The union of any intervals, in any order, overlapping or not. Reversed ones count as empty.
     pub fn from_spans(spans: impl IntoIterator<Item = (u128, u128)>) -> Self {
-        let mut given: Spans = spans.into_iter().filter(|(first, last)| first <= last).collect();
+        let mut given: Buffer = spans.into_iter().filter(|(first, last)| first <= last).collect();
         if !given.is_sorted() {
             given.sort_unstable();
         }
@@ -47,7 +89,7 @@ impl Intervals {
     }
 
     /// Intervals in ascending order, those that overlap or touch as one.
-    fn joined(mut spans: Spans) -> Self {
+    fn joined(mut spans: Buffer) -> Self {
         let mut kept = 0;
         for at in 1..spans.len() {
             let (first, last) = spans[at];
@@ -60,47 +102,66 @@ impl Intervals {
             }
         }
         spans.truncate(kept + 1);
-        Self { spans }
+        Self::canonical(&spans)
+    }
+
+    /// Intervals in canonical form.
+    fn canonical(spans: &[(u128, u128)]) -> Self {
+        let kept = match spans {
+            [] => Kept::None,
+            [one] => Kept::One([*one]),
+            many => Kept::Many(many.into()),
+        };
+        Self { kept }
+    }
+
+    /// Whether both share their memory.
+    fn is_same(&self, other: &Self) -> bool {
+        matches!((&self.kept, &other.kept), (Kept::Many(a), Kept::Many(b)) if Arc::ptr_eq(a, b))
     }
 
     /// The intervals, sorted, none touching the next.
     pub fn spans(&self) -> &[(u128, u128)] {
-        &self.spans
+        match &self.kept {
+            Kept::None => &[],
+            Kept::One(one) => one,
+            Kept::Many(many) => many,
+        }
     }
 
     /// Whether a number from `first` to `last` is in the set.
     pub fn touches(&self, first: u128, last: u128) -> bool {
-        let after = self.spans.partition_point(|span| span.1 < first);
-        self.spans.get(after).is_some_and(|span| span.0 <= last)
+        let spans = self.spans();
+        let after = spans.partition_point(|span| span.1 < first);
+        spans.get(after).is_some_and(|span| span.0 <= last)
     }
 
     /// Whether no number is in the set.
     pub fn is_empty(&self) -> bool {
-        self.spans.is_empty()
+        matches!(self.kept, Kept::None)
     }
 
     /// The smallest member.
     pub fn first(&self) -> Option<u128> {
-        self.spans.first().map(|span| span.0)
+        self.spans().first().map(|span| span.0)
     }
 
     /// Whether `number` is a member.
     pub fn contains(&self, number: u128) -> bool {
-        let after = self.spans.partition_point(|span| span.0 <= number);
-        after > 0 && self.spans[after - 1].1 >= number
+        self.touches(number, number)
     }
 
     /// All that is in either set.
     #[must_use]
     pub fn union(&self, other: &Self) -> Self {
-        if self.is_empty() {
+        if self.is_empty() || other.is_same(self) {
             return other.clone();
         }
         if other.is_empty() {
             return self.clone();
         }
-        let mut spans = Spans::with_capacity(self.spans.len() + other.spans.len());
-        let (mut a, mut b) = (&self.spans[..], &other.spans[..]);
+        let (mut a, mut b) = (self.spans(), other.spans());
+        let mut spans = Buffer::with_capacity(a.len() + b.len());
         while let (Some(x), Some(y)) = (a.first(), b.first()) {
             if x <= y {
                 spans.push(*x);
@@ -118,77 +179,82 @@ impl Intervals {
     /// All that is in both sets.
     #[must_use]
     pub fn intersection(&self, other: &Self) -> Self {
-        let (mut i, mut j) = (0, 0);
-        let mut spans = Spans::new();
-        while let (Some(a), Some(b)) = (self.spans.get(i), other.spans.get(j)) {
-            let (first, last) = (a.0.max(b.0), a.1.min(b.1));
-            if first <= last {
-                spans.push((first, last));
-            }
-            if a.1 <= b.1 {
-                i += 1;
-            } else {
-                j += 1;
+        if self.is_same(other) {
+            return self.clone();
+        }
+        let (few, many) = if self.spans().len() <= other.spans().len() {
+            (self.spans(), other.spans())
+        } else {
+            (other.spans(), self.spans())
+        };
+        let mut spans = Buffer::new();
+        let mut rest = many;
+        for &(first, last) in few {
+            rest = from(rest, first, few.len());
+            for (start, end) in rest.iter().take_while(|span| span.0 <= last) {
+                spans.push((first.max(*start), last.min(*end)));
             }
         }
-        Self { spans }
+        Self::canonical(&spans)
     }
 
     /// All that is in this set and not in `other`.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
-        let mut spans = Spans::new();
-        let mut j = 0;
-        for &(first, last) in &self.spans {
-            let mut from = Some(first);
-            while let (Some(start), Some(&(cut, until))) = (from, other.spans.get(j)) {
-                if cut > last {
-                    break;
-                }
-                if until < start {
-                    j += 1;
-                    continue;
-                }
+        if self.is_same(other) {
+            return Self::empty();
+        }
+        let mut spans = Buffer::new();
+        let mut rest = other.spans();
+        for &(first, last) in self.spans() {
+            rest = from(rest, first, self.spans().len());
+            let mut left = Some(first);
+            for &(cut, until) in rest.iter().take_while(|span| span.0 <= last) {
+                let Some(start) = left else { break };
                 if cut > start {
                     spans.push((start, cut - 1));
                 }
-                if until >= last {
-                    from = None;
-                } else {
-                    from = Some(until + 1);
-                    j += 1;
-                }
+                left = (until < last).then(|| until + 1);
             }
-            if let Some(start) = from.filter(|start| *start <= last) {
-                spans.push((start, last));
-            }
+            spans.extend(left.map(|start| (start, last)));
         }
-        Self { spans }
+        Self::canonical(&spans)
     }
 
     /// Whether every member is in `other` too.
     pub fn is_subset(&self, other: &Self) -> bool {
-        self.spans.iter().all(|&(first, last)| {
-            let after = other.spans.partition_point(|span| span.0 <= first);
-            after > 0 && other.spans[after - 1].1 >= last
-        })
+        self.is_same(other)
+            || self.spans().iter().all(|&(first, last)| {
+                let spans = other.spans();
+                let after = spans.partition_point(|span| span.0 <= first);
+                after > 0 && spans[after - 1].1 >= last
+            })
     }
 
     /// Whether some number is in both sets.
     pub fn overlaps(&self, other: &Self) -> bool {
-        let (mut i, mut j) = (0, 0);
-        while let (Some(a), Some(b)) = (self.spans.get(i), other.spans.get(j)) {
-            if a.0 <= b.1 && b.0 <= a.1 {
-                return true;
-            }
-            if a.1 < b.1 {
-                i += 1;
-            } else {
-                j += 1;
-            }
-        }
-        false
+        let (few, many) = if self.spans().len() <= other.spans().len() {
+            (self.spans(), other.spans())
+        } else {
+            (other.spans(), self.spans())
+        };
+        let mut rest = many;
+        few.iter().any(|(first, last)| {
+            rest = from(rest, *first, few.len());
+            rest.first().is_some_and(|span| span.0 <= *last)
+        })
     }
+}
+
+/// The intervals from the first that ends at or after a number, of which `others` are asked in turn.
+fn from(spans: &[(u128, u128)], number: u128, others: usize) -> &[(u128, u128)] {
+    let before = |span: &(u128, u128)| span.1 < number;
+    let skipped = if spans.len() / LOPSIDED > others {
+        spans.partition_point(before)
+    } else {
+        spans.iter().take_while(|span| before(span)).count()
+    };
+    &spans[skipped..]
 }
 
 #[cfg(test)]
@@ -214,6 +280,32 @@ mod tests {
             }
             assert!((0..8).all(|bit| left.contains(bit) == (a >> bit & 1 == 1)));
         }
+    }
+
+    #[test]
+    fn few_against_very_many_is_as_one_by_one() {
+        let many = Intervals::from_spans((0..100).map(|at| (at * 10, at * 10 + 4)));
+        let held = |number: u128| number < 1000 && number % 10 < 5;
+        for first in 0..60_u128 {
+            for few in [vec![(first, first)], vec![(first, first + 7), (first + 700, first + 950)], vec![(first, 2000)]]
+            {
+                let few = Intervals::from_spans(few);
+                let each = |keeps: &dyn Fn(u128) -> bool| {
+                    Intervals::from_spans((0..=2000).filter(|number| keeps(*number)).map(|number| (number, number)))
+                };
+                let has = |number: u128| few.contains(number);
+                assert_eq!(few.intersection(&many), each(&|number| has(number) && held(number)));
+                assert_eq!(many.intersection(&few), each(&|number| has(number) && held(number)));
+                assert_eq!(few.difference(&many), each(&|number| has(number) && !held(number)));
+                assert_eq!(many.difference(&few), each(&|number| !has(number) && held(number)));
+                assert_eq!(few.union(&many), each(&|number| has(number) || held(number)));
+                assert_eq!(few.overlaps(&many), !few.intersection(&many).is_empty());
+                assert_eq!(few.is_subset(&many), few.difference(&many).is_empty());
+            }
+        }
+        let copy = many.clone();
+        assert!(copy.difference(&many).is_empty() && copy.union(&many) == many && copy.intersection(&many) == many);
+        assert!(copy.is_subset(&many) && copy == many);
     }
 
     #[test]
