@@ -15,6 +15,7 @@ mod kernel;
 mod kinds;
 mod levels;
 mod listing;
+mod long_lists;
 mod mends;
 mod naive;
 mod openstack;
