@@ -53,12 +53,6 @@ impl<N: Coordinate> Prover<'_, N> {
         let own = self.decision(rule);
         let alike = default == Some(own);
         let later = (rule + 1, self.count());
-        if let Some(point) = seen {
-            let first = self.first_match(point, None, later, own, true);
-            if first.map_or(!alike, |(_, otherwise)| otherwise) {
-                return Removal::Changes(point);
-            }
-        }
         let regions = self.regions(rule);
         let among = Among { rules: later, seen_only: true, perhaps: true, rest_alike: alike };
         match self.differing(regions, rule, &among, seen) {
@@ -78,13 +72,7 @@ impl<N: Coordinate> Prover<'_, N> {
 
     /// Whether some packet is first matched, among some rules, by one that decides otherwise than `rule`. `seen`: a packet that
     /// is not.
-    fn differing(
-        &mut self,
-        mut open: Vec<Region<N>>,
-        rule: u32,
-        among: &Among,
-        mut seen: Option<Point<N>>,
-    ) -> Differs<N> {
+    fn differing(&mut self, mut open: Vec<Region<N>>, rule: u32, among: &Among, seen: Option<Point<N>>) -> Differs<N> {
         /// How often the first rule that matches a packet may end the search for others behind it.
         const SPLITS: u32 = 8;
         let list = self.list;
@@ -94,7 +82,7 @@ impl<N: Coordinate> Prover<'_, N> {
         while let Some(region) = open.pop() {
             if among.seen_only && splits < SPLITS {
                 splits += 1;
-                let known = seen.take().filter(|point| region.product().has(*point));
+                let known = seen.filter(|point| region.product().has(*point));
                 let point = known.unwrap_or_else(|| region.low());
                 if known.is_none()
                     && let Some((part, _)) = self.taker(point, None, &region.product(), earlier)
@@ -102,7 +90,7 @@ impl<N: Coordinate> Prover<'_, N> {
                     region.minus(&list.product(part), &mut open);
                     continue;
                 }
-                match self.first_match(point, None, among.rules, own, among.perhaps) {
+                match self.first_match(point, among.rules, own, among.perhaps) {
                     Some((_, true)) => return Differs::By(point),
                     Some((first, false)) => {
                         let product = list.product(first);

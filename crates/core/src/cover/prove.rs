@@ -192,7 +192,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     /// The first earlier rule that takes a packet for certain.
     pub fn first_taker(&mut self, rule: u32, point: Point<N>) -> Option<u32> {
         let own = self.decision(rule);
-        self.first_match(point, None, (0, rule), own, false).map(|(part, _)| self.list.entry(part).rule)
+        self.first_match(point, (0, rule), own, false).map(|(part, _)| self.list.entry(part).rule)
     }
 
     /// What a few packets and earlier proofs tell about a rule.
@@ -289,9 +289,7 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         let mut best: Option<(u32, bool)> = None;
         let (mut most, mut seen) = (-1.0, 0);
         let window = window(takers, self.gone.as_deref());
-        if list.is_crowded(point)
-            && let Some(part) = list.first(point, &window, Entry::takes)
-        {
+        if let Some(part) = list.first_of_many(point, &window, Entry::takes) {
             return Some((part, list.product(part).holds(around)));
         }
         let _ = list.at(point, near, &window, &mut self.scratch, |part| {
@@ -486,7 +484,6 @@ impl<'l, N: Coordinate> Prover<'l, N> {
     pub(super) fn first_match(
         &mut self,
         point: Point<N>,
-        near: Option<u32>,
         rules: (u32, u32),
         own: u16,
         perhaps: bool,
@@ -496,12 +493,10 @@ impl<'l, N: Coordinate> Prover<'l, N> {
         let takers = Takers { rules, without: NOBODY, decisions: EVERY_DECISION };
         let window = window(takers, self.gone.as_deref());
         let counts = |entry: &Entry| if entry.decision != own && perhaps { entry.reaches() } else { entry.takes() };
-        if list.is_crowded(point)
-            && let Some(part) = list.first(point, &window, counts)
-        {
+        if let Some(part) = list.first_of_many(point, &window, counts) {
             return Some((part, list.entry(part).decision != own));
         }
-        let _ = list.at(point, near, &window, &mut self.scratch, |part| {
+        let _ = list.at(point, None, &window, &mut self.scratch, |part| {
             let entry = list.entry(part);
             let otherwise = entry.decision != own;
             if counts(entry) && first.is_none_or(|(rule, ..)| entry.rule < rule) {

@@ -102,10 +102,10 @@ impl<N: Coordinate> List<N> {
     }
 
     /// Whether so many sets may hold a packet that looking at all of them takes long.
-    pub(super) fn is_crowded(&self, point: Point<N>) -> bool {
+    fn is_crowded(&self, point: Point<N>) -> bool {
         let few = self.limits.few;
-        self.by_source.may_crowd(few) && self.by_source.around(point.source) > few
-            || self.by_destination.may_crowd(few) && self.by_destination.around(point.destination) > few
+        self.by_source.may_crowd(few) && self.by_source.spans_around(point.source) > few
+            || self.by_destination.may_crowd(few) && self.by_destination.spans_around(point.destination) > few
     }
 
     /// Calls with every part of a rule in the window that meets a set of packets, in an order that the list alone settles.
@@ -191,9 +191,17 @@ impl<N: Coordinate> List<N> {
         }
     }
 
-    /// The first part of a rule in the window that holds a packet and counts, if one is found soon: most are when very many
-    /// hold it. `None`: it may be that there is one.
-    pub(super) fn first(&self, point: Point<N>, window: &Window<'_>, counts: impl Fn(&Entry) -> bool) -> Option<u32> {
+    /// Of a packet that very many sets may hold, the first part of a rule in the window that holds it and counts, if one is
+    /// found soon. `None`: it may be that there is one.
+    pub(super) fn first_of_many(
+        &self,
+        point: Point<N>,
+        window: &Window<'_>,
+        counts: impl Fn(&Entry) -> bool,
+    ) -> Option<u32> {
+        if !self.is_crowded(point) {
+            return None;
+        }
         let looks = Cell::new(0);
         let mut first = None;
         let mut may = |bounds: &Bounds<N>| {

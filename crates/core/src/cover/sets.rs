@@ -338,7 +338,7 @@ impl<T: Coordinate> Nested<T> {
     }
 
     /// How many spans are at the nodes around a number.
-    pub fn around(&self, number: T) -> usize {
+    pub fn spans_around(&self, number: T) -> usize {
         let after = self.after(number, None);
         let mut at = if after == 0 { NONE } else { narrow(after - 1) };
         let mut count = 0;
