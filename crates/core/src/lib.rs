@@ -9,6 +9,7 @@ pub mod change;
 pub mod cover;
 pub mod dead;
 pub mod describe;
+pub mod doubt;
 mod each;
 pub mod effective;
 pub mod elsewhere;

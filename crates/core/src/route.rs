@@ -1,6 +1,7 @@
 //! Which route wins for which addresses (design 2.4).
 
 use crate::address::{Addresses, Family, Range};
+use crate::doubt::{At, Doubt, Unsaid};
 use crate::faults::{Fault, has};
 use crate::model::{
     AddressSet, AutomaticRoutes, Balancer, DomainHop, DoorRoute, EqualRoutes, Firewall, Gateway, GatewayKind, Hub, Id,
@@ -57,8 +58,35 @@ pub struct Winner {
 pub struct Routed {
     /// The destinations.
     pub addresses: Addresses,
-    /// The routes that win, all equal; nature takes any of them.
+    /// The routes that win, all equal; nature takes any of them. What the snapshot lacks, if that may decide.
     pub winners: Vec<Winner>,
+    /// Where what the snapshot lacks may decide: what wins otherwise, and what may win instead.
+    pub open: Option<OpenRoutes>,
+}
+
+/// Routes that may win, depending on what the snapshot lacks.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OpenRoutes {
+    /// Those that win if none of the others does.
+    pub winners: Vec<Winner>,
+    /// Those that win if all of their doubts hold, the first before the others.
+    pub perhaps: Vec<(Vec<Doubt>, Winner)>,
+}
+
+/// A route that may win for some addresses, depending on what the snapshot lacks.
+#[derive(Clone, Debug)]
+struct Perhaps {
+    /// Where it may win.
+    region: Addresses,
+    /// Where it may apply: to these sources, if it is limited.
+    only_from: Option<Addresses>,
+    /// Its length; none if it may be as long as can be.
+    length: Option<u8>,
+    kind: RouteKind,
+    metric: u32,
+    /// The peers of which one must hold an address of the packet, for the route to be about it.
+    holds: Option<(crate::model::Peer, At)>,
+    winner: Winner,
 }
 
 /// One prefix of one route that applies at a place.
@@ -109,14 +137,16 @@ impl<'e> RoutePlace<'e> {
 pub struct Candidates {
     /// In order of precedence; equal ones as written.
     pub all: Vec<Candidate>,
-    /// Next hops of routes to sets whose content is not known.
-    doubtful: Vec<Hop>,
-    /// Whether the routes are not in the snapshot.
-    unknown: bool,
+    /// Routes that may be there, or may win, depending on what the snapshot lacks.
+    perhaps: Vec<Perhaps>,
     /// What takes IPv4 that no route takes.
     last: Option<Hop>,
     first_only: bool,
+    fixed: bool,
 }
+
+/// Where a route stands among those that apply: the lowest wins.
+type Precedence = (bool, std::cmp::Reverse<u8>, RouteKind, u32);
 
 /// The table of a subnet: its own, else the network's main table; none for automatic routes only.
 pub fn table_of<'e>(view: &View<'e>, subnet: Id<Subnet>) -> Option<&'e Reference<RouteTable>> {
@@ -139,17 +169,24 @@ pub fn routed(
         (Some(from), Some(source)) => from.contains(source),
         (Some(_), None) => false,
     };
-    candidates.winners(candidates.all.iter().filter(applies), addresses)
+    let perhaps: Vec<&Perhaps> = candidates.perhaps.iter().collect();
+    candidates.winners(candidates.all.iter().filter(applies), &perhaps, addresses)
 }
 
 /// Splits packets by the routes that win for them at a place. `mirrored`: they are requests whose replies are routed.
 pub fn routed_packets(candidates: &Candidates, packets: &PacketSet, mirrored: bool) -> Vec<(PacketSet, Vec<Winner>)> {
+    routes_of(candidates, packets, mirrored).into_iter().map(|(set, routed)| (set, routed.winners)).collect()
+}
+
+/// The same, with what may win depending on what the snapshot lacks.
+pub(crate) fn routes_of(candidates: &Candidates, packets: &PacketSet, mirrored: bool) -> Vec<(PacketSet, Routed)> {
     let (mut sources, mut destinations) = (packets.sources(), packets.destinations());
     if mirrored {
         std::mem::swap(&mut sources, &mut destinations);
     }
     let mut limits: Vec<&Addresses> = Vec::new();
-    for from in candidates.all.iter().filter_map(|candidate| candidate.only_from.as_ref()) {
+    let limited = candidates.all.iter().filter_map(|candidate| candidate.only_from.as_ref());
+    for from in limited.chain(candidates.perhaps.iter().filter_map(|one| one.only_from.as_ref())) {
         if !limits.contains(&from) {
             limits.push(from);
         }
@@ -163,27 +200,41 @@ pub fn routed_packets(candidates: &Candidates, packets: &PacketSet, mirrored: bo
         };
         parts = parts.iter().flat_map(split).filter(|(part, _)| !part.is_empty()).collect();
     }
-    let mut found: Vec<(PacketSet, Vec<Winner>)> = Vec::new();
+    let mut found: Vec<(PacketSet, Routed)> = Vec::new();
     for (part, held) in &parts {
-        let applies = |candidate: &&Candidate| {
-            candidate
-                .only_from
-                .as_ref()
-                .is_none_or(|from| limits.iter().position(|limit| *limit == from).is_some_and(|at| held[at]))
+        let within = |only_from: &Option<Addresses>| {
+            let is_held = |from| limits.iter().position(|limit| *limit == from).is_some_and(|at| held[at]);
+            only_from.as_ref().is_none_or(is_held)
         };
-        let mut routes = candidates.winners(candidates.all.iter().filter(applies), &destinations);
+        let applying = candidates.all.iter().filter(|candidate| within(&candidate.only_from));
+        let perhaps: Vec<&Perhaps> = candidates.perhaps.iter().filter(|one| within(&one.only_from)).collect();
+        let mut routes = candidates.winners(applying, &perhaps, &destinations);
         if let ([_], [_]) = (routes.as_slice(), parts.as_slice()) {
-            return routes.drain(..).map(|routed| (packets.clone(), routed.winners)).collect();
+            return routes.drain(..).map(|routed| (packets.clone(), routed.turned(mirrored))).collect();
         }
         for routed in routes {
             let (from, to) = if mirrored { (&routed.addresses, part) } else { (part, &routed.addresses) };
             let here = packets.between(Some(from), Some(to));
             if !here.is_empty() {
-                found.push((here, routed.winners));
+                found.push((here, routed.turned(mirrored)));
             }
         }
     }
     found
+}
+
+impl Routed {
+    /// The same for packets of which the requests are told.
+    fn turned(mut self, mirrored: bool) -> Self {
+        if let Some(open) = self.open.as_mut().filter(|_| mirrored) {
+            for (doubts, _) in &mut open.perhaps {
+                for doubt in doubts {
+                    *doubt = doubt.mirrored();
+                }
+            }
+        }
+        self
+    }
 }
 
 impl Candidates {
@@ -192,8 +243,20 @@ impl Candidates {
         self.last.map(|hop| crate::answer::hop_text(view, hop))
     }
 
-    fn unknown() -> Self {
-        Self { all: Vec::new(), doubtful: Vec::new(), unknown: true, last: None, first_only: false }
+    /// Where routes may lead of which that depends on what the snapshot lacks.
+    pub(crate) fn perhaps_of(&self, leads: impl Fn(&Winner) -> bool) -> Addresses {
+        let open = self.perhaps.iter().filter(|one| leads(&one.winner));
+        open.fold(Addresses::empty(), |sum, one| sum.union(&one.region))
+    }
+
+    fn none() -> Self {
+        Self { all: Vec::new(), perhaps: Vec::new(), last: None, first_only: false, fixed: false }
+    }
+
+    /// Routes that may lead anywhere, of which the snapshot says nothing.
+    fn lacking(&mut self, kind: RouteKind, region: Addresses) {
+        let winner = Winner { hop: Hop::Unknown, origin: None };
+        self.perhaps.push(Perhaps { region, only_from: None, length: None, kind, metric: 0, holds: None, winner });
     }
 
     /// Whether two candidates are equal in all that decides.
@@ -202,21 +265,35 @@ impl Candidates {
         (a.length, a.kind) == (b.length, b.kind) && metric
     }
 
-    fn winners<'c>(&self, all: impl Iterator<Item = &'c Candidate>, addresses: &Addresses) -> Vec<Routed> {
-        let unknown = || vec![Winner { hop: Hop::Unknown, origin: None }];
-        if self.unknown {
-            return vec![Routed { addresses: addresses.clone(), winners: unknown() }];
-        }
+    fn precedence(&self, length: u8, kind: RouteKind, metric: u32) -> Precedence {
+        let first = self.fixed && kind == RouteKind::Automatic;
+        let length = if has(Fault::RouteShortestWins) { u8::MAX - length } else { length };
+        let kind = if has(Fault::RouteKindsAlike) { RouteKind::Static } else { kind };
+        let metric = if has(Fault::RouteMetricIgnored) { 0 } else { metric };
+        (!first, std::cmp::Reverse(length), kind, metric)
+    }
+
+    fn winners<'c>(
+        &self,
+        all: impl Iterator<Item = &'c Candidate>,
+        perhaps: &[&Perhaps],
+        addresses: &Addresses,
+    ) -> Vec<Routed> {
         let touches = |candidate: &&Candidate| {
             addresses.of(candidate.range.family).touches(candidate.range.first, candidate.range.last)
         };
         let all: Vec<&Candidate> = all.filter(touches).collect();
         let mut rest = addresses.clone();
         let mut found: Vec<Routed> = Vec::new();
-        let mut add = |addresses: Addresses, winners: Vec<Winner>| match found.iter_mut().find(|r| r.winners == winners)
-        {
-            Some(routed) => routed.addresses = routed.addresses.union(&addresses),
-            None => found.push(Routed { addresses, winners }),
+        let mut add = |addresses: Addresses, winners: Vec<Winner>, than: Option<Precedence>| {
+            for (addresses, open) in self.split(addresses, &winners, than, perhaps) {
+                let unknown = || vec![Winner { hop: Hop::Unknown, origin: None }];
+                let winners = if open.is_some() { unknown() } else { winners.clone() };
+                match found.iter_mut().find(|r| r.winners == winners && r.open == open) {
+                    Some(routed) => routed.addresses = routed.addresses.union(&addresses),
+                    None => found.push(Routed { addresses, winners, open }),
+                }
+            }
         };
         for group in all.chunk_by(|a, b| Self::same(a, b)) {
             for candidate in group {
@@ -238,41 +315,70 @@ impl Candidates {
                     }
                 }
                 rest = rest.difference(&here);
-                add(here, winners);
+                add(here, winners, Some(self.precedence(candidate.length, candidate.kind, candidate.metric)));
             }
         }
         if let Some(last) = self.last {
             let here = rest.intersection(&Addresses::of_family(Family::V4));
             rest = rest.difference(&here);
             if !here.is_empty() {
-                add(here, vec![Winner { hop: last, origin: None }]);
+                add(here, vec![Winner { hop: last, origin: None }], None);
             }
         }
         if !rest.is_empty() {
-            add(rest, Vec::new());
-        }
-        // A route to a set whose content is not known may win for any address.
-        for routed in &mut found {
-            let same = |winner: &Winner| self.doubtful.iter().all(|hop| *hop == winner.hop);
-            if !self.doubtful.is_empty() && (routed.winners.is_empty() || !routed.winners.iter().all(same)) {
-                routed.winners = unknown();
-            }
+            add(rest, Vec::new(), None);
         }
         found
+    }
+
+    /// Addresses for which the same routes win, by what may win instead. `than`: where the winners stand; none: last of all.
+    fn split(
+        &self,
+        addresses: Addresses,
+        winners: &[Winner],
+        than: Option<Precedence>,
+        perhaps: &[&Perhaps],
+    ) -> Vec<(Addresses, Option<OpenRoutes>)> {
+        let mut parts: Vec<(Addresses, Option<OpenRoutes>)> = vec![(addresses, None)];
+        for (at, one) in (0_u32..).zip(perhaps) {
+            let mut next = Vec::with_capacity(parts.len());
+            for (part, open) in parts {
+                let mut here = part.intersection(&one.region);
+                if let Some(than) = than {
+                    for family in Family::BOTH {
+                        let length = one.length.unwrap_or(family.bits());
+                        if self.precedence(length, one.kind, one.metric) > than {
+                            here = here.difference(&Addresses::of_family(family));
+                        }
+                    }
+                }
+                if here.is_empty() || winners == [one.winner] {
+                    next.push((part, open));
+                    continue;
+                }
+                let rest = part.difference(&here);
+                if !rest.is_empty() {
+                    next.push((rest, open.clone()));
+                }
+                let mut open = open.unwrap_or_else(|| OpenRoutes { winners: winners.to_vec(), perhaps: Vec::new() });
+                let holds = one.holds.clone().map(|(peer, at)| Doubt { what: Unsaid::Holds(peer), at });
+                let wins = Doubt { what: Unsaid::Wins(one.winner.origin, at), at: At::Destination };
+                open.perhaps.push((holds.into_iter().chain([wins]).collect(), one.winner));
+                next.push((here, Some(open)));
+            }
+            parts = next;
+        }
+        parts
     }
 
     fn sort(&mut self, settings: &Settings) {
         if settings.missing_next_hop == MissingNextHop::Skipped && !has(Fault::RouteMissingLost) {
             self.all.retain(|candidate| candidate.winner.hop != Hop::Dead);
         }
-        let fixed = settings.automatic_routes == AutomaticRoutes::Fixed && !has(Fault::RouteFixedIgnored);
-        self.all.sort_by_key(|candidate| {
-            let first = fixed && candidate.kind == RouteKind::Automatic;
-            let length = if has(Fault::RouteShortestWins) { u8::MAX - candidate.length } else { candidate.length };
-            let kind = if has(Fault::RouteKindsAlike) { RouteKind::Static } else { candidate.kind };
-            let metric = if has(Fault::RouteMetricIgnored) { 0 } else { candidate.metric };
-            (!first, std::cmp::Reverse(length), kind, metric)
-        });
+        self.fixed = settings.automatic_routes == AutomaticRoutes::Fixed && !has(Fault::RouteFixedIgnored);
+        let mut all = std::mem::take(&mut self.all);
+        all.sort_by_key(|candidate| self.precedence(candidate.length, candidate.kind, candidate.metric));
+        self.all = all;
         self.first_only = settings.equal_routes == EqualRoutes::First;
     }
 }
@@ -280,15 +386,19 @@ impl Candidates {
 /// The routes that apply at a place.
 pub fn candidates(view: &View<'_>, place: RoutePlace<'_>) -> Candidates {
     let network = place.network;
-    let mut found = Candidates { unknown: false, ..Candidates::unknown() };
+    let mut found = Candidates::none();
     found.all = automatic(view, network);
+    lacking_automatic(view, network, &mut found);
+    if view.lacks("network", &view.estate.networks[network].name, Lack::Routes) {
+        found.lacking(RouteKind::Static, Addresses::all());
+    }
     match place.table {
-        Some(Reference::Missing(_)) => return Candidates::unknown(),
-        Some(Reference::Found(table)) if view.lacks("table", &view.estate.route_tables[*table].name, Lack::Routes) => {
-            return Candidates::unknown();
-        }
+        Some(Reference::Missing(_)) => found.lacking(RouteKind::Static, Addresses::all()),
         Some(Reference::Found(table)) => {
             let table = &view.estate.route_tables[*table];
+            if view.lacks("table", &table.name, Lack::Routes) {
+                found.lacking(RouteKind::Static, Addresses::all());
+            }
             let routes = table.routes.iter().filter(|route| route.enabled || has(Fault::RouteDisabledCounts));
             let for_sender = |route: &&Route| {
                 route.only_tagged.is_empty()
@@ -296,13 +406,12 @@ pub fn candidates(view: &View<'_>, place: RoutePlace<'_>) -> Candidates {
                     || place.sender.is_some_and(|sender| view.estate.has_tags(sender, &route.only_tagged))
             };
             for route in routes.filter(for_sender) {
-                found.all.extend(written(view, place, route));
-                if route.destinations.iter().any(|destination| is_open(view, destination)) {
-                    found.doubtful.push(hop(view, place, &route.next_hop));
-                }
+                let written = written(view, place, route);
+                written_in_doubt(view, route, &written, hop(view, place, &route.next_hop), &mut found);
+                found.all.extend(written);
             }
             if table.accepts_propagation && !has(Fault::RoutePropagationIgnored) {
-                found.all.extend(propagated(view, network));
+                propagated(view, network, &mut found);
             }
         }
         None => {}
@@ -310,6 +419,100 @@ pub fn candidates(view: &View<'_>, place: RoutePlace<'_>) -> Candidates {
     found.sort(view.settings(network));
     found.last = place.subnet.and_then(|subnet| last_resort(view, subnet));
     found
+}
+
+/// What a written route may match besides: destinations, and sources to which it is limited, that nobody knows.
+fn written_in_doubt(view: &View<'_>, route: &Route, written: &[Candidate], hop: Hop, found: &mut Candidates) {
+    let winner = Winner { hop, origin: Some(route.origin) };
+    let only_from = written.first().and_then(|candidate| candidate.only_from.clone());
+    let only_from = only_from.or_else(|| {
+        let limit = route.only_from.as_ref().filter(|_| !has(Fault::RouteSourceLimitIgnored));
+        limit.map(|from| ranges_of(view, from).into_iter().collect())
+    });
+    for peer in open_parts(view, &route.destinations) {
+        found.perhaps.push(Perhaps {
+            region: Addresses::all(),
+            only_from: only_from.clone(),
+            length: None,
+            kind: route.kind,
+            metric: route.metric,
+            holds: Some((peer, At::Destination)),
+            winner,
+        });
+    }
+    for peer in open_parts(view, route.only_from.as_deref().unwrap_or(&[])) {
+        for candidate in written {
+            found.perhaps.push(Perhaps {
+                region: [candidate.range].into_iter().collect(),
+                only_from: None,
+                length: Some(candidate.length),
+                kind: route.kind,
+                metric: route.metric,
+                holds: Some((peer.clone(), At::Source)),
+                winner,
+            });
+        }
+    }
+}
+
+/// The parts of destinations whose content is not known.
+fn open_parts(view: &View<'_>, destinations: &[RouteDestination]) -> Vec<crate::model::Peer> {
+    let of = |destination: &RouteDestination| match destination {
+        RouteDestination::Block(_) => Vec::new(),
+        RouteDestination::Set(Reference::Found(set)) => view.set(*set).open.clone(),
+        RouteDestination::Set(missing) => vec![crate::model::Peer::AddressSet(missing.clone())],
+    };
+    destinations.iter().flat_map(of).collect()
+}
+
+/// Automatic routes that what the snapshot lacks may bring: over peerings with networks whose blocks are not known, over peerings
+/// that are lacking themselves. None is longer than a known block within it.
+fn lacking_automatic(view: &View<'_>, network: Id<Network>, found: &mut Candidates) {
+    let estate = view.estate;
+    for peering in estate.peerings.items().iter().filter(|peering| peering.is_up()) {
+        let (Some(side), Some(Reference::Missing(name))) = (peering.side(network), peering.opposite(network)) else {
+            continue;
+        };
+        let (blocks, known) = view.lacking_blocks(name);
+        if side.automatic_routes && !known {
+            found.lacking(RouteKind::Automatic, blocks.clone());
+        }
+        if side.use_gateways {
+            found.lacking(RouteKind::OtherAutomatic, Addresses::all());
+        }
+    }
+    if view.lacks_any(&["peering"]) {
+        let joined = |other: Id<Network>| other == network || joins(view, network, other).is_some();
+        let elsewhere = view.lacking("network").map(|gap| (gap.blocks.as_ref().unwrap_or(view.elsewhere()), None));
+        let others = estate.networks.iter().filter(|(id, _)| !joined(*id));
+        let others = others.flat_map(|(_, other)| &other.written_blocks).flat_map(prefixes);
+        for range in others {
+            let winner = Winner { hop: Hop::Unknown, origin: None };
+            let (region, length) = ([range].into_iter().collect(), range.prefix_length());
+            let kind = RouteKind::Automatic;
+            found.perhaps.push(Perhaps { region, only_from: None, length, kind, metric: 0, holds: None, winner });
+        }
+        for (blocks, _) in elsewhere.collect::<Vec<(&Addresses, Option<()>)>>() {
+            found.lacking(RouteKind::Automatic, blocks.clone());
+        }
+        // It may lend the site gateways of whatever it leads to.
+        found.lacking(RouteKind::OtherAutomatic, Addresses::all());
+    }
+    let lent = estate.peerings.items().iter().any(|peering| {
+        let other = peering.opposite(network).and_then(Reference::found);
+        let lends = other.and_then(|other| peering.side(other)).is_some_and(|side| side.lend_gateways);
+        lends && peering.is_up() && peering.side(network).is_some_and(|side| side.use_gateways)
+    });
+    if lent && view.lacks_any(&["gateway"]) {
+        found.lacking(RouteKind::OtherAutomatic, Addresses::all());
+    }
+    if view.lacks_any(&["gateway"]) {
+        // A NAT gateway may serve what no route takes.
+        let served = Addresses::of_family(Family::V4);
+        let winner = Winner { hop: Hop::Unknown, origin: None };
+        let (kind, metric) = (RouteKind::OtherAutomatic, u32::MAX);
+        found.perhaps.push(Perhaps { region: served, only_from: None, length: Some(0), kind, metric, holds: None, winner });
+    }
 }
 
 /// What takes IPv4 of a subnet that no route takes: a NAT gateway that serves it, else the platform's shared address.
@@ -322,15 +525,6 @@ pub(crate) fn last_resort(view: &View<'_>, subnet: Id<Subnet>) -> Option<Hop> {
     let nat = view.estate.gateways.iter().find(|(_, gateway)| serves(gateway));
     nat.map(|(id, _)| Hop::Gateway(id))
         .or_else(|| view.estate.subnets[subnet].default_outbound.then_some(Hop::SharedAddress))
-}
-
-/// Whether the snapshot does not say all that a destination holds.
-fn is_open(view: &View<'_>, destination: &RouteDestination) -> bool {
-    match destination {
-        RouteDestination::Block(_) => false,
-        RouteDestination::Set(Reference::Missing(_)) => true,
-        RouteDestination::Set(Reference::Found(set)) => !view.set(*set).matched.maybe.is_empty(),
-    }
 }
 
 fn of_blocks(blocks: &[Range], kind: RouteKind, hop: Hop) -> impl Iterator<Item = Candidate> + use<> {
@@ -370,10 +564,10 @@ fn automatic(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
                 }
             }
             Reference::Missing(name) if automatic => {
-                let object = format!("network:{name}");
-                let blocks = estate.gaps.iter().find(|gap| *gap.object == object).and_then(|gap| gap.blocks.clone());
-                let blocks: Vec<Range> = blocks.iter().flat_map(Addresses::ranges).collect();
-                all.extend(of_blocks(&blocks, RouteKind::Automatic, Hop::Unknown));
+                if let (blocks, true) = view.lacking_blocks(name) {
+                    let blocks: Vec<Range> = blocks.ranges().collect();
+                    all.extend(of_blocks(&blocks, RouteKind::Automatic, Hop::Unknown));
+                }
             }
             Reference::Missing(_) => {}
         }
@@ -419,18 +613,22 @@ pub fn link_of(hub: &Hub, wanted: impl Fn(&LinkEnd) -> bool) -> Option<(usize, &
 }
 
 /// What a table that accepts propagation learns.
-fn propagated(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
+fn propagated(view: &View<'_>, network: Id<Network>, found: &mut Candidates) {
     let estate = view.estate;
-    let mut all = Vec::new();
     for (gateway, site) in site_gateways(view, network) {
-        all.extend(of_blocks(&estate.sites[site].written_announces, RouteKind::Propagated, Hop::Gateway(gateway)));
+        let announced = &estate.sites[site].written_announces;
+        found.all.extend(of_blocks(announced, RouteKind::Propagated, Hop::Gateway(gateway)));
+    }
+    if view.lacks_any(&["gateway", "hub"]) {
+        found.lacking(RouteKind::Propagated, Addresses::all());
     }
     let own = &estate.networks[network].blocks;
     for (id, hub) in estate.hubs.iter() {
         let is_ours = |to: &LinkEnd| *to == LinkEnd::Network(Reference::Found(network));
         let Some((at, link)) = link_of(hub, is_ours) else { continue };
         let Some(domain) = link.reads else { continue };
-        for mut learned in domain_candidates(view, id, domain).all {
+        let domain = domain_candidates(view, id, domain);
+        for mut learned in domain.all {
             let leads_back = learned.winner.hop == Hop::Hub(id, at);
             let dark = matches!(learned.winner.hop, Hop::Blackhole | Hop::Dead);
             let ours = Addresses::is_subset(&[learned.range].into_iter().collect(), own);
@@ -440,17 +638,28 @@ fn propagated(view: &View<'_>, network: Id<Network>) -> Vec<Candidate> {
             }
             learned.kind = RouteKind::Propagated;
             learned.winner.hop = Hop::Hub(id, at);
-            all.push(learned);
+            found.all.push(learned);
+        }
+        for mut learned in domain.perhaps {
+            if learned.winner.hop == Hop::Hub(id, at) || matches!(learned.winner.hop, Hop::Blackhole | Hop::Dead) {
+                continue;
+            }
+            learned.kind = RouteKind::Propagated;
+            learned.winner.hop = Hop::Hub(id, at);
+            learned.region = learned.region.difference(own);
+            found.perhaps.push(learned);
         }
     }
-    all
 }
 
 /// The routes of a hub's domain: static ones, and what links announce. [`Hop::Hub`] names the link that leads on.
 pub fn domain_candidates(view: &View<'_>, hub: Id<Hub>, domain: usize) -> Candidates {
     let estate = view.estate;
     let item = &estate.hubs[hub];
-    let mut found = Candidates { unknown: false, ..Candidates::unknown() };
+    let mut found = Candidates::none();
+    if view.lacks("hub", &item.name, Lack::Routes) {
+        found.lacking(RouteKind::Static, Addresses::all());
+    }
     for route in item.domains[domain].routes.iter().filter(|route| route.enabled) {
         let hop = match &route.hop {
             DomainHop::Blackhole => Hop::Blackhole,
@@ -462,28 +671,59 @@ pub fn domain_candidates(view: &View<'_>, hub: Id<Hub>, domain: usize) -> Candid
             let (length, kind, metric) = (range.prefix_length().unwrap_or(0), RouteKind::Static, route.metric);
             found.all.push(Candidate { range, length, kind, metric, winner, only_from: None });
         }
-        if route.destinations.iter().any(|destination| is_open(view, destination)) {
-            found.doubtful.push(hop);
+        for peer in open_parts(view, &route.destinations) {
+            found.perhaps.push(Perhaps {
+                region: Addresses::all(),
+                only_from: None,
+                length: None,
+                kind: RouteKind::Static,
+                metric: route.metric,
+                holds: Some((peer, At::Destination)),
+                winner,
+            });
         }
     }
     for (at, link) in item.links.iter().enumerate() {
-        if link.up && link.announces_into.contains(&domain) {
-            found.all.extend(of_blocks(&announced(view, link), RouteKind::Propagated, Hop::Hub(hub, at)));
+        if !link.up || !link.announces_into.contains(&domain) {
+            continue;
+        }
+        found.all.extend(of_blocks(&announced(view, link), RouteKind::Propagated, Hop::Hub(hub, at)));
+        if let Some(region) = announced_unknown(view, link) {
+            let winner = Winner { hop: Hop::Hub(hub, at), origin: None };
+            let kind = RouteKind::Propagated;
+            found.perhaps.push(Perhaps { region, only_from: None, length: None, kind, metric: 0, holds: None, winner });
         }
     }
     found.sort(view.settings(None));
     found
 }
 
+/// Where a link to something that the snapshot lacks may lead, beside what it is known to announce.
+fn announced_unknown(view: &View<'_>, link: &Link) -> Option<Addresses> {
+    if link.announces.is_some() {
+        return None;
+    }
+    match &link.to {
+        LinkEnd::Network(Reference::Missing(name)) => match view.lacking_blocks(name) {
+            (_, true) => None,
+            (blocks, false) => view.lacks("network", name, Lack::Everything).then(|| blocks.clone()),
+        },
+        LinkEnd::Site(Reference::Missing(name)) => {
+            let gap = view.lacking("site").find(|gap| gap.object.strip_prefix("site:") == Some(name));
+            gap.map(|gap| gap.blocks.clone().unwrap_or_else(Addresses::all))
+        }
+        _ => None,
+    }
+}
+
 /// What a link announces.
 pub fn announced(view: &View<'_>, link: &Link) -> Vec<Range> {
     let default = || match &link.to {
         LinkEnd::Network(Reference::Found(network)) => view.estate.networks[*network].written_blocks.clone(),
-        LinkEnd::Network(Reference::Missing(name)) => {
-            let object = format!("network:{name}");
-            let gap = view.estate.gaps.iter().find(|gap| *gap.object == object);
-            gap.and_then(|gap| gap.blocks.as_ref()).map_or_else(Vec::new, |blocks| blocks.ranges().collect())
-        }
+        LinkEnd::Network(Reference::Missing(name)) => match view.lacking_blocks(name) {
+            (blocks, true) => blocks.ranges().collect(),
+            (_, false) => Vec::new(),
+        },
         LinkEnd::Site(Reference::Found(site)) => view.estate.sites[*site].written_announces.clone(),
         LinkEnd::Site(Reference::Missing(_)) | LinkEnd::Hub(_) | LinkEnd::Firewall(_) => Vec::new(),
     };
@@ -569,7 +809,13 @@ pub fn hop(view: &View<'_>, place: RoutePlace<'_>, next: &NextHop) -> Hop {
             );
             let lent =
                 || estate.peerings.items().iter().any(|p| lent_gateways(view, p, network).iter().any(|(g, _)| g == id));
-            if dead || (gateway.network != network && !lent()) { Hop::Dead } else { Hop::Gateway(*id) }
+            if dead {
+                Hop::Dead
+            } else if gateway.network != network && !lent() {
+                if view.lacks_any(&["peering"]) { Hop::Unknown } else { Hop::Dead }
+            } else {
+                Hop::Gateway(*id)
+            }
         }
         NextHop::Gateway(Reference::Missing(name)) => lacking("gateway", name),
         NextHop::Interface(Reference::Found(interface)) => near(view, network, *interface),
@@ -584,11 +830,25 @@ pub fn hop(view: &View<'_>, place: RoutePlace<'_>, next: &NextHop) -> Hop {
             }
         }
         NextHop::Peering(Reference::Missing(name)) => lacking("peering", name),
-        NextHop::Firewall(Reference::Found(firewall)) => firewall_leg(view, place, *firewall),
+        NextHop::Firewall(Reference::Found(firewall)) => {
+            let item = &estate.firewalls[*firewall];
+            match firewall_leg(view, place, *firewall) {
+                _ if view.lacks("firewall", &item.name, Lack::Interfaces) => Hop::Unknown,
+                // A firewall none of whose members is up is down.
+                _ if item.members_up() == 0 && !has(Fault::WalkMembersAlwaysUp) => Hop::Dead,
+                leg => leg,
+            }
+        }
         NextHop::Firewall(Reference::Missing(name)) => lacking("firewall", name),
         NextHop::Balancer(Reference::Found(balancer)) => {
             let home = estate.balancers[*balancer].network;
-            if home == network || joins(view, network, home).is_some() { Hop::Balancer(*balancer) } else { Hop::Dead }
+            if home == network || joins(view, network, home).is_some() {
+                Hop::Balancer(*balancer)
+            } else if view.lacks_any(&["peering"]) {
+                Hop::Unknown
+            } else {
+                Hop::Dead
+            }
         }
         NextHop::Balancer(Reference::Missing(name)) => lacking("balancer", name),
         NextHop::Hub(Reference::Found(hub)) => {
@@ -611,7 +871,8 @@ pub(crate) fn joins(view: &View<'_>, one: Id<Network>, other: Id<Network>) -> Op
 fn near(view: &View<'_>, network: Id<Network>, interface: Id<Interface>) -> Hop {
     let home = view.estate.network_of(interface);
     if home != network && joins(view, network, home).is_none() {
-        Hop::Dead
+        // A peering that the snapshot lacks may join them.
+        if view.lacks_any(&["peering"]) { Hop::Unknown } else { Hop::Dead }
     } else if view.estate.interfaces[interface].forwards {
         Hop::Interface(interface)
     } else {
@@ -628,22 +889,47 @@ fn firewall_leg(view: &View<'_>, place: RoutePlace<'_>, firewall: Id<Firewall>) 
     };
     let mut all: Vec<Id<Interface>> = legs.iter().map(|leg| leg.interface).collect();
     all.retain(|interface| near(view, place.network, *interface) != Hop::Dead);
-    all.sort_by_key(|interface| rank(*interface));
+    all.sort_by_key(|interface| (near(view, place.network, *interface) == Hop::Unknown, rank(*interface)));
     all.first().map_or(Hop::Dead, |interface| near(view, place.network, *interface))
 }
 
-/// The interface of a network, or of one peered with it, that holds an address.
+/// What holds an address as next hop, in a network or in one peered with it: an interface, a front end, a NAT gateway.
 fn holder(view: &View<'_>, network: Id<Network>, address: IpAddr) -> Hop {
-    let holds = view.estate.interfaces.iter().filter(|(_, interface)| interface.addresses.contains(address));
-    let mut all: Vec<Id<Interface>> =
-        holds.map(|(id, _)| id).filter(|id| near(view, network, *id) != Hop::Dead).collect();
-    all.sort_by_key(|id| view.estate.network_of(*id) != network);
+    let estate = view.estate;
+    let reached = |home: Id<Network>| home == network || joins(view, network, home).is_some();
+    let holds = estate.interfaces.iter().filter(|(_, interface)| interface.addresses.contains(address));
+    let mut all: Vec<Id<Interface>> = holds.map(|(id, _)| id).collect();
+    let known = !all.is_empty();
+    all.retain(|id| reached(estate.network_of(*id)));
+    all.sort_by_key(|id| estate.network_of(*id) != network);
     if let Some(found) = all.first() {
         return near(view, network, *found);
     }
-    let mut front = view.estate.balancers.iter().filter(|(_, b)| b.front_ends.iter().any(|f| f.address == address));
-    let found = front.find(|(_, b)| b.network == network || joins(view, network, b.network).is_some());
-    found.map_or(Hop::Dead, |(id, _)| Hop::Balancer(id))
+    let mut front = estate.balancers.iter().filter(|(_, b)| b.front_ends.iter().any(|f| f.address == address));
+    if let Some((id, _)) = front.find(|(_, b)| reached(b.network)) {
+        return Hop::Balancer(id);
+    }
+    let is_nat = |gateway: &Gateway| matches!(gateway.kind, GatewayKind::Nat { address: Some(own), .. } if own == address);
+    let mut nat = estate.gateways.iter().filter(|(_, gateway)| is_nat(gateway));
+    if let Some((id, _)) = nat.find(|(_, gateway)| gateway.network == network) {
+        return Hop::Gateway(id);
+    }
+    // Somebody may hold it whom the snapshot lacks, or it may be joined by a peering that it lacks.
+    let mut near = estate.networks.ids().filter(|id| reached(*id));
+    let in_known = near.any(|id| {
+        view.unlisted_in(id).contains(address)
+            || (view.lacks_any(&["gateway"]) && estate.networks[id].blocks.contains(address))
+    });
+    let in_lacking = estate.peerings.items().iter().filter(|peering| peering.is_up()).any(|peering| {
+        let Some(Reference::Missing(name)) = peering.opposite(network) else { return false };
+        view.lacks("network", name, Lack::Everything) && view.lacking_blocks(name).0.contains(address)
+    });
+    let by_peering = || {
+        let lacking = || view.lacking("network").any(|gap| gap.blocks.as_ref().unwrap_or(view.elsewhere()).contains(address));
+        let elsewhere = || estate.networks.iter().any(|(id, _)| view.unlisted_in(id).contains(address));
+        view.lacks_any(&["peering"]) && (known || lacking() || elsewhere())
+    };
+    if in_known || in_lacking || by_peering() { Hop::Unknown } else { Hop::Dead }
 }
 
 #[cfg(test)]

@@ -1,10 +1,11 @@
 //! The frozen view: what names mean as addresses, computed once for an estate and a date.
 
 use crate::address::{Addresses, internet_at_large};
+use crate::doubt::{At, Held, Turning};
 use crate::faults::{Fault, has};
 use crate::model::{
-    AddressSet, Estate, Filter, FilterKind, Id, Interface, Lack, Name, NamedPeerReach, Network, Peer, PublicAddress,
-    Reference, Rule, SetItem, Settings,
+    AddressSet, Estate, Filter, FilterKind, Gap, Id, Interface, Lack, LinkEnd, Name, NamedPeerReach, Network, Peer,
+    PublicAddress, Reference, Rule, SetItem, Settings,
 };
 use crate::stated::Stated;
 use crate::tuning::Tuning;
@@ -52,6 +53,8 @@ impl Matched {
 pub struct SetMeaning {
     /// The addresses.
     pub matched: Matched,
+    /// The sets of unknown content that it is or holds, and the names in it that are not in the snapshot.
+    pub open: Vec<Peer>,
     /// Whether it holds itself, by others.
     pub cyclic: bool,
 }
@@ -77,6 +80,7 @@ pub struct View<'e> {
     within_reach: Vec<Vec<Id<Network>>>,
     at_hub: Vec<Vec<Id<Network>>>,
     gaps: Gaps,
+    elsewhere: Addresses,
     unlisted: Vec<[OnceLock<Addresses>; 2]>,
     interfaces_in: Vec<Vec<Id<Interface>>>,
     network_of: Vec<Id<Network>>,
@@ -110,6 +114,7 @@ impl<'e> View<'e> {
             estate,
             at: at.or(estate.taken),
             internet: internet_at_large().difference(&known),
+            elsewhere: Addresses::all().difference(&internet_at_large()).difference(&known),
             public: public_addresses(estate),
             sets: set_meanings(estate),
             policies: estate
@@ -289,6 +294,65 @@ impl<'e> View<'e> {
         self.gaps.get(kind).and_then(|of| of.get(name)).is_some_and(|lacks| lacks.contains(&lack))
     }
 
+    /// The objects of a kind that the snapshot says it lacks as a whole.
+    pub fn lacking<'v>(&'v self, kind: &'v str) -> impl Iterator<Item = &'e Gap> + 'v {
+        let some = self.gaps.get(kind).is_some_and(|of| of.values().flatten().any(|lack| *lack == Lack::Everything));
+        let all = if some { &self.estate.gaps[..] } else { &[] };
+        let is_of = move |gap: &&Gap| gap.object.split_once(':').is_some_and(|(other, _)| other == kind);
+        all.iter().filter(|gap| gap.lack == Lack::Everything).filter(is_of)
+    }
+
+    /// Whether the snapshot says that it lacks an object of one of these kinds as a whole.
+    pub fn lacks_any(&self, kinds: &[&str]) -> bool {
+        !self.gaps.is_empty() && kinds.iter().any(|kind| self.lacking(kind).next().is_some())
+    }
+
+    /// Where a network may lie of which the snapshot does not even have the blocks: outside of what anything is known to hold.
+    pub fn elsewhere(&self) -> &Addresses {
+        &self.elsewhere
+    }
+
+    /// The blocks of a network that the snapshot lacks, and whether they are known.
+    pub fn lacking_blocks(&self, name: &str) -> (&Addresses, bool) {
+        let gap = self.lacking("network").find(|gap| gap.object.strip_prefix("network:") == Some(name));
+        gap.and_then(|gap| gap.blocks.as_ref()).map_or((&self.elsewhere, false), |blocks| (blocks, true))
+    }
+
+    /// Addresses of a network that somebody may hold whom the snapshot lacks.
+    pub fn unlisted_in(&self, network: Id<Network>) -> Addresses {
+        let estate = self.estate;
+        let item = &estate.networks[network];
+        if self.gaps.is_empty() {
+            return Addresses::empty();
+        }
+        if self.lacks("network", &item.name, Lack::Interfaces) {
+            return item.blocks.clone();
+        }
+        let subnets = || estate.subnets.items().iter().filter(|subnet| subnet.network == network);
+        let mut open = Addresses::empty();
+        for subnet in subnets().filter(|subnet| self.lacks("subnet", &subnet.name, Lack::Interfaces)) {
+            open = open.union(&subnet.blocks);
+        }
+        for gap in self.lacking("subnet") {
+            let outside = || subnets().fold(item.blocks.clone(), |rest, subnet| rest.difference(&subnet.blocks));
+            open = open.union(&gap.blocks.as_ref().map_or_else(outside, |blocks| blocks.intersection(&item.blocks)));
+        }
+        let of_devices = |gap: &Gap| {
+            let kind = gap.object.split_once(':').map_or("", |(kind, _)| kind);
+            gap.lack == Lack::Interfaces && ["balancer", "firewall", "service"].contains(&kind)
+        };
+        if estate.gaps.iter().any(of_devices) {
+            return item.blocks.clone();
+        }
+        for kind in ["interface", "balancer", "firewall", "service"] {
+            for gap in self.lacking(kind) {
+                let own = gap.blocks.as_ref().map_or_else(|| item.blocks.clone(), |own| own.intersection(&item.blocks));
+                open = open.union(&own);
+            }
+        }
+        open
+    }
+
     /// Whether a part is lacking at an interface: said of itself, its subnet or its network.
     pub fn lacks_at(&self, interface: Id<Interface>, lack: Lack) -> bool {
         if self.gaps.is_empty() {
@@ -313,6 +377,40 @@ impl<'e> View<'e> {
             NamedPeerReach::Hub => {
                 from == to || self.within_reach[from.index()].contains(&to) || self.at_hub[from.index()].contains(&to)
             }
+        }
+    }
+
+    /// Whether they may reach interfaces there by a peering or a hub that the snapshot lacks.
+    fn may_reach(&self, from: Option<Id<Network>>) -> bool {
+        from.is_some_and(|from| match self.settings(from).named_peer_reach {
+            NamedPeerReach::Network | NamedPeerReach::Estate => false,
+            NamedPeerReach::Peered => self.lacks_any(&["peering"]),
+            NamedPeerReach::Hub => self.lacks_any(&["peering", "hub"]),
+        })
+    }
+
+    /// Whether named peers reach into a network that the snapshot lacks, or may.
+    fn may_reach_lacking(&self, from: Option<Id<Network>>, name: &str) -> bool {
+        let Some(from) = from else { return true };
+        let is_it = |other: Option<&Reference<Network>>| matches!(other, Some(Reference::Missing(other)) if **other == *name);
+        let peered = || {
+            let peerings = self.estate.peerings.items().iter();
+            peerings.filter(|peering| peering.is_up()).any(|peering| is_it(peering.opposite(from)))
+        };
+        let at_hub = || {
+            self.estate.hubs.items().iter().any(|hub| {
+                let up = || hub.links.iter().filter(|link| link.up);
+                let has = |wanted: &dyn Fn(&Reference<Network>) -> bool| {
+                    up().any(|link| matches!(&link.to, LinkEnd::Network(network) if wanted(network)))
+                };
+                has(&|network| network.found() == Some(from)) && has(&|network| is_it(Some(network)))
+            })
+        };
+        match self.settings(from).named_peer_reach {
+            NamedPeerReach::Network => false,
+            NamedPeerReach::Estate => true,
+            NamedPeerReach::Peered => self.may_reach(Some(from)) || peered(),
+            NamedPeerReach::Hub => self.may_reach(Some(from)) || peered() || at_hub(),
         }
     }
 
@@ -342,23 +440,22 @@ impl<'e> View<'e> {
             return unlisted;
         }
         for (id, network) in self.estate.networks.iter() {
-            let open = self.lacks("network", &network.name, Lack::Interfaces)
-                || (groups && self.lacks("network", &network.name, Lack::Groups));
-            if open && self.reaches(from, id) {
+            if !self.reaches(from, id) && !self.may_reach(from) {
+                continue;
+            }
+            unlisted = unlisted.union(&self.unlisted_in(id));
+            if groups && self.lacks("network", &network.name, Lack::Groups) {
                 unlisted = unlisted.union(&network.blocks);
+            } else if groups {
+                let open = self.interfaces_in(id).iter().filter(|id| self.lacks_at(**id, Lack::Groups));
+                let held = open.flat_map(|id| self.estate.interfaces[*id].addresses.ranges());
+                unlisted = unlisted.union(&held.collect());
             }
         }
-        let near = |name: &Name| {
-            self.estate.peerings.items().iter().any(|peering| {
-            peering.is_up() && matches!(from.and_then(|from| peering.opposite(from)), Some(Reference::Missing(other)) if other == name)
-        })
-        };
-        let reach = self.settings(from).named_peer_reach;
-        for gap in self.estate.gaps.iter().filter(|gap| gap.lack == Lack::Everything) {
+        for gap in self.lacking("network") {
             let Some(name) = gap.object.strip_prefix("network:") else { continue };
-            if reach == NamedPeerReach::Estate || (reach == NamedPeerReach::Peered && near(&name.into())) {
-                let elsewhere = || Addresses::all().difference(&internet_at_large());
-                unlisted = unlisted.union(&gap.blocks.clone().unwrap_or_else(elsewhere));
+            if self.may_reach_lacking(from, name) {
+                unlisted = unlisted.union(gap.blocks.as_ref().unwrap_or(&self.elsewhere));
             }
         }
         unlisted
@@ -366,14 +463,21 @@ impl<'e> View<'e> {
 
     fn named(&self, interfaces: &[Id<Interface>], from: Option<Id<Network>>, groups: bool) -> Matched {
         let sure = self.held_by(interfaces, from);
-        let maybe = self.unlisted(from, groups).difference(&sure);
+        let mut maybe = self.unlisted(from, groups).difference(&sure);
+        if self.may_reach(from) {
+            maybe = maybe.union(&self.held_by(interfaces, None)).difference(&sure);
+        }
         Matched { sure, maybe }
     }
 
     fn gap_blocks(&self, kind: &str, name: &Name) -> Matched {
         let object = format!("{kind}:{name}");
-        let blocks = self.estate.gaps.iter().find(|gap| *gap.object == object).and_then(|gap| gap.blocks.clone());
-        blocks.map_or_else(Matched::unknown, Matched::sure)
+        let declared = self.lacking(kind).find(|gap| *gap.object == object);
+        match declared.map(|gap| gap.blocks.clone()) {
+            Some(Some(blocks)) => Matched::sure(blocks),
+            Some(None) => Matched { sure: Addresses::empty(), maybe: self.elsewhere.clone() },
+            None => Matched::unknown(),
+        }
     }
 
     /// What a peer with so many members stands for, remembered if these are many.
@@ -409,7 +513,11 @@ impl<'e> View<'e> {
                 let all = self.running_as(identity);
                 self.once(peer, from, all.len(), || self.named(all, from, false))
             }
-            Peer::Interface(Reference::Found(interface)) => Matched::sure(self.held_by(&[*interface], from)),
+            Peer::Interface(Reference::Found(interface)) => {
+                let sure = self.held_by(&[*interface], from);
+                let perhaps = if self.may_reach(from) { self.held_by(&[*interface], None) } else { Addresses::empty() };
+                Matched { maybe: perhaps.difference(&sure), sure }
+            }
             Peer::Network(Reference::Found(network)) => Matched::sure(self.estate.networks[*network].blocks.clone()),
             Peer::Subnet(Reference::Found(subnet)) => Matched::sure(self.estate.subnets[*subnet].blocks.clone()),
             Peer::Site(Reference::Found(site)) => Matched::sure(self.estate.sites[*site].holds.clone()),
@@ -426,6 +534,91 @@ impl<'e> View<'e> {
             [one] => self.peer(one, from),
             all => all.iter().fold(Matched::default(), |sum, peer| sum.union(&self.peer(peer, from))),
         }
+    }
+
+    /// What of a peer is in doubt: the part that is not known, with the addresses that it may hold.
+    fn open_parts(&self, peer: &Peer, from: Option<Id<Network>>) -> Vec<(Peer, Addresses)> {
+        if let Peer::AddressSet(Reference::Found(set)) = peer {
+            let meaning = &self.sets[set.index()];
+            return meaning.open.iter().map(|part| (part.clone(), meaning.matched.maybe.clone())).collect();
+        }
+        let maybe = self.peer(peer, from).maybe;
+        if maybe.is_empty() { Vec::new() } else { vec![(peer.clone(), maybe)] }
+    }
+
+    /// The addresses of which it is in doubt whether some peers less others hold them, by what it turns on.
+    pub(crate) fn in_doubt(
+        &self,
+        included: Option<&[Peer]>,
+        excepted: &[&[Peer]],
+        from: Option<Id<Network>>,
+    ) -> Vec<(Addresses, Held)> {
+        let all = included.map_or_else(|| Matched::sure(Addresses::all()), |peers| self.peers(peers, from));
+        let without = excepted.iter().fold(all.clone(), |rest, peers| rest.without(&self.peers(peers, from)));
+        let mut cells: Vec<(Addresses, Held)> = Vec::new();
+        for (part, certain) in
+            [(without.maybe.intersection(&all.sure), true), (without.maybe.difference(&all.sure), false)]
+        {
+            if !part.is_empty() {
+                cells.push((part, Held { certain, ..Held::default() }));
+            }
+        }
+        let mut split = |part: &Peer, held: &Addresses, excludes: bool| {
+            let mut next = Vec::with_capacity(cells.len());
+            for (addresses, known) in cells.drain(..) {
+                let (here, rest) = (addresses.intersection(held), addresses.difference(held));
+                if !here.is_empty() {
+                    let mut more = known.clone();
+                    match excludes {
+                        true => more.none_of.push(part.clone()),
+                        false if !known.certain => more.any_of.push(part.clone()),
+                        false => {}
+                    }
+                    next.push((here, more));
+                }
+                if !rest.is_empty() {
+                    next.push((rest, known));
+                }
+            }
+            cells = next;
+        };
+        for (peers, excludes) in included.into_iter().map(|peers| (peers, false)).chain(excepted.iter().map(|p| (*p, true))) {
+            for peer in peers {
+                for (part, held) in self.open_parts(peer, from) {
+                    split(&part, &held, excludes);
+                }
+            }
+        }
+        cells
+    }
+
+    /// The pairs of addresses of which it is in doubt whether some packets match, by what that turns on. Each side: what is
+    /// included, none for every address, and what is excepted.
+    pub(crate) fn pairs_in_doubt(
+        &self,
+        sources: (Option<&[Peer]>, &[Peer]),
+        destinations: (Option<&[Peer]>, &[Peer]),
+        from: Option<Id<Network>>,
+    ) -> Vec<([Addresses; 2], Turning)> {
+        let side = |(included, excepted): (Option<&[Peer]>, &[Peer])| {
+            let all = included.map_or_else(|| Matched::sure(Addresses::all()), |peers| self.peers(peers, from));
+            let certain = (all.without(&self.peers(excepted, from)).sure, Held { certain: true, ..Held::default() });
+            std::iter::once(certain).chain(self.in_doubt(included, &[excepted], from)).collect::<Vec<_>>()
+        };
+        let is_certain = |held: &Held| held.certain && held.none_of.is_empty();
+        let mut found = Vec::new();
+        let to = side(destinations);
+        for (from, of_source) in side(sources) {
+            for (to, of_destination) in &to {
+                let both = [(At::Source, &of_source), (At::Destination, of_destination)];
+                let open = both.into_iter().filter(|(_, held)| !is_certain(held));
+                let turning = Turning(open.map(|(at, held)| (at, held.clone())).collect());
+                if !turning.0.is_empty() && !from.is_empty() && !to.is_empty() {
+                    found.push(([from.clone(), to.clone()], turning));
+                }
+            }
+        }
+        found
     }
 
     /// The other side of a rule: its peers less its exceptions.
@@ -528,6 +721,7 @@ fn set_meanings(estate: &Estate) -> Vec<SetMeaning> {
     for (id, set) in estate.address_sets.iter() {
         let Some(items) = &set.content else {
             meanings[id.index()].matched = Matched::unknown();
+            meanings[id.index()].open.push(Peer::AddressSet(Reference::Found(id)));
             continue;
         };
         let ranges = items.iter().filter_map(|item| match item {
@@ -538,8 +732,10 @@ fn set_meanings(estate: &Estate) -> Vec<SetMeaning> {
         for item in items {
             match item {
                 SetItem::Set(Reference::Found(inner)) => nested[id.index()].push(*inner),
-                SetItem::Set(Reference::Missing(_)) => {
-                    meanings[id.index()].matched = meanings[id.index()].matched.union(&Matched::unknown());
+                SetItem::Set(missing @ Reference::Missing(_)) => {
+                    let meaning = &mut meanings[id.index()];
+                    meaning.matched = meaning.matched.union(&Matched::unknown());
+                    meaning.open.push(Peer::AddressSet(missing.clone()));
                 }
                 SetItem::Block(_) => {}
             }
@@ -554,8 +750,11 @@ fn set_meanings(estate: &Estate) -> Vec<SetMeaning> {
         for (at, inner) in nested.iter().enumerate() {
             for other in inner {
                 let joined = meanings[at].matched.union(&meanings[other.index()].matched);
-                if joined != meanings[at].matched {
+                let fresh = meanings[other.index()].open.iter().filter(|part| !meanings[at].open.contains(part));
+                let fresh: Vec<Peer> = fresh.cloned().collect();
+                if joined != meanings[at].matched || !fresh.is_empty() {
                     meanings[at].matched = joined;
+                    meanings[at].open.extend(fresh);
                     changed = true;
                 }
             }

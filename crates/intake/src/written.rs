@@ -543,6 +543,16 @@ record! {
 }
 
 record! {
+    /// A service of a firewall's own: what it answers at its own addresses.
+    WrittenOwnService as "a service of a firewall's own" {
+        /// Traffic such as `tcp 22`. Absent: any.
+        services: Many<Service>,
+        /// Who may use it. Absent: everybody.
+        sources: Option<Many<Spanned<WrittenPeer>>>,
+    }
+}
+
+record! {
     /// A line of a firewall's own table.
     WrittenFirewallRoute as "a route of a firewall" {
         /// Where to: prefixes, or address sets as `set:NAME`.
@@ -573,6 +583,8 @@ record! {
         source_translations: Many<WrittenTranslation>,
         /// Its own table, which picks the interface by which packets leave. Absent: the one by which they came.
         routes: Option<Many<WrittenFirewallRoute>>,
+        /// What it answers at its own addresses, where no destination translation takes the packet; `[]`: nothing. Absent: nobody knows.
+        own_services: Option<Many<WrittenOwnService>>,
         /// Its machines. Absent: one that is up.
         members: Many<WrittenMember>,
         /// Whether replies come back to the member that saw the request. Default: false.
@@ -671,6 +683,8 @@ record! {
         address: Required<Spanned<IpAddr>>,
         /// Whether it is a public one, at the network's internet gateway. Default: false.
         public: Option<bool>,
+        /// Of a public one the address inside the network that the gateway's own table is asked with. Absent: it is at the balancer at once.
+        private: Option<Spanned<IpAddr>>,
         /// Protocols and ports such as `tcp 443`. Absent: any.
         services: Many<Service>,
     }
@@ -873,7 +887,8 @@ record! {
         object: Required<Object>,
         /// Which part of it: `everything`, `interfaces`, `own_firewalls`, `groups` (their bindings), `rules` or `routes`. Default: `everything`.
         lacks: Option<Spanned<Lack>>,
-        /// A network's address blocks, if at least these are known.
+        /// Of a network, subnet, site, interface, balancer, firewall or service that is lacking: its addresses, if these are known. Of a
+        /// network all of its blocks.
         blocks: Option<Many<Spanned<Block>>>,
         /// Why it is lacking, for the reader.
         reason: Option<Prose>,

@@ -224,6 +224,9 @@ fn why_text(view: &View<'_>, why: Why) -> (String, Option<Place>) {
         Why::SiteKnowsNoWay => "the site knows no way to the address",
         Why::OneWayDoor => "a private door opens nothing from its side",
         Why::Lacking => "not in the snapshot",
+        Why::NobodyKnown => "nobody is known to hold the address, and the snapshot lacks some who may",
+        Why::OpenRoute(winner) => return ("another route may win".to_owned(), by_route(&winner)),
+        Why::OwnServices => "the snapshot does not say which services it has itself (`own_services`)",
         Why::NoTranslatedSource => "the translation gives no source of this family",
     };
     (text.to_owned(), None)

@@ -412,6 +412,9 @@ fn where_lost(view: &View<'_>, failure: &Failure, why: Why, spot: Spot) -> Vec<E
         | Why::NoSuchPort
         | Why::OneWayDoor
         | Why::Lacking
+        | Why::NobodyKnown
+        | Why::OpenRoute(_)
+        | Why::OwnServices
         | Why::NoTranslatedSource => Vec::new(),
     }
 }

@@ -95,6 +95,8 @@ pub struct Firewall {
     pub source_translations: Vec<Translation>,
     /// Its own table; none: packets leave by the interface by which they came.
     pub routes: Option<Vec<FirewallRoute>>,
+    /// What it answers at its own addresses; none if the snapshot does not say.
+    pub own_services: Option<Vec<OwnService>>,
     /// Its machines; empty for a single one that is up.
     pub members: Vec<Member>,
     /// Whether replies come back to the member that saw the request.
@@ -113,6 +115,17 @@ impl Firewall {
     pub fn zone(&self, interface: Id<Interface>) -> Option<&Name> {
         self.legs.iter().find(|leg| leg.interface == interface).and_then(|leg| leg.zone.as_ref())
     }
+}
+
+/// A service of a firewall's own: what it answers at its own addresses.
+#[derive(Clone, Debug)]
+pub struct OwnService {
+    /// Where it was written.
+    pub origin: Origin,
+    /// Protocols and ports; empty for any.
+    pub services: Vec<Service>,
+    /// Who may use it; none for everybody.
+    pub sources: Option<Vec<Peer>>,
 }
 
 /// How a balancer passes connections on.
@@ -137,8 +150,22 @@ pub struct FrontEnd {
     pub address: IpAddr,
     /// Whether that is a public one, at the network's internet gateway.
     pub public: bool,
+    /// Of a public one the address inside the network for which it stands; none: it is at the balancer at once.
+    pub private: Option<IpAddr>,
     /// Protocols and ports; empty for any.
     pub services: Vec<Service>,
+}
+
+impl FrontEnd {
+    /// Whether packets to an address come to it.
+    pub fn is_at(&self, address: IpAddr) -> bool {
+        self.address == address || self.private == Some(address)
+    }
+
+    /// Its address inside the network, if it has one.
+    pub fn inside(&self) -> Option<IpAddr> {
+        if self.public { self.private } else { Some(self.address) }
+    }
 }
 
 /// What is behind a balancer.

@@ -502,6 +502,20 @@ pub enum Lack {
     Routes,
 }
 
+impl Lack {
+    /// As written in a snapshot.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Everything => "everything",
+            Self::Interfaces => "interfaces",
+            Self::OwnFirewalls => "own_firewalls",
+            Self::Groups => "groups",
+            Self::Rules => "rules",
+            Self::Routes => "routes",
+        }
+    }
+}
+
 /// What the snapshot says it lacks.
 #[derive(Clone, Debug)]
 pub struct Gap {

@@ -123,7 +123,12 @@ fn tightened(mut entry: Entry, set: &PacketSet) -> Entry {
 
 fn from_box(family: Family, sides: Vec<Intervals>) -> Option<Entry> {
     let [sources, destinations, services, source_ports] = sides.try_into().ok()?;
-    Some(Entry { family, sources, destinations, services, source_ports })
+    let mut entry = Entry { family, sources, destinations, services, source_ports };
+    // What has no ports is told with all of them, in a box of its own.
+    if !entry.any_source_port() {
+        entry.services = entry.services.intersection(&service::all_with_ports());
+    }
+    (!entry.services.is_empty()).then_some(entry)
 }
 
 /// Wide boxes of the dimensions from this node on, that together are its set.

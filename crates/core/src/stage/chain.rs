@@ -1,8 +1,9 @@
 //! The stages of an interface, in the order in which packets cross them.
 
 use super::compile::{default_judgement, in_order, ordered, union};
-use super::{By, Judgement, Outcome, State};
+use super::{By, Judgement, Layer, Open, Outcome, State};
 use crate::address::Addresses;
+use crate::doubt::{Doubt, Node, Unsaid, Whose};
 use crate::faults::{Fault, has};
 use crate::model::{
     Direction, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, Subnet, SubnetGroups,
@@ -57,6 +58,21 @@ pub struct Stage {
     pub filters: Vec<Id<Filter>>,
     /// The decision on every packet; total.
     pub map: PacketMap<Judgement>,
+    /// On what it turns where that depends on what the snapshot lacks, as far as that is one question or a few.
+    pub(crate) open: Option<Open>,
+}
+
+impl Stage {
+    fn of(kind: StageKind, filters: Vec<Id<Filter>>, layer: Layer) -> Self {
+        Self { kind, filters, map: layer.map, open: layer.open }
+    }
+
+    /// The same, asked of replies.
+    #[must_use]
+    pub(crate) fn mirrored(&self) -> Self {
+        let open = self.open.as_ref().map(|(map, forest)| (map.mirrored(), std::sync::Arc::new(forest.mirrored())));
+        Self { map: self.map.mirrored(), open, ..self.clone() }
+    }
 }
 
 /// The stages of one interface and direction.
@@ -91,17 +107,27 @@ pub fn acl_of(view: &View<'_>, subnet: Id<Subnet>, direction: Direction) -> Opti
     }
     let item = &view.estate.subnets[subnet];
     let lists = Lists { view, direction, network: item.network };
-    let (filters, mut map) = match item.acl.as_ref()? {
+    let (filters, mut layer) = match item.acl.as_ref()? {
         Reference::Missing(_) => {
             let unknown = Judgement { outcome: Outcome::Unknown, by: By::Lacking, state: State::NotKept };
-            (Vec::new(), PacketMap::constant(unknown))
+            (Vec::new(), Layer::constant(unknown))
         }
         Reference::Found(acl) => (vec![*acl], lists.list(&[*acl])),
     };
     if has(Fault::AclKeepsState) {
-        map = map.relabel(|judgement| Some(Judgement { state: State::Kept, ..judgement }));
+        layer.map = layer.map.relabel(|judgement| Some(Judgement { state: State::Kept, ..judgement }));
     }
-    Some(Stage { kind: StageKind::NetworkAcl, filters, map })
+    Some(Stage::of(StageKind::NetworkAcl, filters, layer))
+}
+
+/// Whether an interface is a private door at which no stage applies, its subnet's ACL included.
+pub(crate) fn unfiltered_door(view: &View<'_>, interface: Id<Interface>) -> bool {
+    let estate = view.estate;
+    let subnet = &estate.subnets[estate.interfaces[interface].subnet];
+    let applies = subnet.filter_private_doors.unwrap_or(view.settings(subnet.network).filter_private_doors);
+    let applies = applies != has(Fault::WalkDoorFilteredOtherwise);
+    let is_door = || estate.services.items().iter().any(|service| service.private_doors.contains(&interface));
+    (!applies || estate.interfaces[interface].unfiltered) && is_door()
 }
 
 /// What interfaces send to the platform itself, past every stage.
@@ -121,6 +147,9 @@ pub fn platform_traffic(view: &View<'_>) -> PacketSet {
 /// The stages of an interface in one direction.
 pub fn chain(view: &View<'_>, interface: Id<Interface>, direction: Direction) -> Chain {
     let site = Site::new(view, interface, direction);
+    if unfiltered_door(view, interface) {
+        return Chain { direction, stages: Vec::new() };
+    }
     let unfiltered = view.estate.interfaces[interface].unfiltered;
     let acl = if unfiltered && has(Fault::UnfilteredWithoutAcl) { None } else { site.acl() };
     let mut stages: Vec<Stage> = if unfiltered {
@@ -137,6 +166,7 @@ pub fn chain(view: &View<'_>, interface: Id<Interface>, direction: Direction) ->
         let exempt = platform.relabel(|()| Some(Judgement::new(Outcome::Pass, By::Platform)));
         for stage in &mut stages {
             stage.map = exempt.overlay(&stage.map);
+            stage.open = stage.open.take().map(|(map, forest)| (map.without(&exempt), forest));
         }
     }
     Chain { direction, stages }
@@ -162,19 +192,28 @@ struct Site<'v, 'e> {
 impl Lists<'_, '_> {
     /// Whether the snapshot lacks the rules of a filter.
     fn lacks_rules(&self, filter: Id<Filter>) -> bool {
-        let key = &self.view.estate.filters[filter].key;
-        key.split_once(':').is_some_and(|(kind, name)| self.view.lacks(kind, name, Lack::Rules))
+        let item = &self.view.estate.filters[filter];
+        // A scope policy is the network's own only where it is bound to it.
+        let of_network = match &item.kind {
+            FilterKind::ScopePolicy { scope, .. } => *scope == Scope::Network(self.network),
+            _ => true,
+        };
+        let network = &self.view.estate.networks[self.network].name;
+        item.key.split_once(':').is_some_and(|(kind, name)| self.view.lacks(kind, name, Lack::Rules))
+            || (of_network && self.view.lacks("network", network, Lack::Rules))
     }
 
     /// An ordered list of one or several filters over its defaults.
-    fn list(&self, filters: &[Id<Filter>]) -> PacketMap<Judgement> {
+    fn list(&self, filters: &[Id<Filter>]) -> Layer {
         if filters.iter().any(|filter| self.lacks_rules(*filter)) {
-            return PacketMap::constant(Judgement::new(Outcome::Unknown, By::Lacking));
+            let stateless = filters.iter().any(|filter| !self.view.estate.filters[*filter].keeps_state());
+            let state = if stateless { State::NotKept } else { State::Kept };
+            return Layer::constant(Judgement { outcome: Outcome::Unknown, by: By::Lacking, state });
         }
         let settings = self.view.settings(self.network);
         let rules = in_order(self.view, filters, self.direction, settings.equal_priority);
         let stateful = filters.iter().all(|filter| self.view.estate.filters[*filter].keeps_state());
-        let rest = PacketMap::constant(self.default_of(filters));
+        let rest = Layer::constant(self.default_of(filters));
         ordered(self.view, &rules, Some(self.network), stateful, &rest)
     }
 
@@ -204,8 +243,8 @@ impl<'v, 'e> Site<'v, 'e> {
         Self { view, interface, direction, network, lists: Lists { view, direction, network } }
     }
 
-    fn constant(outcome: Outcome, by: By) -> PacketMap<Judgement> {
-        PacketMap::constant(Judgement::new(outcome, by))
+    fn constant(outcome: Outcome, by: By) -> Layer {
+        Layer::constant(Judgement::new(outcome, by))
     }
 
     fn own_firewall(&self) -> Option<Stage> {
@@ -213,13 +252,14 @@ impl<'v, 'e> Site<'v, 'e> {
             return None;
         }
         let kind = StageKind::OwnFirewall;
-        let lacking = || Some(Stage { kind, filters: Vec::new(), map: Self::constant(Outcome::Unknown, By::Lacking) });
+        let unknown = Judgement::new(Outcome::Unknown, By::Lacking);
+        let lacking = || Some(Stage::of(kind, Vec::new(), Layer::constant(unknown)));
         match self.view.estate.own_firewall(self.interface) {
             None if self.view.lacks_at(self.interface, Lack::OwnFirewalls) => lacking(),
             None => None,
             Some(Reference::Missing(_)) => lacking(),
             Some(Reference::Found(filter)) => {
-                Some(Stage { kind, filters: vec![*filter], map: self.lists.list(&[*filter]) })
+                Some(Stage::of(kind, vec![*filter], self.lists.list(&[*filter])))
             }
         }
     }
@@ -231,7 +271,9 @@ impl<'v, 'e> Site<'v, 'e> {
         let mut filters = policies_at(self.view, self.interface);
         let settings = self.view.settings(self.network);
         let implied = settings.implied_pair && !has(Fault::ForgetImpliedPair);
-        if filters.is_empty() && !implied {
+        // A policy that the snapshot lacks may be bound anywhere.
+        let elsewhere = self.view.lacks_any(&["policy"]);
+        if filters.is_empty() && !implied && !elsewhere {
             return None;
         }
         if has(Fault::InnerScopeFirst) {
@@ -242,15 +284,19 @@ impl<'v, 'e> Site<'v, 'e> {
             (true, Direction::Out) => Self::constant(Outcome::Pass, By::ImpliedPair),
             (false, _) => Self::constant(Outcome::Pass, By::NoPolicy),
         };
+        let lacking = Judgement::new(Outcome::UnknownFinally, By::Lacking);
         for filter in filters.iter().rev() {
             map = if self.lists.lacks_rules(*filter) {
-                Self::constant(Outcome::UnknownFinally, By::Lacking)
+                Layer::constant(lacking)
             } else {
                 let rules = in_order(self.view, &[*filter], self.direction, settings.equal_priority);
                 ordered(self.view, &rules, Some(self.network), true, &map)
             };
         }
-        Some(Stage { kind: StageKind::ScopePolicies, filters, map })
+        if elsewhere {
+            map = Layer::constant(lacking);
+        }
+        Some(Stage::of(StageKind::ScopePolicies, filters, map))
     }
 
     /// The groups of the interface, then of the subnet: the order of sending.
@@ -269,9 +315,9 @@ impl<'v, 'e> Site<'v, 'e> {
         let lacking = self.view.lacks_at(self.interface, Lack::Groups);
         if interface.is_empty() && subnet.is_empty() && !lacking {
             let deny = settings.no_group == NoGroup::Deny && !has(Fault::ForgetNoGroup);
-            let map = Self::constant(Outcome::Deny, By::NoGroup);
+            let layer = Self::constant(Outcome::Deny, By::NoGroup);
             return if deny {
-                vec![Stage { kind: StageKind::InterfaceGroups, filters: Vec::new(), map }]
+                vec![Stage::of(StageKind::InterfaceGroups, Vec::new(), layer)]
             } else {
                 Vec::new()
             };
@@ -300,16 +346,17 @@ impl<'v, 'e> Site<'v, 'e> {
         let found: Vec<Id<Filter>> = groups.iter().filter_map(Reference::found).collect();
         let lacking = lacking || found.len() < groups.len();
         let is_union = found.first().is_some_and(|group| self.view.estate.filters[*group].is_union());
-        let map = if found.is_empty() || (lacking && !is_union) {
-            Self::constant(Outcome::Unknown, By::Lacking)
+        let unknown = Judgement::new(Outcome::Unknown, By::Lacking);
+        let layer = if found.is_empty() || (lacking && !is_union) {
+            Layer::constant(unknown)
         } else if is_union {
             let open = lacking || found.iter().any(|group| self.lists.lacks_rules(*group));
-            let rest = if open { (Outcome::Unknown, By::Lacking) } else { (Outcome::Deny, By::NoRule) };
-            union(self.view, &found, self.direction, Some(self.network), Judgement::new(rest.0, rest.1))
+            let rest = if open { unknown } else { Judgement::new(Outcome::Deny, By::NoRule) };
+            union(self.view, &found, self.direction, Some(self.network), rest)
         } else {
             self.lists.list(&found)
         };
-        Stage { kind, filters: found, map }
+        Stage::of(kind, found, layer)
     }
 
     fn acl(&self) -> Option<Stage> {
@@ -319,6 +366,7 @@ impl<'v, 'e> Site<'v, 'e> {
             let neighbours = self.with_peers(&self.view.estate.subnets[subnet].blocks);
             let skipped = neighbours.relabel(|()| Some(Judgement::new(Outcome::Pass, By::SameSubnet)));
             stage.map = skipped.overlay(&stage.map);
+            stage.open = stage.open.take().map(|(map, forest)| (map.without(&skipped), forest));
         }
         Some(stage)
     }
@@ -396,7 +444,190 @@ impl Chain {
             });
             all = next;
         }
-        Ways { map, all }
+        self.settled(Ways { map, all })
+    }
+
+    /// Ways of which two stages turn on one doubt, so that they end for certain although neither stage refuses for certain.
+    fn settled(&self, mut ways: Ways) -> Ways {
+        let asks_twice = |way: &Way| {
+            let open = self.stages.iter().zip(&way.judgements);
+            open.filter(|(stage, judgement)| stage.open.is_some() && !judgement.is_certain()).count() > 1
+        };
+        if !ways.all.iter().any(|way| !way.refuses() && asks_twice(way)) {
+            return ways;
+        }
+        let mut changed: Vec<PacketMap<u32>> = Vec::new();
+        for (at, set) in ways.map.regions() {
+            let way = ways.all[at as usize].clone();
+            if way.refuses() || !asks_twice(&way) {
+                continue;
+            }
+            for (tree, part) in completed(self, Whose::Nobody, false, &way, &set) {
+                let ends = tree.ways();
+                if !ends.iter().all(|end| end.refuses()) {
+                    continue;
+                }
+                // It ends where the last of the stages that turn on it does.
+                let longest = ends.iter().map(|end| end.judgements.len()).max().unwrap_or(0);
+                let mut ended = Way { judgements: way.judgements[..longest].to_vec() };
+                if let (Some(last), Some(of)) =
+                    (ended.judgements.last_mut(), ends.iter().find(|end| end.judgements.len() == longest))
+                {
+                    *last = of.judgements[longest - 1];
+                }
+                let label = u32::try_from(ways.all.len()).expect("fewer than 2^32 ways");
+                ways.all.push(ended);
+                changed.push(part.relabel(|()| Some(label)));
+            }
+        }
+        changed.push(ways.map);
+        Ways { map: PacketMap::overlay_all(changed), all: ways.all }
+    }
+}
+
+/// What becomes of packets at the stages of one side, for each answer to what is in doubt there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Completed {
+    /// Nothing more is in doubt: every judgement of the way is certain.
+    Way(Way),
+    /// It turns on a doubt, which this way met first.
+    Turn(Box<(Doubt, Way, Completed, Completed)>),
+}
+
+impl Completed {
+    fn ways(&self) -> Vec<&Way> {
+        match self {
+            Self::Way(way) => vec![way],
+            Self::Turn(turn) => [turn.2.ways(), turn.3.ways()].concat(),
+        }
+    }
+}
+
+/// So many doubts of one side are told apart; with more, each stage's is one of its own.
+const MOST_DOUBTS: usize = 10;
+
+/// The completions of one way through some stages, for each part of its packets. `whose` and `reply` say whose stages these are.
+pub(crate) fn completed(
+    chain: &Chain,
+    whose: Whose,
+    reply: bool,
+    way: &Way,
+    set: &PacketSet,
+) -> Vec<(Completed, PacketSet)> {
+    // Packets by what their stages have to decide: a decision that turns on doubts, or what is known.
+    let mut lists: Vec<Vec<(Option<u32>, Judgement)>> = vec![Vec::new()];
+    let mut map: PacketMap<u32> = set.relabel(|()| Some(0));
+    for (stage, judged) in chain.stages.iter().zip(&way.judgements) {
+        let mut index = rustc_hash::FxHashMap::default();
+        let mut next: Vec<Vec<(Option<u32>, Judgement)>> = Vec::new();
+        let mut push = |list: u32, node: Option<u32>, judgement: Judgement| {
+            *index.entry((list, node, judgement)).or_insert_with(|| {
+                next.push(lists[list as usize].iter().copied().chain([(node, judgement)]).collect());
+                u32::try_from(next.len() - 1).expect("fewer than 2^32 decisions")
+            })
+        };
+        let open = stage.open.as_ref().filter(|_| !judged.is_certain());
+        let decided = open.map(|(open, _)| map.combine(open, |list, node| Some(push(list, Some(node), *judged))));
+        let rest = map.combine(&stage.map, |list, judgement| Some(push(list, None, judgement)));
+        map = decided.map_or_else(|| rest.clone(), |decided| decided.overlay(&rest));
+        lists = next;
+    }
+    let stages = Completing { chain, whose, reply };
+    map.regions()
+        .into_iter()
+        .map(|(list, part)| (stages.from(&lists[list as usize], Way { judgements: Vec::new() }, &mut Vec::new()), part))
+        .collect()
+}
+
+struct Completing<'c> {
+    chain: &'c Chain,
+    whose: Whose,
+    reply: bool,
+}
+
+/// What stages have to decide, in their order.
+type ToDecide<'d> = &'d [(Option<u32>, Judgement)];
+
+impl Completing<'_> {
+    /// The stages behind those that a way has passed, given some answers.
+    fn from(&self, nodes: ToDecide<'_>, so_far: Way, given: &mut Vec<(Doubt, bool)>) -> Completed {
+        let at = so_far.judgements.len();
+        let (Some((node, known)), false) = (nodes.get(at), so_far.refuses()) else { return Completed::Way(so_far) };
+        let (stage, known) = (&self.chain.stages[at], *known);
+        let mut met = so_far.clone();
+        met.extend(stage.kind, known);
+        if let (Some(node), Some((_, forest))) = (node, &stage.open)
+            && given.len() < MOST_DOUBTS
+        {
+            let mut node = *node;
+            loop {
+                match forest.node(node) {
+                    Node::End(judgement) => return self.free(nodes, &so_far, *judgement, given),
+                    Node::Turn { doubt, yes, no } => {
+                        let doubt = &forest.doubt(*doubt).0;
+                        if let Some((_, is)) = given.iter().find(|(other, _)| other == doubt) {
+                            node = if *is { *yes } else { *no };
+                            continue;
+                        }
+                        let doubt = doubt.clone();
+                        return self.turn(nodes, &so_far, met, doubt, given);
+                    }
+                }
+            }
+        }
+        self.free(nodes, &so_far, known, given)
+    }
+
+    fn turn(
+        &self,
+        nodes: ToDecide<'_>,
+        so_far: &Way,
+        met: Way,
+        doubt: Doubt,
+        given: &mut Vec<(Doubt, bool)>,
+    ) -> Completed {
+        let [yes, no] = [true, false].map(|is| {
+            given.push((doubt.clone(), is));
+            let found = self.from(nodes, so_far.clone(), given);
+            given.pop();
+            found
+        });
+        if yes == no { yes } else { Completed::Turn(Box::new((doubt, met, yes, no))) }
+    }
+
+    /// A stage's judgement, which may be anything where the snapshot lacks its rules.
+    fn free(
+        &self,
+        nodes: ToDecide<'_>,
+        so_far: &Way,
+        judgement: Judgement,
+        given: &mut Vec<(Doubt, bool)>,
+    ) -> Completed {
+        let stage = &self.chain.stages[so_far.judgements.len()];
+        let (kind, direction) = (stage.kind, self.chain.direction);
+        let mut met = so_far.clone();
+        met.extend(kind, judgement);
+        let lets_on = Doubt::of_packet(Unsaid::LetsOn(self.whose, kind, direction, self.reply));
+        let finally = Doubt::of_packet(Unsaid::Finally(self.whose, kind, direction, self.reply));
+        let answer = |doubt: &Doubt| given.iter().find(|(other, _)| other == doubt).map(|(_, is)| *is);
+        let outcome = match judgement.outcome {
+            Outcome::Unknown | Outcome::UnknownFinally => match (answer(&lets_on), judgement.outcome) {
+                (None, _) => return self.turn(nodes, so_far, met, lets_on, given),
+                (Some(false), _) => Outcome::Deny,
+                (Some(true), Outcome::Unknown) => Outcome::Pass,
+                (Some(true), _) => Outcome::PassPerhapsFinally,
+            },
+            other => other,
+        };
+        let outcome = match (outcome, answer(&finally)) {
+            (Outcome::PassPerhapsFinally, None) => return self.turn(nodes, so_far, met, finally, given),
+            (Outcome::PassPerhapsFinally, Some(true)) => Outcome::PassFinally,
+            (Outcome::PassPerhapsFinally, Some(false)) => Outcome::Pass,
+            (other, _) => other,
+        };
+        let mut longer = so_far.clone();
+        longer.extend(kind, Judgement { outcome, ..judgement });
+        self.from(nodes, longer, given)
     }
 }
 

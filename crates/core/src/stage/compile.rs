@@ -1,7 +1,8 @@
 //! From rule lists to maps of judgements.
 
-use super::{By, Judgement, Outcome, State};
+use super::{By, Judgement, Layer, Outcome, State};
 use crate::address::{Addresses, Family};
+use crate::doubt::{Forest, Turning};
 use crate::faults::{Fault, has};
 use crate::model::{Action, Direction, EqualPriority, Filter, Id, Network, Rule, RuleId};
 use crate::packet::{Intervals, PacketMap, PacketSet, Product, service};
@@ -44,6 +45,42 @@ fn service_numbers(rule: &Rule, family: Family) -> Intervals {
     numbers
 }
 
+/// The packets of which it is in doubt whether a rule matches them, by what it turns on; disjoint.
+///
+/// `anywhere`: whatever this side is, but for what the rule excepts.
+pub(crate) fn rule_doubts(
+    view: &View<'_>,
+    id: RuleId,
+    network: Option<Id<Network>>,
+    anywhere: bool,
+) -> Vec<(PacketSet, Turning)> {
+    let rule = view.estate.rule(id);
+    let but = rule.firewall.as_deref().map_or(&[][..], |more| &more.except_destinations);
+    let except = if has(Fault::IgnoreExcept) { &[][..] } else { &rule.except };
+    let local = rule.local.as_deref().filter(|_| !anywhere && !has(Fault::IgnoreLocal));
+    let (peers, local) = ((rule.peers.as_deref(), except), (local, but));
+    let (sources, destinations) = match id.direction {
+        Direction::In => (peers, local),
+        Direction::Out => (local, peers),
+    };
+    let pairs = view.pairs_in_doubt(sources, destinations, network).into_iter().map(|([from, to], turning)| {
+        let (peers, local) = match id.direction {
+            Direction::In => (from, to),
+            Direction::Out => (to, from),
+        };
+        (product_of(id.direction, &peers, &local, rule).map(()), turning)
+    });
+    pairs.filter(|(set, _)| !set.is_empty()).collect()
+}
+
+fn local_of(view: &View<'_>, rule: &Rule, network: Option<Id<Network>>) -> crate::view::Matched {
+    let local = view.rule_local(rule, network);
+    match rule.firewall.as_deref().filter(|more| !more.except_destinations.is_empty()) {
+        Some(more) => local.without(&view.peers(&more.except_destinations, network)),
+        None => local,
+    }
+}
+
 /// What a rule matches for certain, and that with what it perhaps matches, if there is such.
 struct Reach {
     sure: Product,
@@ -52,11 +89,7 @@ struct Reach {
 
 fn reach(view: &View<'_>, id: RuleId, network: Option<Id<Network>>) -> Reach {
     let rule = view.estate.rule(id);
-    let (peers, local) = (view.rule_peers(rule, network), view.rule_local(rule, network));
-    let local = match rule.firewall.as_deref().filter(|more| !more.except_destinations.is_empty()) {
-        Some(more) => local.without(&view.peers(&more.except_destinations, network)),
-        None => local,
-    };
+    let (peers, local) = (view.rule_peers(rule, network), local_of(view, rule, network));
     let sure = product_of(id.direction, &peers.sure, &local.sure, rule);
     let doubtful = !peers.maybe.is_empty() || !local.maybe.is_empty();
     let either = doubtful.then(|| product_of(id.direction, &peers.either(), &local.either(), rule));
@@ -131,8 +164,8 @@ pub(super) fn ordered(
     rules: &[RuleId],
     network: Option<Id<Network>>,
     stateful: bool,
-    below: &PacketMap<Judgement>,
-) -> PacketMap<Judgement> {
+    below: &Layer,
+) -> Layer {
     let reaches: Vec<Reach> = rules.iter().map(|id| reach(view, *id, network)).collect();
     let judge = |id: &RuleId| {
         let rule = view.estate.rule(*id);
@@ -142,19 +175,45 @@ pub(super) fn ordered(
     let defers = |id: &RuleId| view.estate.rule(*id).action == Action::Defer && !has(Fault::DeferAllows);
     if reaches.iter().all(|reach| reach.either.is_none()) {
         let layers = rules.iter().zip(reaches).map(|(id, reach)| (reach.sure, (!defers(id)).then(|| judge(id))));
-        return PacketMap::stacked(&layers.collect::<Vec<_>>()).overlay(below);
+        let layers: Vec<_> = layers.collect();
+        let decided = PacketMap::stacked(&layers);
+        let open = below.open.as_ref().map(|(map, forest)| (map.without(&decided), std::sync::Arc::clone(forest)));
+        return Layer { map: decided.overlay(&below.map), open: open.filter(|(map, _)| !map.is_empty()) };
     }
-    let effect = |id: &RuleId, set: &PacketSet| {
-        if defers(id) { below.restrict(set) } else { set.relabel(|()| Some(judge(id))) }
-    };
-    let matches: Vec<RuleMatch> = reaches.iter().map(Reach::matched).collect();
-    let mut map = below.clone();
-    for (id, matched) in rules.iter().zip(&matches).rev() {
-        let doubtful =
-            effect(id, &matched.maybe).combine(&map, |with, without| Some(with.doubt(without, By::Rule(*id))));
-        map = effect(id, &matched.sure).overlay(&doubtful.overlay(&map));
+    let mut forest: Forest<Judgement> =
+        below.open.as_ref().map_or_else(Forest::default, |(_, forest)| Forest::clone(forest));
+    let doubts: Vec<Vec<(PacketSet, Turning)>> = rules
+        .iter()
+        .zip(&reaches)
+        .map(|(id, reach)| if reach.either.is_some() { rule_doubts(view, *id, network, false) } else { Vec::new() })
+        .collect();
+    place_all(&mut forest, rules, &doubts);
+    let lowest = below.nodes(&mut forest);
+    let mut map = lowest.clone();
+    for ((id, reach), doubts) in rules.iter().zip(&reaches).zip(&doubts).rev() {
+        let decided = forest.end(judge(id));
+        let effect = |set: &PacketSet| {
+            if defers(id) { lowest.restrict(set) } else { set.relabel(|()| Some(decided)) }
+        };
+        let above = map.clone();
+        for (set, turning) in doubts {
+            let turned = effect(set).combine(&above, |with, without| {
+                Some(forest.decide(turning, By::Rule(*id), with, without))
+            });
+            map = turned.overlay(&map);
+        }
+        map = effect(&reach.sure.map(())).overlay(&map);
     }
-    map
+    Layer::of(&map, forest)
+}
+
+/// Gives all doubts of a list their places in the order in which they are asked.
+fn place_all(forest: &mut Forest<Judgement>, rules: &[RuleId], doubts: &[Vec<(PacketSet, Turning)>]) {
+    for (id, doubts) in rules.iter().zip(doubts) {
+        for doubt in doubts.iter().flat_map(|(_, turning)| turning.doubts()) {
+            forest.place(doubt, By::Rule(*id));
+        }
+    }
 }
 
 /// A union of allow rules: any that matches admits; the first by binding order and position is named.
@@ -164,7 +223,7 @@ pub(super) fn union(
     direction: Direction,
     network: Option<Id<Network>>,
     rest: Judgement,
-) -> PacketMap<Judgement> {
+) -> Layer {
     let listed = if has(Fault::InboundRulesForOutbound) { Direction::In } else { direction };
     let groups = if has(Fault::IgnoreSecondGroup) { &groups[..groups.len().min(1)] } else { groups };
     let mut rules = Vec::new();
@@ -178,36 +237,56 @@ pub(super) fn union(
     }
     let reaches: Vec<Reach> = rules.iter().map(|id| reach(view, *id, network)).collect();
     let pass = |id: RuleId| Judgement::new(Outcome::Pass, By::Rule(id));
-    let doubt = |id: RuleId| Judgement::new(Outcome::Unknown, By::Rule(id));
-    // What a rule matches for certain is above what it and others perhaps match.
     let sure = rules.iter().zip(&reaches).map(|(id, reach)| (reach.sure.clone(), Some(pass(*id))));
-    let maybe = rules.iter().zip(&reaches).filter_map(|(id, reach)| Some((reach.either.clone()?, Some(doubt(*id)))));
-    let decided = PacketMap::stacked(&sure.chain(maybe).collect::<Vec<_>>());
-    forget_state(view, &rules, &reaches, decided).overlay(&PacketMap::constant(rest))
-}
-
-/// Where a stateless rule of a union matches, no state is kept; where one perhaps matches, that is unknown.
-fn forget_state(
-    view: &View<'_>,
-    rules: &[RuleId],
-    reaches: &[Reach],
-    decided: PacketMap<Judgement>,
-) -> PacketMap<Judgement> {
-    let mut stateless = rules.iter().zip(reaches).filter(|(id, _)| view.estate.rule(**id).stateless).peekable();
-    if stateless.peek().is_none() || has(Fault::StatelessRuleKeepsState) {
-        return decided;
-    }
-    let (mut sure, mut maybe) = (PacketSet::empty(), PacketSet::empty());
-    for (_, reach) in stateless {
-        let matched = reach.matched();
-        sure = sure.union(&matched.sure);
-        maybe = maybe.union(&matched.maybe);
-    }
-    let with = |set: &PacketSet, state| {
-        let admitted = decided.restrict(set);
-        admitted.relabel(|one| one.outcome.passes().then_some(Judgement { state, ..one }))
+    let certain = PacketMap::stacked(&sure.collect::<Vec<_>>());
+    let stateless = |id: &RuleId| view.estate.rule(*id).stateless && !has(Fault::StatelessRuleKeepsState);
+    let forgets = |judgement: Judgement| {
+        let state = if judgement.outcome.passes() { State::NotKept } else { judgement.state };
+        Judgement { state, ..judgement }
     };
-    with(&sure, State::NotKept).overlay(&with(&maybe, State::Unknown)).overlay(&decided)
+    if reaches.iter().all(|reach| reach.either.is_none()) {
+        let mut map = certain.overlay(&PacketMap::constant(rest));
+        // Where a stateless rule matches, no state is kept.
+        let without = rules.iter().zip(&reaches).filter(|(id, _)| stateless(id)).map(|(_, reach)| reach.sure.map(()));
+        let without = PacketSet::union_all(without);
+        if !without.is_empty() {
+            map = map.restrict(&without).relabel(|one| Some(forgets(one))).overlay(&map);
+        }
+        return Layer { map, open: None };
+    }
+    let mut forest: Forest<Judgement> = Forest::default();
+    let doubts: Vec<Vec<(PacketSet, Turning)>> = rules
+        .iter()
+        .zip(&reaches)
+        .map(|(id, reach)| if reach.either.is_some() { rule_doubts(view, *id, network, false) } else { Vec::new() })
+        .collect();
+    place_all(&mut forest, &rules, &doubts);
+    let last = forest.end(rest);
+    let mut map = PacketMap::constant(last);
+    for (id, doubts) in rules.iter().zip(&doubts).rev() {
+        let admitted = forest.end(pass(*id));
+        for (set, turning) in doubts {
+            let turned = map.restrict(set).relabel(|without| {
+                Some(forest.decide(turning, By::Rule(*id), admitted, without))
+            });
+            map = turned.overlay(&map);
+        }
+    }
+    // What a rule matches for certain is above what it and others perhaps match.
+    map = certain.relabel(|judgement| Some(forest.end(judgement))).overlay(&map);
+    for ((id, reach), doubts) in rules.iter().zip(&reaches).zip(&doubts).filter(|((id, _), _)| stateless(id)) {
+        let forgotten = map.restrict(&reach.sure.map(())).relabel(|at| Some(forest.changed(at, &forgets)));
+        let kept = map.clone();
+        map = forgotten.overlay(&map);
+        for (set, turning) in doubts {
+            let turned = kept.restrict(set).relabel(|at| {
+                let without = forest.changed(at, &forgets);
+                Some(forest.decide(turning, By::Rule(*id), without, at))
+            });
+            map = turned.overlay(&map);
+        }
+    }
+    Layer::of(&map, forest)
 }
 
 /// What a filter decides by itself, whatever it is bound to: its rules over its default; total. Members of peers are all
@@ -215,7 +294,7 @@ fn forget_state(
 pub fn meaning(view: &View<'_>, filter: Id<Filter>, direction: Direction) -> PacketMap<Judgement> {
     let item = &view.estate.filters[filter];
     if item.is_union() {
-        return union(view, &[filter], direction, None, Judgement::new(Outcome::Deny, By::NoRule));
+        return union(view, &[filter], direction, None, Judgement::new(Outcome::Deny, By::NoRule)).map;
     }
     let rules = in_order(view, &[filter], direction, view.settings(None).equal_priority);
     let rest = match item.default_action(direction) {
@@ -223,5 +302,5 @@ pub fn meaning(view: &View<'_>, filter: Id<Filter>, direction: Direction) -> Pac
         // Left to the next policy, which is not the same as let on.
         None => Judgement::new(Outcome::Unknown, By::NoPolicy),
     };
-    ordered(view, &rules, None, item.keeps_state(), &PacketMap::constant(rest))
+    ordered(view, &rules, None, item.keeps_state(), &Layer::constant(rest)).map
 }

@@ -8,10 +8,14 @@ mod chain;
 mod compile;
 
 pub use chain::{Chain, Stage, StageKind, Way, Ways, acl_of, chain, own_stages, platform_traffic, policies_at};
-pub(crate) use compile::rule_extent;
+pub(crate) use chain::{Completed, completed};
+pub(crate) use compile::{rule_doubts, rule_extent};
 pub use compile::{RuleMatch, in_order, meaning, rule_match};
 
+use crate::doubt::{Forest, Node};
 use crate::model::{Filter, Id, RuleId};
+use crate::packet::PacketMap;
+use std::sync::Arc;
 
 /// What a stage does with a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -114,6 +118,12 @@ impl Judgement {
         Self { outcome, by, state: State::Kept }
     }
 
+    /// Whether neither outcome nor state depends on what the snapshot lacks.
+    pub(crate) fn is_certain(self) -> bool {
+        let open = matches!(self.outcome, Outcome::Unknown | Outcome::UnknownFinally | Outcome::PassPerhapsFinally);
+        !open && (self.outcome.refuses() || self.state != State::Unknown)
+    }
+
     /// The judgement if it is not known which of two holds: `by` names the cause.
     pub(crate) fn doubt(self, other: Self, by: By) -> Self {
         let outcome = self.outcome.doubt(other.outcome);
@@ -122,5 +132,54 @@ impl Judgement {
             return other;
         }
         Self { outcome, by, state }
+    }
+}
+
+/// Where it turns on doubts what a stage decides: decisions by packet.
+pub(crate) type Open = (PacketMap<u32>, Arc<Forest<Judgement>>);
+
+/// What a stage decides about every packet.
+#[derive(Clone, Debug)]
+pub(crate) struct Layer {
+    /// The decision; total.
+    pub map: PacketMap<Judgement>,
+    /// The packets whose outcome or state turns on doubts, if there are any.
+    pub open: Option<Open>,
+}
+
+impl Layer {
+    /// The same for every packet.
+    pub fn constant(judgement: Judgement) -> Self {
+        Self { map: PacketMap::constant(judgement), open: None }
+    }
+
+    /// What decisions of a forest come to.
+    pub fn of(map: &PacketMap<u32>, forest: Forest<Judgement>) -> Self {
+        let settled = map.relabel(|at| Some(settle(&forest, at)));
+        let turns = |at: u32| {
+            let judgement = settle(&forest, at);
+            let certain = judgement.outcome.passes() || judgement.outcome.refuses();
+            let may_be_final = judgement.outcome == Outcome::PassPerhapsFinally;
+            !certain || may_be_final || (judgement.state == State::Unknown && judgement.outcome.passes())
+        };
+        let open = map.relabel(|at| turns(at).then_some(at));
+        Self { map: settled, open: (!open.is_empty()).then(|| (open, Arc::new(forest))) }
+    }
+
+    /// The same as decisions of a forest that has those of this layer.
+    pub fn nodes(&self, forest: &mut Forest<Judgement>) -> PacketMap<u32> {
+        let certain = self.map.relabel(|judgement| Some(forest.end(judgement)));
+        self.open.as_ref().map_or_else(|| certain.clone(), |(map, _)| map.overlay(&certain))
+    }
+}
+
+/// A decision as one judgement, whatever the answers to its doubts are.
+fn settle(forest: &Forest<Judgement>, at: u32) -> Judgement {
+    match forest.node(at) {
+        Node::End(judgement) => *judgement,
+        Node::Turn { doubt, yes, no } => {
+            let (yes, no) = (settle(forest, *yes), settle(forest, *no));
+            yes.doubt(no, forest.doubt(*doubt).1)
+        }
     }
 }

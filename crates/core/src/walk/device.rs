@@ -5,15 +5,15 @@ use super::policy::{Decision, PolicyMap};
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Label, Leg, Map, Met, Origin, Start, Walk, of_family};
 use crate::address::{Addresses, Family};
+use crate::doubt::{Doubt, Turning, Unsaid};
 use crate::faults::{Fault, has};
 use crate::model::{
-    Action, Balancer, BalancerKind, Direction, Firewall, Hub, Id, Interface, Name, Network, Peer, PlatformService,
+    Action, Balancer, BalancerKind, Direction, Firewall, Gateway, GatewayKind, Hub, Id, Interface, Lack, Name, Network, Peer, PlatformService,
     PolicySees, RouteDestination, Subnet, Translation,
 };
 use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite, service};
 use crate::route::{RoutePlace, link_of, prefixes};
 use crate::stage::By;
-use crate::view::Matched;
 use std::rc::Rc;
 
 /// How packets came to a firewall.
@@ -54,6 +54,23 @@ impl Through<'_> {
     }
 }
 
+/// Where a firewall's own table leads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Way {
+    /// Out by an interface.
+    By(Id<Interface>),
+    /// It has no route.
+    None,
+    /// Nobody knows.
+    Unknown,
+}
+
+/// The packets that a translation changes for certain, and those of which that is in doubt.
+struct Translated {
+    sure: PacketSet,
+    doubts: Vec<(PacketSet, Turning)>,
+}
+
 impl Walk<'_, '_> {
     fn zone(&self, firewall: Id<Firewall>, interface: Option<Id<Interface>>) -> Option<Name> {
         interface.and_then(|interface| self.view.estate.firewalls[firewall].zone(interface).cloned())
@@ -77,21 +94,45 @@ impl Walk<'_, '_> {
         if ctx.reply {
             return self.reply_at_firewall(ctx, id, entry, set);
         }
+        if [Lack::Rules, Lack::Interfaces].iter().any(|lack| self.view.lacks("firewall", &firewall.name, *lack)) {
+            return self.unknown(ctx, spot, Why::Lacking, set);
+        }
+        self.by_destination(ctx, id, entry, 0, set)
+    }
+
+    /// The first destination translation from one on that matches, then its own table.
+    fn by_destination(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Firewall>,
+        entry: Entry,
+        from: usize,
+        set: &PacketSet,
+    ) -> Map {
+        let firewall = &self.view.estate.firewalls[id];
         let zone = self.zone(id, entry.leg());
         let mut rest = set.clone();
         let mut maps = Vec::new();
         let off = has(Fault::WalkDestinationKept);
-        for translation in firewall.destination_translations.iter().filter(|one| one.enabled && !off) {
-            if !zone_fits(translation.from_zones.as_ref(), zone.as_ref()) {
+        for (at, translation) in firewall.destination_translations.iter().enumerate().skip(from) {
+            if off || !translation.enabled || !zone_fits(translation.from_zones.as_ref(), zone.as_ref()) {
                 continue;
             }
-            let (sure, maybe) = self.translated(id, translation);
+            let Translated { sure, doubts } = self.translated(id, translation);
             let family = translation.to.map(Family::of).map_or_else(PacketSet::full, of_family);
             let here = rest.intersection(&sure).intersection(&family);
-            let open = rest.intersection(&maybe).intersection(&family);
-            rest = rest.difference(&here).difference(&open);
-            maps.push(self.unknown(ctx, spot, Why::Lacking, &open));
             maps.push(self.onto_table(ctx, id, entry, Some(translation), &here));
+            rest = rest.difference(&here);
+            for (open, turning) in doubts {
+                let open = rest.intersection(&open).intersection(&family);
+                if open.is_empty() {
+                    continue;
+                }
+                rest = rest.difference(&open);
+                let yes = self.onto_table(ctx, id, entry, Some(translation), &open);
+                let no = self.by_destination(ctx, id, entry, at + 1, &open);
+                maps.push(self.by_turning(ctx, Spot::Firewall(id), &turning, &yes, &no));
+            }
         }
         let legs = firewall.legs.iter().flat_map(|leg| self.view.estate.interfaces[leg.interface].addresses.ranges());
         let own = legs.collect::<Addresses>().union(&firewall.addresses);
@@ -100,18 +141,69 @@ impl Walk<'_, '_> {
         if has(Fault::WalkFirewallForwardsOwn) {
             maps.push(self.onto_table(ctx, id, entry, None, &to_itself));
         } else {
-            maps.push(self.lost(ctx, spot, Why::NotTranslated, &to_itself));
+            maps.push(self.at_own_services(ctx, id, entry, &to_itself));
         }
         maps.push(self.onto_table(ctx, id, entry, None, &rest));
         Map::overlay_all(maps)
     }
 
+    /// What becomes of packets where it is in doubt whether something matches them.
+    fn by_turning(&mut self, ctx: &Ctx, at: Spot, turning: &Turning, yes: &Map, no: &Map) -> Map {
+        let trail = self.labels.push(ctx.trail, Step::lost(ctx.reply, at, Why::Lacking));
+        let labels = &mut self.labels;
+        yes.combine(no, |yes, no| {
+            Some(turning.decide(yes, no, &mut |doubt: Doubt, yes, no| {
+                let doubt = if ctx.reply { doubt.mirrored() } else { doubt };
+                labels.doubt(&doubt, yes, no, trail)
+            }))
+        })
+    }
+
+    /// Packets to a firewall's own address that no translation takes: its own services answer, if there are any.
+    fn at_own_services(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
+        let spot = Spot::Firewall(id);
+        if set.is_empty() {
+            return Map::empty();
+        }
+        let Some(services) = &self.view.estate.firewalls[id].own_services else {
+            return self.unknown(ctx, spot, Why::OwnServices, set);
+        };
+        let mut rest = set.clone();
+        let mut maps = Vec::new();
+        let network = self.firewall_network(id);
+        for own in services {
+            let (fits, _) = Self::by_services(&own.services, ctx, &rest);
+            let sure = self.view.peers(own.sources.as_deref().unwrap_or(&[Peer::Any]), network).sure;
+            let here = fits.between(Some(&sure), None);
+            rest = rest.difference(&here);
+            let answer = |walk: &mut Self, set: &PacketSet| {
+                let told = walk.arrived(ctx, spot);
+                let (silent, answered) = set.one_way();
+                let label = walk.labels.leaf(Verdict::Works, told.trail);
+                let back = Ctx { by_site_gateway: None, ..told.turned() };
+                silent.relabel(|()| Some(label)).overlay(&walk.home_through(&back, id, entry, &answered))
+            };
+            maps.push(answer(self, &here));
+            for ([from, _], turning) in self.view.pairs_in_doubt((own.sources.as_deref(), &[]), (None, &[]), network) {
+                let open = fits.between(Some(&from), None).intersection(&rest);
+                if !open.is_empty() {
+                    rest = rest.difference(&open);
+                    let yes = answer(self, &open);
+                    let no = self.lost(ctx, spot, Why::NotTranslated, &open);
+                    maps.push(self.by_turning(ctx, spot, &turning, &yes, &no));
+                }
+            }
+        }
+        maps.push(self.lost(ctx, spot, Why::NotTranslated, &rest));
+        Map::overlay_all(maps)
+    }
+
     /// The packets that a translation is about: for certain, and perhaps.
-    fn translated(&self, firewall: Id<Firewall>, translation: &Translation) -> (PacketSet, PacketSet) {
+    fn translated(&self, firewall: Id<Firewall>, translation: &Translation) -> Translated {
         let network = self.firewall_network(firewall);
         let peers = |peers: &Option<Vec<Peer>>| match peers {
-            None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
-            Some(peers) => self.view.peers(peers, network),
+            None => Addresses::all(),
+            Some(peers) => self.view.peers(peers, network).sure,
         };
         let numbers = |family| {
             if translation.services.is_empty() {
@@ -120,44 +212,60 @@ impl Walk<'_, '_> {
             translation.services.iter().fold(Intervals::empty(), |sum, one| sum.union(&one.numbers(family)))
         };
         let every = Intervals::span(0, u128::from(u16::MAX));
-        let (sources, destinations) = (peers(&translation.sources), peers(&translation.destinations));
-        let sure = PacketSet::fields(&sources.sure, &destinations.sure, numbers, &every, ());
-        let either = PacketSet::fields(&sources.either(), &destinations.either(), numbers, &every, ());
-        (sure.clone(), either.difference(&sure))
+        let fields = |from: &Addresses, to: &Addresses| PacketSet::fields(from, to, numbers, &every, ());
+        let sides = ((translation.sources.as_deref(), &[][..]), (translation.destinations.as_deref(), &[][..]));
+        let doubts = self.view.pairs_in_doubt(sides.0, sides.1, network);
+        Translated {
+            sure: fields(&peers(&translation.sources), &peers(&translation.destinations)),
+            doubts: doubts.into_iter().map(|([from, to], turning)| (fields(&from, &to), turning)).collect(),
+        }
+    }
+
+    fn lacks_own_table(&self, id: Id<Firewall>) -> bool {
+        self.view.lacks("firewall", &self.view.estate.firewalls[id].name, Lack::Routes)
     }
 
     /// The interface by which a firewall's own table leads to addresses: for each part of them one, or none.
-    fn table_of_firewall(&self, id: Id<Firewall>, wanted: &Addresses) -> Vec<(Addresses, Option<Id<Interface>>)> {
+    fn table_of_firewall(&self, id: Id<Firewall>, wanted: &Addresses) -> Vec<(Addresses, Way)> {
         let Some(routes) = &self.view.estate.firewalls[id].routes else { return Vec::new() };
         let mut lines = Vec::new();
+        let mut open: Vec<Id<Interface>> = Vec::new();
         for route in routes {
             for destination in &route.destinations {
                 let ranges = match destination {
                     RouteDestination::Block(block) => prefixes(&block.range),
-                    RouteDestination::Set(set) => set.found().map_or_else(Vec::new, |set| {
-                        let held = &self.view.set(set).matched.sure;
-                        held.ranges().flat_map(|range| prefixes(&range)).collect()
-                    }),
+                    RouteDestination::Set(set) => {
+                        if set.found().is_none_or(|set| !self.view.set(set).open.is_empty()) {
+                            open.push(route.interface);
+                        }
+                        set.found().map_or_else(Vec::new, |set| {
+                            let held = &self.view.set(set).matched.sure;
+                            held.ranges().flat_map(|range| prefixes(&range)).collect()
+                        })
+                    }
                 };
                 lines.extend(ranges.into_iter().map(|range| (range, route.interface)));
             }
         }
         lines.sort_by_key(|(range, _)| std::cmp::Reverse(range.prefix_length()));
         let mut rest = wanted.clone();
-        let mut found: Vec<(Addresses, Option<Id<Interface>>)> = Vec::new();
+        let mut found: Vec<(Addresses, Way)> = Vec::new();
+        // A route to a set whose content is not known may win for any address.
+        let certain = |way: Way| if open.iter().all(|out| way == Way::By(*out)) { way } else { Way::Unknown };
         for (range, interface) in lines {
             let here = rest.intersection(&[range].into_iter().collect());
             if here.is_empty() {
                 continue;
             }
             rest = rest.difference(&here);
-            match found.iter_mut().find(|(_, other)| *other == Some(interface)) {
+            let way = certain(Way::By(interface));
+            match found.iter_mut().find(|(_, other)| *other == way) {
                 Some((sum, _)) => *sum = sum.union(&here),
-                None => found.push((here, Some(interface))),
+                None => found.push((here, way)),
             }
         }
         if !rest.is_empty() {
-            found.push((rest, None));
+            found.push((rest, certain(Way::None)));
         }
         found
     }
@@ -175,6 +283,9 @@ impl Walk<'_, '_> {
             return Map::empty();
         }
         let through = Through { firewall: id, entry, out: entry.leg(), changed };
+        if self.lacks_own_table(id) {
+            return self.unknown(ctx, Spot::Firewall(id), Why::Lacking, set);
+        }
         if self.view.estate.firewalls[id].routes.is_none() || has(Fault::WalkFirewallTableIgnored) {
             return self.onto_policy(ctx, through, set);
         }
@@ -184,8 +295,9 @@ impl Walk<'_, '_> {
         for (part, out) in self.table_of_firewall(id, &wanted) {
             let here = if to.is_some() { set.clone() } else { Self::going_to(ctx, set, &part) };
             maps.push(match out {
-                Some(out) => self.onto_policy(ctx, Through { out: Some(out), ..through }, &here),
-                None => self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &here),
+                Way::By(out) => self.onto_policy(ctx, Through { out: Some(out), ..through }, &here),
+                Way::None => self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &here),
+                Way::Unknown => self.unknown(ctx, Spot::Firewall(id), Why::Lacking, &here),
             });
         }
         Map::overlay_all(maps)
@@ -211,7 +323,8 @@ impl Walk<'_, '_> {
             PolicySees::Original => policy.map.clone(),
         };
         let seen = seen.restrict(set);
-        self.by_decisions(ctx, through.firewall, &policy, &seen, |walk, ctx, keeps, set| {
+        let seen_as = if sees == PolicySees::Translated { through.destination_change() } else { Rewrite::default() };
+        self.by_decisions(ctx, through.firewall, &policy, &seen_as, &seen, |walk, ctx, keeps, set| {
             walk.onto_source(ctx, through, keeps, set)
         })
     }
@@ -222,6 +335,7 @@ impl Walk<'_, '_> {
         ctx: &Ctx,
         firewall: Id<Firewall>,
         policy: &Rc<PolicyMap>,
+        seen_as: &Rewrite,
         seen: &PacketMap<u32>,
         mut go: impl FnMut(&mut Self, &Ctx, bool, &PacketSet) -> Map,
     ) -> Map {
@@ -237,14 +351,14 @@ impl Walk<'_, '_> {
             }
             let map = match ways.as_slice() {
                 [] => {
-                    let label = self.decided(ctx, firewall, &policy.decisions, decision, &[]);
+                    let label = self.decided(ctx, firewall, (&policy.decisions, seen_as), decision, &[]);
                     region.relabel(|()| Some(label))
                 }
                 [(keeps, only)] => only.relabel(|label| {
-                    Some(self.decided(ctx, firewall, &policy.decisions, decision, &[(*keeps, label)]))
+                    Some(self.decided(ctx, firewall, (&policy.decisions, seen_as), decision, &[(*keeps, label)]))
                 }),
                 [(one, first), (two, second), ..] => first.combine(second, |a, b| {
-                    Some(self.decided(ctx, firewall, &policy.decisions, decision, &[(*one, a), (*two, b)]))
+                    Some(self.decided(ctx, firewall, (&policy.decisions, seen_as), decision, &[(*one, a), (*two, b)]))
                 }),
             };
             maps.push(map);
@@ -253,7 +367,14 @@ impl Walk<'_, '_> {
     }
 
     /// A decision as a label, with what becomes of what it allows.
-    fn decided(&mut self, ctx: &Ctx, id: Id<Firewall>, all: &[Decision], at: u32, on: &[(bool, Label)]) -> Label {
+    fn decided(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Firewall>,
+        (all, seen_as): (&[Decision], &Rewrite),
+        at: u32,
+        on: &[(bool, Label)],
+    ) -> Label {
         let refused = |walk: &mut Self, by: By, rejects: bool| {
             let step = Step::new(ctx.reply, Spot::Firewall(id), What::Policy { allows: false, rejects, by });
             let trail = walk.labels.push(ctx.trail, step);
@@ -268,21 +389,27 @@ impl Walk<'_, '_> {
                 }
             }
             Decision::Turns { condition, holds, otherwise, .. } => {
-                let holds = self.decided(ctx, id, all, *holds, on);
-                let otherwise = self.decided(ctx, id, all, *otherwise, on);
+                let holds = self.decided(ctx, id, (all, seen_as), *holds, on);
+                let otherwise = self.decided(ctx, id, (all, seen_as), *otherwise, on);
                 self.labels.turns(condition.clone(), holds, otherwise)
             }
-            Decision::Doubt { by, with, without } => {
-                let (with, without) = (self.decided(ctx, id, all, *with, on), self.decided(ctx, id, all, *without, on));
+            Decision::Doubt { doubt, by, with, without } => {
+                let [with, without] = [*with, *without].map(|at| self.decided(ctx, id, (all, seen_as), at, on));
                 let step = What::Policy { allows: false, rejects: false, by: *by };
                 let trail = self.labels.push(ctx.trail, Step::new(ctx.reply, Spot::Firewall(id), step));
-                self.labels.doubt(with, without, trail)
+                // A policy that judges a reply as a packet of its own asks about the reply's addresses.
+                let mut doubt = if ctx.reply { doubt.mirrored() } else { doubt.clone() };
+                if !seen_as.is_nothing() {
+                    doubt.at = doubt.at.before(seen_as.source, seen_as.destination);
+                }
+                self.labels.doubt(&doubt, with, without, trail)
             }
             Decision::Unknown => {
                 let stopped = refused(self, By::Lacking, false);
                 let trail = self.labels.leaf_of(stopped).map_or(0, |leaf| leaf.trail);
+                let doubt = Doubt::of_packet(Unsaid::Policy(id.index(), ctx.reply));
                 match on.first() {
-                    Some((_, label)) => self.labels.doubt(*label, stopped, trail),
+                    Some((_, label)) => self.labels.doubt(&doubt, *label, stopped, trail),
                     None => stopped,
                 }
             }
@@ -291,42 +418,45 @@ impl Walk<'_, '_> {
 
     /// The policy lets requests on: the first source translation that matches, then out.
     fn onto_source(&mut self, ctx: &Ctx, through: Through<'_>, keeps: bool, set: &PacketSet) -> Map {
+        self.by_source(ctx, through, keeps, 0, set)
+    }
+
+    /// The first source translation from one on that matches, then out.
+    fn by_source(&mut self, ctx: &Ctx, through: Through<'_>, keeps: bool, first: usize, set: &PacketSet) -> Map {
         let id = through.firewall;
         let item = &self.view.estate.firewalls[id];
-        let spot = Spot::Firewall(id);
         let (from, to) = self.zones(through);
         let before = through.destination_change();
-        let ports = self.view.settings(self.firewall_network(id)).nat_ports.clone();
         let mut rest = set.clone();
         let mut maps = Vec::new();
         let off = has(Fault::WalkSourceKept);
-        for translation in item.source_translations.iter().filter(|one| one.enabled && !off) {
-            if !zone_fits(translation.from_zones.as_ref(), from.as_ref())
+        for (at, translation) in item.source_translations.iter().enumerate().skip(first) {
+            if off
+                || !translation.enabled
+                || !zone_fits(translation.from_zones.as_ref(), from.as_ref())
                 || !zone_fits(translation.to_zones.as_ref(), to.as_ref())
             {
                 continue;
             }
-            let (sure, maybe) = self.translated(id, translation);
+            let Translated { sure, doubts } = self.translated(id, translation);
             let here = sure.before(&before).intersection(&rest);
-            let open = maybe.before(&before).intersection(&rest);
-            rest = rest.difference(&here).difference(&open);
-            maps.push(self.unknown(ctx, spot, Why::Lacking, &open));
-            for family in Family::BOTH {
-                let here = here.intersection(&of_family(family));
-                if here.is_empty() {
+            maps.push(self.from_translated(ctx, through, translation, &here));
+            rest = rest.difference(&here);
+            for (open, turning) in doubts {
+                let open = open.before(&before).intersection(&rest);
+                if open.is_empty() {
                     continue;
                 }
-                let primary = || through.out.and_then(|out| self.view.estate.interfaces[out].primary(family));
-                let own = || item.addresses.ranges().find(|range| range.family == family);
-                let first = || own().map(|range| crate::address::address_of(family, range.first));
-                let source = translation.to.filter(|to| Family::of(*to) == family);
-                let source = source.or_else(|| if translation.to.is_none() { primary().or_else(first) } else { None });
-                let Some(source) = source else {
-                    maps.push(self.lost(ctx, spot, Why::NoTranslatedSource, &here));
-                    continue;
-                };
-                let change = Rewrite { source: Some(source), source_ports: Some(ports.clone()), ..before.clone() };
-                maps.push(self.out_changed(ctx, through, &change, Some(translation.origin), &here));
+                rest = rest.difference(&open);
+                let yes = self.from_translated(ctx, through, translation, &open);
+                let no = self.by_source(ctx, through, keeps, at + 1, &open);
+                let before = (before.source, before.destination);
+                let sides = turning.0.iter().map(|(at, held)| {
+                    let unchanged = before == (None, None);
+                    (if unchanged { *at } else { at.before(before.0, before.1) }, held.clone())
+                });
+                let turning = Turning(sides.collect());
+                maps.push(self.by_turning(ctx, Spot::Firewall(id), &turning, &yes, &no));
             }
         }
         if !rest.is_empty() {
@@ -337,6 +467,33 @@ impl Walk<'_, '_> {
                 let by = through.changed.map(|translation| translation.origin);
                 self.out_changed(ctx, through, &before, by, &rest)
             });
+        }
+        Map::overlay_all(maps)
+    }
+
+    /// Packets leave with the source that a translation gives them.
+    fn from_translated(&mut self, ctx: &Ctx, through: Through<'_>, translation: &Translation, set: &PacketSet) -> Map {
+        let id = through.firewall;
+        let item = &self.view.estate.firewalls[id];
+        let ports = self.view.settings(self.firewall_network(id)).nat_ports.clone();
+        let mut maps = Vec::new();
+        for family in Family::BOTH {
+            let here = set.intersection(&of_family(family));
+            if here.is_empty() {
+                continue;
+            }
+            let primary = || through.out.and_then(|out| self.view.estate.interfaces[out].primary(family));
+            let own = || item.addresses.ranges().find(|range| range.family == family);
+            let first = || own().map(|range| crate::address::address_of(family, range.first));
+            let source = translation.to.filter(|to| Family::of(*to) == family);
+            let source = source.or_else(|| if translation.to.is_none() { primary().or_else(first) } else { None });
+            let Some(source) = source else {
+                maps.push(self.lost(ctx, Spot::Firewall(id), Why::NoTranslatedSource, &here));
+                continue;
+            };
+            let before = through.destination_change();
+            let change = Rewrite { source: Some(source), source_ports: Some(ports.clone()), ..before };
+            maps.push(self.out_changed(ctx, through, &change, Some(translation.origin), &here));
         }
         Map::overlay_all(maps)
     }
@@ -403,6 +560,9 @@ impl Walk<'_, '_> {
 
     /// A reply leaves a firewall: its own table picks the interface, else it is the one by which it came.
     fn home_through(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
+        if self.lacks_own_table(id) {
+            return self.unknown(ctx, Spot::Firewall(id), Why::Lacking, set);
+        }
         if self.view.estate.firewalls[id].routes.is_none() {
             return self.out_of_firewall(ctx, id, entry, entry.leg(), set);
         }
@@ -410,8 +570,9 @@ impl Walk<'_, '_> {
         for (part, out) in self.table_of_firewall(id, &Self::to(ctx, set)) {
             let here = Self::going_to(ctx, set, &part);
             maps.push(match out {
-                Some(out) => self.out_of_firewall(ctx, id, entry, Some(out), &here),
-                None => self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &here),
+                Way::By(out) => self.out_of_firewall(ctx, id, entry, Some(out), &here),
+                Way::None => self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &here),
+                Way::Unknown => self.unknown(ctx, Spot::Firewall(id), Why::Lacking, &here),
             });
         }
         Map::overlay_all(maps)
@@ -450,21 +611,35 @@ impl Walk<'_, '_> {
 
     /// A firewall whose rule kept no state judges the reply as a packet of its own.
     fn reply_judged(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, set: &PacketSet) -> Map {
-        let parts = match &self.view.estate.firewalls[id].routes {
-            None => vec![(Addresses::all(), entry.leg())],
-            Some(_) => self.table_of_firewall(id, &Self::to(ctx, set)),
-        };
+        let has_table = self.view.estate.firewalls[id].routes.is_some();
+        let parts = if has_table { self.table_of_firewall(id, &Self::to(ctx, set)) } else { Vec::new() };
+        if self.lacks_own_table(id) {
+            return self.unknown(ctx, Spot::Firewall(id), Why::Lacking, set);
+        }
+        let parts = parts.into_iter().map(|(part, way)| match way {
+            Way::By(out) => Ok((part, Some(out))),
+            Way::None => Err((part, Why::NoFirewallRoute)),
+            Way::Unknown => Err((part, Why::Lacking)),
+        });
+        let straight = (!has_table).then(|| Ok((Addresses::all(), entry.leg())));
         let mut maps = Vec::new();
-        for (part, out) in parts {
+        for part in parts.chain(straight) {
+            let (part, out) = match part {
+                Ok(found) => found,
+                Err((part, why)) => {
+                    let here = Self::going_to(ctx, set, &part);
+                    maps.push(match why {
+                        Why::Lacking => self.unknown(ctx, Spot::Firewall(id), why, &here),
+                        _ => self.lost(ctx, Spot::Firewall(id), why, &here),
+                    });
+                    continue;
+                }
+            };
             let here = Self::going_to(ctx, set, &part);
-            if self.view.estate.firewalls[id].routes.is_some() && out.is_none() {
-                maps.push(self.lost(ctx, Spot::Firewall(id), Why::NoFirewallRoute, &here));
-                continue;
-            }
             let (from, to) = self.zones(Through { firewall: id, entry, out, changed: None });
             let policy = self.policy(id, from.as_ref(), to.as_ref(), None);
             let seen = policy.map.mirrored().restrict(&here);
-            maps.push(self.by_decisions(ctx, id, &policy, &seen, |walk, ctx, _, set| {
+            maps.push(self.by_decisions(ctx, id, &policy, &Rewrite::default(), &seen, |walk, ctx, _, set| {
                 walk.out_of_firewall(ctx, id, entry, out, set)
             }));
         }
@@ -487,6 +662,9 @@ impl Walk<'_, '_> {
         if ctx.reply {
             return self.lost(ctx, spot, Why::SawNoRequest, set);
         }
+        if self.view.lacks("balancer", &item.name, Lack::Interfaces) {
+            return self.unknown(ctx, spot, Why::Lacking, set);
+        }
         match item.kind {
             BalancerKind::Keeping { .. } => {
                 let into = item.subnet.filter(|subnet| from != Some(*subnet));
@@ -506,11 +684,39 @@ impl Walk<'_, '_> {
         }
     }
 
+    /// Packets to an address that several balancers share: to each by the ports of its front ends, to any if several have one.
+    pub(super) fn at_one_of<H: Copy>(
+        &mut self,
+        ctx: &Ctx,
+        all: &[(Id<Balancer>, H)],
+        set: &PacketSet,
+        mut go: impl FnMut(&mut Self, H, &PacketSet) -> Map,
+    ) -> Map {
+        let mut parts: Vec<(PacketSet, Vec<usize>)> = vec![(set.clone(), Vec::new())];
+        for (at, (id, _)) in all.iter().enumerate() {
+            let (taken, _) = self.by_front_end(ctx, *id, set);
+            let split = |(part, by): (PacketSet, Vec<usize>)| {
+                let (here, rest) = (part.intersection(&taken), part.difference(&taken));
+                [(here, by.iter().copied().chain([at]).collect()), (rest, by)]
+            };
+            parts = parts.into_iter().flat_map(split).filter(|(part, _)| !part.is_empty()).collect();
+        }
+        let mut maps = Vec::new();
+        for (part, by) in parts {
+            // What none takes comes to the first, and is lost there.
+            let by = if by.is_empty() { vec![0] } else { by };
+            let choices = by.into_iter().map(|at| (Choice::Holder(at), go(self, all[at].1, &part))).collect();
+            maps.push(self.chosen(choices));
+        }
+        Map::overlay_all(maps)
+    }
+
     /// Packets by the front end that takes them; and those that none takes.
     fn by_front_end(&self, ctx: &Ctx, id: Id<Balancer>, set: &PacketSet) -> (PacketSet, PacketSet) {
         let mut taken = PacketSet::empty();
         for front in &self.view.estate.balancers[id].front_ends {
-            let here = Self::going_to(ctx, set, &Addresses::single(front.address));
+            let at: Addresses = [Some(front.address), front.private].into_iter().flatten().collect();
+            let here = Self::going_to(ctx, set, &at);
             taken = taken.union(&Self::by_services(&front.services, ctx, &here).0);
         }
         let rest = set.difference(&taken);
@@ -542,7 +748,11 @@ impl Walk<'_, '_> {
             let change = Rewrite { destination: Some(address), port: end.port, ..Rewrite::default() };
             let place = |walk: &Self| match item.subnet {
                 Some(subnet) => RoutePlace::in_subnet(walk.view, subnet, None),
-                None => RoutePlace::outside(item.network),
+                // Outside of all subnets: by the main table.
+                None => RoutePlace {
+                    table: walk.view.estate.networks[item.network].main_table.as_ref(),
+                    ..RoutePlace::outside(item.network)
+                },
             };
             let map = self.leg(
                 ctx,
@@ -561,8 +771,11 @@ impl Walk<'_, '_> {
                         let place = RoutePlace::in_subnet(walk.view, subnet, Some(interface));
                         return walk.route(ctx, vec![(place, set.clone())], false);
                     }
-                    // Outside of all subnets it answers the gateway by which it was asked.
-                    if item.subnet.is_none() && matches!(ctx.leg.origin, Origin::Gateway(_)) {
+                    // Outside of all subnets it answers the internet gateway by which it was asked.
+                    let by_internet = |id: Id<Gateway>| {
+                        matches!(walk.view.estate.gateways[id].kind, GatewayKind::Internet { .. })
+                    };
+                    if item.subnet.is_none() && matches!(ctx.leg.origin, Origin::Gateway(id) if by_internet(id)) {
                         return walk.back(ctx, None, set);
                     }
                     let place = place(walk);
@@ -675,7 +888,7 @@ impl Walk<'_, '_> {
             source_changed: false,
             destination_changed: true,
             name: None,
-            begun: Some((Origin::Balancer(id), change)),
+            begun: Some((Origin::Balancer(id), change.clone())),
             before: Some(Rc::clone(&ctx.leg)),
         };
         let map = self.connection_on(leg, told.trail, &packets);
@@ -683,6 +896,7 @@ impl Walk<'_, '_> {
             let all = labels.iter().map(|(ports, label)| (Choice::TranslatedPorts(ports.clone()), *label));
             self.labels.choose(all.collect())
         });
+        let map = map.relabel(|label| Some(self.labels.before(label, change.source, change.destination)));
         // Back to the packets of the first connection: only the service counts.
         let every = Intervals::span(0, u128::from(u16::MAX));
         let all = Addresses::all();
@@ -803,32 +1017,31 @@ impl Walk<'_, '_> {
             maps.push(self.denied(ctx, Step::new(false, spot, What::DoorShut), &fits));
             return Map::overlay_all(maps);
         }
-        let listed = match &door.allowed {
-            _ if has(Fault::WalkDoorListIgnored) => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
-            None => Matched { sure: Addresses::all(), maybe: Addresses::empty() },
-            Some(peers) => self.view.peers(peers, None),
-        };
-        let good = fits.between(Some(&listed.sure), None);
-        let open = fits.between(Some(&listed.maybe), None);
-        let bad = fits.difference(&good).difference(&open);
-        maps.push(self.denied(ctx, Step::new(false, spot, What::DoorList(false)), &bad));
-        for (part, doubtful) in [(good, false), (open, true)] {
-            if part.is_empty() {
-                continue;
-            }
-            let told = self.told(ctx, Step::new(false, spot, What::DoorList(true)));
-            let told = self.arrived(&told, spot);
-            let (silent, answered) = part.one_way();
-            let label = self.labels.leaf(Verdict::Works, told.trail);
-            let map = silent.relabel(|()| Some(label)).overlay(&self.back(&told.turned(), None, &answered));
-            maps.push(if doubtful {
-                let trail = self.labels.push(ctx.trail, Step::new(false, spot, What::DoorList(false)));
-                let stopped = self.labels.leaf(Verdict::Denied, trail);
-                map.relabel(|on| Some(self.labels.doubt(on, stopped, trail)))
-            } else {
-                map
-            });
+        if self.view.lacks("service", &item.name, Lack::Rules) {
+            maps.push(self.unknown(ctx, spot, Why::Lacking, &fits));
+            return Map::overlay_all(maps);
         }
+        let allowed = door.allowed.as_deref().filter(|_| !has(Fault::WalkDoorListIgnored));
+        let good = allowed.map_or_else(|| fits.clone(), |peers| fits.between(Some(&self.view.peers(peers, None).sure), None));
+        let mut rest = fits.difference(&good);
+        let admit = |walk: &mut Self, set: &PacketSet| {
+            let told = walk.told(ctx, Step::new(false, spot, What::DoorList(true)));
+            let told = walk.arrived(&told, spot);
+            let (silent, answered) = set.one_way();
+            let label = walk.labels.leaf(Verdict::Works, told.trail);
+            silent.relabel(|()| Some(label)).overlay(&walk.back(&told.turned(), None, &answered))
+        };
+        maps.push(admit(self, &good));
+        let shut = Step::new(false, spot, What::DoorList(false));
+        for ([from, _], turning) in self.view.pairs_in_doubt((allowed, &[]), (None, &[]), None) {
+            let open = rest.between(Some(&from), None);
+            if !open.is_empty() {
+                rest = rest.difference(&open);
+                let (yes, no) = (admit(self, &open), self.denied(ctx, shut.clone(), &open));
+                maps.push(self.by_turning(ctx, spot, &turning, &yes, &no));
+            }
+        }
+        maps.push(self.denied(ctx, shut, &rest));
         Map::overlay_all(maps)
     }
 

@@ -11,7 +11,8 @@ use crate::model::{
     PlatformService, Reference, Site, Subnet,
 };
 use crate::packet::{Intervals, PacketSet, Rewrite, service};
-use crate::route::{Hop, RoutePlace, domain_candidates, lent_gateways, link_of, routed_packets, site_gateways};
+use crate::doubt::{Doubt, Unsaid};
+use crate::route::{Hop, RoutePlace, Winner, domain_candidates, lent_gateways, link_of, routes_of, site_gateways};
 use crate::view::View;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::net::IpAddr;
@@ -22,7 +23,8 @@ use std::rc::Rc;
 pub(super) enum PublicHolder {
     /// An interface, by its own address.
     Interface(Id<Interface>, IpAddr),
-    Balancer(Id<Balancer>),
+    /// A balancer, by the address inside its network for which the front end stands, if it has one.
+    Balancer(Id<Balancer>, Option<IpAddr>),
     Nat(Id<Gateway>, Option<IpAddr>),
     /// A firewall in a hub.
     Firewall(Id<Firewall>),
@@ -56,7 +58,7 @@ impl PublicIndex {
         }
         for (id, balancer) in estate.balancers.iter() {
             for front in balancer.front_ends.iter().filter(|front| front.public) {
-                singles.push((front.address, PublicHolder::Balancer(id)));
+                singles.push((front.address, PublicHolder::Balancer(id, front.private)));
             }
         }
         for public in estate.public_addresses.items() {
@@ -156,7 +158,8 @@ impl<'e> Walk<'_, 'e> {
         };
         let inner = Ctx {
             leg: Rc::new(leg),
-            path: None,
+            // The same header may come to the same places again.
+            path: if change.is_nothing() { ctx.met(Met::NewLeg).path } else { None },
             trail: told.trail,
             reply: false,
             by_site_gateway: None,
@@ -170,7 +173,10 @@ impl<'e> Walk<'_, 'e> {
                 self.labels.choose(all.collect())
             });
         }
-        let map = map.before(change).restrict(set);
+        let mut map = map.before(change).restrict(set);
+        if !change.is_nothing() {
+            map = map.relabel(|label| Some(self.labels.before(label, change.source, change.destination)));
+        }
         let outer = ctx.clone();
         self.resume(map, Leaf::is_back, |walk, leaf, region| {
             let trail = walk.kept(leaf.trail);
@@ -208,21 +214,57 @@ impl<'e> Walk<'_, 'e> {
         if ctx.reply {
             // A reply must come to the gateway that saw the request; a NAT gateway is asked by its own address.
             return match gateway.kind {
-                GatewayKind::Nat { .. } => self.lost(ctx, spot, Why::SawNoRequest, set),
+                GatewayKind::Nat { subnet: home, .. } => {
+                    let acl = Some(home).filter(|home| subnet != Some(*home));
+                    self.over_acl(ctx, acl, Direction::In, set.clone(), |walk, ctx, set| {
+                        walk.lost(ctx, spot, Why::SawNoRequest, &set)
+                    })
+                }
                 _ if ctx.leg.origin == Origin::Gateway(id) || has(Fault::WalkReplyByAnyGateway) => {
                     self.back(ctx, None, set)
                 }
                 _ => self.lost(ctx, spot, Why::SawNoRequest, set),
             };
         }
+        // The block is asked of what goes to the internet.
         let to_internet = !matches!(gateway.kind, GatewayKind::Nat { public: None, .. });
         let blocked = to_internet && !self.may_go_out(network, subnet) && !has(Fault::WalkBlockIgnoredOut);
+        let internet = self.view.internet().clone();
+        let blocks = |set: &PacketSet| if blocked { Self::going_to(ctx, set, &internet) } else { PacketSet::empty() };
         let block = |walk: &mut Self, ctx: &Ctx, set: &PacketSet| {
             walk.denied(ctx, Step::new(false, spot, What::InternetBlock), set)
         };
+        if !matches!(gateway.kind, GatewayKind::Nat { .. }) && blocked {
+            let stopped = blocks(set);
+            if !stopped.is_empty() {
+                let rest = set.difference(&stopped);
+                let map = block(self, ctx, &stopped);
+                return map.overlay(&self.out_by_gateway(ctx, id, &rest));
+            }
+        }
         match &gateway.kind {
-            GatewayKind::Internet { .. } if blocked => block(self, ctx, set),
-            GatewayKind::OutboundOnly if blocked => block(self, ctx, set),
+            GatewayKind::Internet { .. } | GatewayKind::OutboundOnly => self.out_by_gateway(ctx, id, set),
+            GatewayKind::Nat { subnet: home, address, .. } => {
+                let (home, address) = (*home, *address);
+                let acl = Some(home).filter(|home| subnet != Some(*home));
+                self.over_acl(ctx, acl, Direction::In, set.clone(), |walk, ctx, set| {
+                    let stopped = blocks(&set);
+                    let rest = set.difference(&stopped);
+                    let map = block(walk, ctx, &stopped);
+                    map.overlay(&walk.by_nat(ctx, id, home, address, &rest))
+                })
+            }
+            GatewayKind::Site { .. } => Map::empty(),
+        }
+    }
+
+    /// Packets leave by a gateway that has no place in a subnet, which lets them out.
+    fn out_by_gateway(&mut self, ctx: &Ctx, id: Id<Gateway>, set: &PacketSet) -> Map {
+        let spot = Spot::Gateway(id);
+        if set.is_empty() {
+            return Map::empty();
+        }
+        match &self.view.estate.gateways[id].kind {
             GatewayKind::Internet { .. } => self.out_by_internet_gateway(ctx, id, set),
             GatewayKind::OutboundOnly => {
                 let global = internet_at_large().intersection(&Addresses::of_family(Family::V6));
@@ -240,17 +282,7 @@ impl<'e> Walk<'_, 'e> {
                 );
                 map.overlay(&self.lost(ctx, spot, Why::NotTaken, &bad))
             }
-            GatewayKind::Nat { subnet: home, address, .. } => {
-                let (home, address) = (*home, *address);
-                let acl = Some(home).filter(|home| subnet != Some(*home));
-                self.over_acl(ctx, acl, Direction::In, set.clone(), |walk, ctx, set| {
-                    if blocked {
-                        return block(walk, ctx, &set);
-                    }
-                    walk.by_nat(ctx, id, home, address, &set)
-                })
-            }
-            GatewayKind::Site { .. } => Map::empty(),
+            GatewayKind::Nat { .. } | GatewayKind::Site { .. } => Map::empty(),
         }
     }
 
@@ -352,6 +384,9 @@ impl<'e> Walk<'_, 'e> {
     /// From a gateway without a subnet into its network: by its own table, else automatic routes.
     fn in_from_gateway(&mut self, ctx: &Ctx, id: Id<Gateway>, set: &PacketSet) -> Map {
         let gateway = &self.view.estate.gateways[id];
+        if self.view.lacks("gateway", &gateway.name, Lack::Routes) {
+            return self.unknown(ctx, Spot::Gateway(id), Why::Lacking, set);
+        }
         let mut place = RoutePlace::outside(gateway.network);
         if let GatewayKind::Internet { table, .. } = &gateway.kind
             && !has(Fault::WalkGatewayTableIgnored)
@@ -379,8 +414,22 @@ impl<'e> Walk<'_, 'e> {
         let public = Rc::clone(&self.public);
         let mut known: FxHashSet<IpAddr> = FxHashSet::default();
         for (address, holder) in public.singles.iter().filter(|(address, _)| wanted.contains(*address)) {
-            if known.insert(*address) {
-                maps.push(self.in_at(ctx, *holder, &rest.between(None, Some(&single(*address)))));
+            if !known.insert(*address) {
+                continue;
+            }
+            let here = rest.between(None, Some(&single(*address)));
+            // Several balancers may share an address, each with ports of its own.
+            let shared = public.singles.iter().filter(|(other, _)| other == address);
+            let balancers: Vec<(Id<Balancer>, PublicHolder)> = shared
+                .filter_map(|(_, holder)| match holder {
+                    PublicHolder::Balancer(id, _) => Some((*id, *holder)),
+                    _ => None,
+                })
+                .collect();
+            if balancers.len() > 1 && matches!(holder, PublicHolder::Balancer(..)) {
+                maps.push(self.at_one_of(ctx, &balancers, &here, |walk, holder, set| walk.in_at(ctx, holder, set)));
+            } else {
+                maps.push(self.in_at(ctx, *holder, &here));
             }
         }
         rest = rest.difference(&rest.between(None, Some(&known.into_iter().collect())));
@@ -453,8 +502,7 @@ impl<'e> Walk<'_, 'e> {
             .iter()
             .any(|gateway| gateway.network == network && matches!(gateway.kind, GatewayKind::Internet { .. }));
         // A gateway that the snapshot lacks may be this network's.
-        let lacking =
-            !any && estate.gaps.iter().any(|gap| gap.lack == Lack::Everything && gap.object.starts_with("gateway:"));
+        let lacking = !any && self.view.lacks_any(&["gateway"]);
         let spot = Spot::Network(network);
         if lacking { self.unknown(ctx, spot, Why::Lacking, set) } else { self.lost(ctx, spot, Why::NoGateway, set) }
     }
@@ -466,7 +514,7 @@ impl<'e> Walk<'_, 'e> {
             PublicHolder::Interface(interface, _) => {
                 (estate.network_of(interface), Some(estate.interfaces[interface].subnet))
             }
-            PublicHolder::Balancer(balancer) => (estate.balancers[balancer].network, estate.balancers[balancer].subnet),
+            PublicHolder::Balancer(id, _) => (estate.balancers[id].network, estate.balancers[id].subnet),
             PublicHolder::Nat(gateway, _) => {
                 let subnet = match &estate.gateways[gateway].kind {
                     GatewayKind::Nat { subnet, .. } => Some(*subnet),
@@ -475,6 +523,12 @@ impl<'e> Walk<'_, 'e> {
                 (estate.gateways[gateway].network, subnet)
             }
             PublicHolder::Firewall(_) | PublicHolder::Service(_) | PublicHolder::Nobody => {
+                // Somebody may hold it whom the snapshot lacks.
+                let kinds = ["interface", "balancer", "firewall", "service", "gateway", "subnet", "network"];
+                let parts = estate.gaps.iter().any(|gap| gap.lack == Lack::Interfaces);
+                if parts || self.view.lacks_any(&kinds) {
+                    return self.unknown(ctx, Spot::Internet, Why::NobodyKnown, set);
+                }
                 return self.lost(ctx, Spot::Internet, Why::NobodyHolds, set);
             }
         };
@@ -500,7 +554,12 @@ impl<'e> Walk<'_, 'e> {
                     home,
                 )
             }
-            PublicHolder::Balancer(balancer) => self.leg(
+            PublicHolder::Balancer(_, Some(own)) => {
+                let change = Rewrite { destination: Some(own), ..Rewrite::default() };
+                let inward = |walk: &mut Self, ctx: &Ctx, set: PacketSet| walk.in_from_gateway(ctx, gateway, &set);
+                self.leg(ctx, origin, spot, &change, None, set, inward, home)
+            }
+            PublicHolder::Balancer(balancer, None) => self.leg(
                 ctx,
                 origin,
                 spot,
@@ -559,11 +618,13 @@ impl<'e> Walk<'_, 'e> {
         if ctx.reply {
             return self.lost(ctx, spot, Why::NoRoute, set);
         }
-        if !self.may_go_out(network, subnet) {
-            return self.denied(ctx, Step::new(false, spot, What::InternetBlock), set);
-        }
+        let internet = self.view.internet().clone();
+        let closed = !self.may_go_out(network, subnet);
+        let stopped = if closed { Self::going_to(ctx, set, &internet) } else { PacketSet::empty() };
+        let set = &set.difference(&stopped);
         let good = set.intersection(&translatable());
         let mut maps = vec![self.lost(ctx, spot, Why::NotTaken, &set.difference(&good))];
+        maps.push(self.denied(ctx, Step::new(false, spot, What::InternetBlock), &stopped));
         let ended = Self::going_to(ctx, &good, &self.internet_end);
         let told = self.arrived(ctx, Spot::Internet);
         // The reply comes back to the subnet by the platform itself.
@@ -621,13 +682,23 @@ impl<'e> Walk<'_, 'e> {
         }
         let estate = self.view.estate;
         let mut offers: Vec<(Addresses, Way)> = Vec::new();
+        // What is perhaps offered besides, by what the snapshot lacks.
+        let everywhere = self.view.lacks_any(&["gateway", "hub"]);
+        let mut perhaps = if everywhere { Addresses::all() } else { Addresses::empty() };
         for network in estate.networks.ids() {
             for (gateway, other) in site_gateways(self.view, network) {
                 if other != site {
                     continue;
                 }
                 let mut offered = estate.networks[network].blocks.clone();
+                if self.view.lacks_any(&["peering"]) {
+                    perhaps = Addresses::all();
+                }
                 for peering in estate.peerings.items() {
+                    let lends = peering.side(network).is_some_and(|side| side.lend_gateways) && peering.is_up();
+                    if let Some(Reference::Missing(user)) = peering.opposite(network).filter(|_| lends) {
+                        perhaps = perhaps.union(self.view.lacking_blocks(user).0);
+                    }
                     if let Some(Reference::Found(user)) = peering.opposite(network)
                         && lent_gateways(self.view, peering, *user).iter().any(|(lent, _)| *lent == gateway)
                     {
@@ -640,10 +711,14 @@ impl<'e> Walk<'_, 'e> {
         for (id, hub) in estate.hubs.iter() {
             for (at, link) in hub.links.iter().enumerate() {
                 if link.up && link.to == LinkEnd::Site(Reference::Found(site)) {
-                    let learned = link.reads.map(|domain| domain_candidates(self.view, id, domain).all);
-                    let offered = learned.into_iter().flatten();
-                    let offered =
-                        offered.filter(|one| one.winner.hop != Hop::Hub(id, at) && one.winner.hop != Hop::Blackhole);
+                    let learned = link.reads.map(|domain| domain_candidates(self.view, id, domain));
+                    let leads = |winner: &Winner| winner.hop != Hop::Hub(id, at) && winner.hop != Hop::Blackhole;
+                    if let Some(learned) = &learned {
+                        let open = learned.perhaps_of(leads);
+                        perhaps = perhaps.union(&open);
+                    }
+                    let offered = learned.into_iter().flat_map(|learned| learned.all);
+                    let offered = offered.filter(|one| leads(&one.winner));
                     offers.push((offered.map(|one| one.range).collect(), Way::Link(id, at)));
                 }
             }
@@ -672,11 +747,10 @@ impl<'e> Walk<'_, 'e> {
             parts = next;
         }
         for (part, by) in parts {
-            if by.is_empty() {
-                maps.push(self.lost(ctx, Spot::Site(site), Why::SiteKnowsNoWay, &part));
-                continue;
-            }
             let mut all = Vec::with_capacity(by.len());
+            if by.is_empty() {
+                all.push((Choice::Offer(0), self.lost(ctx, Spot::Site(site), Why::SiteKnowsNoWay, &part)));
+            }
             for at in by {
                 let map = match offers[at].1 {
                     Way::Gateway(gateway) => {
@@ -689,7 +763,17 @@ impl<'e> Walk<'_, 'e> {
                 };
                 all.push((Choice::Offer(at), map));
             }
-            maps.push(self.chosen(all));
+            let map = self.chosen(all);
+            let open = Self::going_to(ctx, &part, &perhaps);
+            if open.is_empty() {
+                maps.push(map);
+                continue;
+            }
+            let trail = self.labels.push(ctx.trail, Step::lost(ctx.reply, Spot::Site(site), Why::Lacking));
+            let other = self.unknown(ctx, Spot::Site(site), Why::Lacking, &open);
+            let doubt = Doubt::of_packet(Unsaid::Way(site.index()));
+            let turned = self.turns_on(&doubt, trail, &other, &map.restrict(&open));
+            maps.push(turned.overlay(&map));
         }
         Map::overlay_all(maps)
     }
@@ -745,26 +829,36 @@ impl<'e> Walk<'_, 'e> {
         let view = self.view;
         let candidates =
             Rc::clone(self.domains.entry(key).or_insert_with(|| Rc::new(domain_candidates(view, hub, domain))));
-        for (part, winners) in routed_packets(&candidates, &rest, ctx.reply) {
-            if winners.is_empty() {
-                maps.push(self.lost(&ctx, spot, Why::NoRoute, &part));
-                continue;
-            }
-            let mut all = Vec::with_capacity(winners.len());
-            for winner in winners {
-                let told = self.told(&ctx, Step::new(ctx.reply, spot, What::Routed(winner)));
-                let map = match winner.hop {
+        for (part, routed) in routes_of(&candidates, &rest, ctx.reply) {
+            let (winners, perhaps) = match routed.open {
+                Some(open) => (open.winners, open.perhaps),
+                None => (routed.winners, Vec::new()),
+            };
+            let by = |walk: &mut Self, winner: Winner| {
+                let told = walk.told(&ctx, Step::new(ctx.reply, spot, What::Routed(winner)));
+                match winner.hop {
                     Hop::Hub(_, out) if Some(out) == out_of && !has(Fault::WalkBackByLink) => {
-                        self.lost(&told, spot, Why::BackByLink, &part)
+                        walk.lost(&told, spot, Why::BackByLink, &part)
                     }
-                    Hop::Hub(_, out) => self.out_by_link(&told, hub, out, &part),
-                    Hop::Blackhole => self.lost(&told, spot, Why::Blackhole(winner), &part),
-                    Hop::Unknown => self.unknown(&told, spot, Why::Lacking, &part),
-                    _ => self.lost(&told, spot, Why::DeadHop(winner), &part),
-                };
-                all.push((Choice::Route(winner), map));
+                    Hop::Hub(_, out) => walk.out_by_link(&told, hub, out, &part),
+                    Hop::Blackhole => walk.lost(&told, spot, Why::Blackhole(winner), &part),
+                    Hop::Unknown => walk.unknown(&told, spot, Why::Lacking, &part),
+                    _ => walk.lost(&told, spot, Why::DeadHop(winner), &part),
+                }
+            };
+            let mut map = if winners.is_empty() {
+                self.lost(&ctx, spot, Why::NoRoute, &part)
+            } else {
+                let all = winners.into_iter().map(|winner| (Choice::Route(winner), by(self, winner))).collect();
+                self.chosen(all)
+            };
+            for (doubts, winner) in perhaps.into_iter().rev() {
+                let trail = self.labels.push(ctx.trail, Step::lost(ctx.reply, spot, Why::OpenRoute(winner)));
+                let by_it = by(self, winner);
+                let otherwise = map.clone();
+                map = doubts.iter().rev().fold(by_it, |wins, doubt| self.turns_on(doubt, trail, &wins, &otherwise));
             }
-            maps.push(self.chosen(all));
+            maps.push(map);
         }
         Map::overlay_all(maps)
     }

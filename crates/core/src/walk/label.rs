@@ -1,6 +1,7 @@
 //! What becomes of packets: leaves under the choices of nature, conditions and doubts.
 
 use super::{Entry, Part, Spot, Step, Tell, What, Why};
+use crate::doubt::Doubt;
 use crate::faults::{Fault, has};
 use crate::model::{Firewall, Id, Interface, Name, NameSet};
 use crate::packet::Intervals;
@@ -9,6 +10,7 @@ use crate::stage::By;
 use rustc_hash::{FxHashMap, FxHashSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::net::IpAddr;
 
 /// How a connection fares (design 2.1).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -131,12 +133,14 @@ pub enum Tree {
         /// If it does not.
         otherwise: Label,
     },
-    /// It is not known whether a stage lets it on.
+    /// It depends on something that the snapshot lacks.
     Doubt {
-        /// If it does.
-        on: Label,
-        /// If it does not.
-        stopped: Label,
+        /// What: an index into [`Labels::doubt_at`].
+        doubt: u32,
+        /// If it is so.
+        yes: Label,
+        /// If it is not.
+        no: Label,
         /// The steps up to the doubt.
         trail: u32,
     },
@@ -153,7 +157,24 @@ pub struct Judged {
     pub some: Option<(Vec<Choice>, u32)>,
     /// On what it turns.
     pub conditions: Vec<Condition>,
+    /// Whether it works, perhaps for some or under a condition, in some completion of the snapshot.
+    pub may_work: bool,
 }
+
+impl Judged {
+    fn of(verdict: Verdict, trail: u32) -> Self {
+        Self { verdict, trail, some: None, conditions: Vec::new(), may_work: verdict <= Verdict::Unknown }
+    }
+
+    /// Whether two completions come to the same: the same word, under the same conditions.
+    fn is_as(&self, other: &Self) -> bool {
+        let within = |one: &Self, other: &Self| one.conditions.iter().all(|one| other.conditions.contains(one));
+        self.verdict == other.verdict && within(self, other) && within(other, self)
+    }
+}
+
+/// Completions of the snapshot that are judged; past so many an answer is unknown.
+const MOST_COMPLETIONS: usize = 1 << 12;
 
 /// All labels of one walk, and all its steps.
 pub struct Labels {
@@ -164,10 +185,16 @@ pub struct Labels {
     tell: Tell,
     replaced: FxHashMap<(Label, Label, Label), Label>,
     leaves: FxHashMap<Label, Vec<Label>>,
+    doubts: Vec<Doubt>,
+    known_doubts: FxHashMap<Doubt, u32>,
+    before: FxHashMap<(Label, Option<IpAddr>, Option<IpAddr>), Label>,
+    /// Of the names that there are, those that belong to the same sets as one: the sets.
+    meant: Vec<Vec<Id<NameSet>>>,
 }
 
 impl Labels {
-    pub(super) fn new(tell: Tell) -> Self {
+    /// `meant`: the sets to which the names belong for which a packet may be meant.
+    pub(super) fn new(tell: Tell, meant: Vec<Vec<Id<NameSet>>>) -> Self {
         Self {
             trees: Vec::new(),
             known: FxHashMap::default(),
@@ -176,7 +203,16 @@ impl Labels {
             tell,
             replaced: FxHashMap::default(),
             leaves: FxHashMap::default(),
+            doubts: Vec::new(),
+            known_doubts: FxHashMap::default(),
+            before: FxHashMap::default(),
+            meant,
         }
+    }
+
+    /// A doubt of a label.
+    pub fn doubt_at(&self, at: u32) -> &Doubt {
+        &self.doubts[at as usize]
     }
 
     /// What a label means.
@@ -295,8 +331,50 @@ impl Labels {
         if holds == otherwise { holds } else { self.add(Tree::Turns { condition, holds, otherwise }) }
     }
 
-    pub(super) fn doubt(&mut self, on: Label, stopped: Label, trail: u32) -> Label {
-        if on == stopped || has(Fault::WalkDoubtPasses) { on } else { self.add(Tree::Doubt { on, stopped, trail }) }
+    pub(super) fn doubt(&mut self, doubt: &Doubt, yes: Label, no: Label, trail: u32) -> Label {
+        if yes == no || has(Fault::WalkDoubtPasses) {
+            return yes;
+        }
+        let doubt = match self.known_doubts.get(doubt) {
+            Some(known) => *known,
+            None => {
+                let next = u32::try_from(self.doubts.len()).expect("fewer than 2^32 doubts");
+                self.doubts.push(doubt.clone());
+                self.known_doubts.insert(doubt.clone(), next);
+                next
+            }
+        };
+        let trail = if self.tell == Tell::Verdicts { 0 } else { trail };
+        self.add(Tree::Doubt { doubt, yes, no, trail })
+    }
+
+    /// A label of packets as they were before a device gave them these addresses.
+    pub(super) fn before(&mut self, label: Label, source: Option<IpAddr>, destination: Option<IpAddr>) -> Label {
+        if self.doubts.is_empty() || matches!(self.tree(label), Tree::Leaf(_)) {
+            return label;
+        }
+        if let Some(known) = self.before.get(&(label, source, destination)) {
+            return *known;
+        }
+        let result = match self.tree(label).clone() {
+            Tree::Leaf(_) => label,
+            Tree::Choice(all) => {
+                let all = all.into_iter().map(|(choice, below)| (choice, self.before(below, source, destination)));
+                let all = all.collect();
+                self.choose(all)
+            }
+            Tree::Turns { condition, holds, otherwise } => {
+                let [holds, otherwise] = [holds, otherwise].map(|below| self.before(below, source, destination));
+                self.turns(condition, holds, otherwise)
+            }
+            Tree::Doubt { doubt, yes, no, trail } => {
+                let [yes, no] = [yes, no].map(|below| self.before(below, source, destination));
+                let Doubt { what, at } = self.doubts[doubt as usize].clone();
+                self.doubt(&Doubt { what, at: at.before(source, destination) }, yes, no, trail)
+            }
+        };
+        self.before.insert((label, source, destination), result);
+        result
     }
 
     /// All leaves of a label, each once, the lowest choice first.
@@ -308,7 +386,7 @@ impl Labels {
             Tree::Leaf(_) => return vec![label],
             Tree::Choice(all) => all.iter().map(|(_, label)| *label).collect(),
             Tree::Turns { holds, otherwise, .. } => vec![*holds, *otherwise],
-            Tree::Doubt { on, stopped, .. } => vec![*on, *stopped],
+            Tree::Doubt { yes, no, .. } => vec![*yes, *no],
         };
         let mut found = Vec::new();
         for label in below {
@@ -342,9 +420,9 @@ impl Labels {
                 self.collect_trails(*holds, seen, trails);
                 self.collect_trails(*otherwise, seen, trails);
             }
-            Tree::Doubt { on, stopped, .. } => {
-                self.collect_trails(*on, seen, trails);
-                self.collect_trails(*stopped, seen, trails);
+            Tree::Doubt { yes, no, .. } => {
+                self.collect_trails(*yes, seen, trails);
+                self.collect_trails(*no, seen, trails);
             }
         }
     }
@@ -370,94 +448,119 @@ impl Labels {
                 let (holds, otherwise) = (self.replaced(holds, leaf, new), self.replaced(otherwise, leaf, new));
                 self.turns(condition, holds, otherwise)
             }
-            Tree::Doubt { on, stopped, trail } => {
-                let (on, stopped) = (self.replaced(on, leaf, new), self.replaced(stopped, leaf, new));
-                self.doubt(on, stopped, trail)
+            Tree::Doubt { doubt, yes, no, trail } => {
+                let (yes, no) = (self.replaced(yes, leaf, new), self.replaced(no, leaf, new));
+                let doubt = self.doubts[doubt as usize].clone();
+                self.doubt(&doubt, yes, no, trail)
             }
         };
         self.replaced.insert((label, leaf, new), result);
         result
     }
 
-    /// A label as one verdict. What comes out the same whatever the snapshot lacks is certain.
+    /// A label as one verdict. What comes out the same in every completion of the snapshot is certain; what works for somebody in
+    /// every one, works for some.
     pub fn judge(&self, label: Label) -> Judged {
-        self.settled(label, &mut Vec::new())
-    }
-
-    fn settled(&self, label: Label, given: &mut Vec<(Condition, bool)>) -> Judged {
-        let all = self.possible(label, given);
-        self.only_one(label, &all)
-    }
-
-    /// Several possibilities are unknown.
-    fn only_one(&self, label: Label, all: &[Judged]) -> Judged {
-        if all.iter().all(|one| one.verdict == all[0].verdict) {
-            return all[0].clone();
+        let mut found: Vec<Judged> = Vec::new();
+        let mut open: Vec<Vec<(u32, bool)>> = vec![Vec::new()];
+        let mut count = 0;
+        while let Some(given) = open.pop() {
+            count += 1;
+            if count > MOST_COMPLETIONS {
+                found.push(Judged::of(Verdict::Unknown, 0));
+                break;
+            }
+            match self.completed(label, &given, &mut Vec::new()) {
+                Ok(judged) if found.iter().any(|known| known.is_as(&judged)) => {}
+                Ok(judged) => found.push(judged),
+                Err(doubt) => {
+                    for is in [true, false] {
+                        open.push(given.iter().copied().chain([(doubt, is)]).collect());
+                    }
+                }
+            }
         }
-        let trail = self.first_doubt(label).unwrap_or(all[0].trail);
-        Judged { verdict: Verdict::Unknown, trail, some: None, conditions: Vec::new() }
+        self.only_one(label, found)
     }
 
-    fn first_doubt(&self, label: Label) -> Option<u32> {
+    /// Several possibilities are unknown. Those were found last that come first.
+    fn only_one(&self, label: Label, mut all: Vec<Judged>) -> Judged {
+        let may_work = all.iter().any(|one| one.may_work);
+        let partly = all.iter().position(|one| one.verdict == Verdict::WorksForSome);
+        let open = |one: &Judged| matches!(one.verdict, Verdict::Works | Verdict::WorksForSome);
+        match partly {
+            _ if all.len() == 1 => all.remove(0),
+            Some(partly) if all.iter().all(open) => all.remove(partly),
+            _ => {
+                let trail = self.first_doubt(label).unwrap_or(all[0].trail);
+                Judged { may_work, ..Judged::of(Verdict::Unknown, trail) }
+            }
+        }
+    }
+
+    /// The steps up to the first doubt that there is.
+    pub(super) fn first_doubt(&self, label: Label) -> Option<u32> {
         match self.tree(label) {
             Tree::Doubt { trail, .. } => Some(*trail),
             Tree::Turns { holds, otherwise, .. } => self.first_doubt(*holds).or_else(|| self.first_doubt(*otherwise)),
-            Tree::Leaf(_) | Tree::Choice(_) => None,
+            Tree::Choice(all) => all.iter().find_map(|(_, below)| self.first_doubt(*below)),
+            Tree::Leaf(_) => None,
         }
     }
 
-    /// The verdicts that are possible, each once, for what the snapshot may lack.
-    fn possible(&self, label: Label, given: &mut Vec<(Condition, bool)>) -> Vec<Judged> {
+    /// The verdict in one completion, as far as the answers go that are given; else the doubt that has none.
+    fn completed(&self, label: Label, given: &[(u32, bool)], conditions: &mut Vec<(Condition, bool)>) -> Result<Judged, u32> {
         match self.tree(label) {
-            Tree::Leaf(leaf) => {
-                vec![Judged { verdict: leaf.verdict, trail: leaf.trail, some: None, conditions: Vec::new() }]
-            }
+            Tree::Leaf(leaf) => Ok(Judged::of(leaf.verdict, leaf.trail)),
             Tree::Choice(all) => {
-                let possible: Vec<Vec<Judged>> = all.iter().map(|(_, label)| self.possible(*label, given)).collect();
-                let alike = |one: &Vec<Judged>| {
-                    one.len() == possible[0].len()
-                        && one.iter().all(|judged| possible[0].iter().any(|other| other.verdict == judged.verdict))
-                };
-                // Branches that are equal count once.
-                if possible.iter().all(alike) {
-                    return possible[0].clone();
+                let mut judged = Vec::with_capacity(all.len());
+                for (choice, below) in all {
+                    judged.push((choice, self.completed(*below, given, conditions)?));
                 }
-                let settled = all
-                    .iter()
-                    .zip(&possible)
-                    .map(|((choice, label), possible)| (choice, self.only_one(*label, possible)));
-                vec![among(settled.collect())]
+                // Branches that are equal count once.
+                if judged.iter().all(|(_, one)| one.is_as(&judged[0].1)) {
+                    return Ok(judged.swap_remove(0).1);
+                }
+                Ok(among(judged))
             }
             Tree::Turns { condition, holds, otherwise } => {
-                if let Some((_, known)) =
-                    given.iter().filter(|_| !has(Fault::WalkConditionsForgotten)).find(|(other, _)| other == condition)
-                {
-                    let branch = if *known { *holds } else { *otherwise };
-                    return self.possible(branch, given);
+                let [may_hold, may_fail] = [true, false].map(|is| self.may_be(condition, is, conditions));
+                if !(may_hold && may_fail) {
+                    let branch = if may_hold { *holds } else { *otherwise };
+                    return self.completed(branch, given, conditions);
                 }
                 let mut under = |is: bool, label: Label| {
-                    given.push((condition.clone(), is));
-                    let all = self.possible(label, given);
-                    given.pop();
-                    all
+                    conditions.push((condition.clone(), is));
+                    let found = self.completed(label, given, conditions);
+                    conditions.pop();
+                    found
                 };
-                let (yes, no) = (under(true, *holds), under(false, *otherwise));
-                let mut found = Vec::new();
-                for yes in &yes {
-                    for no in &no {
-                        add_once(&mut found, turned(condition, yes.clone(), no.clone()));
-                    }
-                }
-                found
+                let (yes, no) = (under(true, *holds)?, under(false, *otherwise)?);
+                Ok(turned(condition, yes, no))
             }
-            Tree::Doubt { on, stopped, .. } => {
-                let mut found = self.possible(*on, given);
-                for one in self.possible(*stopped, given) {
-                    add_once(&mut found, one);
-                }
-                found
-            }
+            Tree::Doubt { doubt, yes, no, .. } => match given.iter().find(|(other, _)| other == doubt) {
+                Some((_, is)) => self.completed(if *is { *yes } else { *no }, given, conditions),
+                None => Err(*doubt),
+            },
         }
+    }
+
+    /// Whether a condition may be so, given what is taken of others: a packet is meant for one name, or for none.
+    fn may_be(&self, condition: &Condition, is: bool, given: &[(Condition, bool)]) -> bool {
+        if has(Fault::WalkConditionsForgotten) {
+            return true;
+        }
+        let Condition::Named(_) = condition else {
+            return given.iter().all(|(other, known)| other != condition || *known == is);
+        };
+        let fits = |sets: &[Id<NameSet>]| {
+            let agrees = |condition: &Condition, is: bool| match condition {
+                Condition::Named(wanted) => wanted.iter().any(|set| sets.contains(set)) == is,
+                Condition::Other(_) => true,
+            };
+            agrees(condition, is) && given.iter().all(|(other, known)| agrees(other, *known))
+        };
+        self.meant.iter().any(|sets| fits(sets)) || fits(&[])
     }
 
     /// The whole of a partition as one verdict.
@@ -472,8 +575,7 @@ impl Labels {
             _ => {
                 let open = of(Verdict::Unknown).or_else(|| of(Verdict::Conditional));
                 let found = open.or_else(|| parts.iter().min_by_key(lowest));
-                let none = || Judged { verdict: Verdict::Lost, trail: 0, some: None, conditions: Vec::new() };
-                found.map_or_else(none, |part| part.judged.clone())
+                found.map_or_else(|| Judged::of(Verdict::Lost, 0), |part| part.judged.clone())
             }
         }
     }
@@ -492,12 +594,6 @@ fn about_ends(step: Step) -> Option<Step> {
         What::Ended(_) if firewall => Some(Step { reply, at, what }),
         What::Arrived => Some(Step { reply, at, what }),
         _ => None,
-    }
-}
-
-fn add_once(all: &mut Vec<Judged>, one: Judged) {
-    if !all.iter().any(|known| known.verdict == one.verdict) {
-        all.push(one);
     }
 }
 
@@ -526,6 +622,7 @@ fn among(judged: Vec<(&Choice, Judged)>) -> Judged {
             trail: example.trail,
             some: Some((good, trail)),
             conditions: Vec::new(),
+            may_work: true,
         };
     }
     let open = of(Verdict::Unknown).or_else(|| of(Verdict::Conditional));
@@ -556,7 +653,7 @@ fn turned(condition: &Condition, yes: Judged, no: Judged) -> Judged {
                     conditions.push(more.clone());
                 }
             }
-            Judged { verdict: Conditional, trail: example.trail, some: None, conditions }
+            Judged { conditions, ..Judged::of(Conditional, example.trail) }
         }
         _ => no,
     }

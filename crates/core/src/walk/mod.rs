@@ -36,7 +36,7 @@ use crate::faults::{Fault, has};
 use crate::model::{Balancer, Firewall, Gateway, Id, Interface, Name, Network, Site, Subnet};
 use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite};
 use crate::route::{Candidates, RoutePlace, candidates};
-use crate::stage::{Chain, Judgement, StageKind, State};
+use crate::stage::{Chain, StageKind, State};
 use crate::view::View;
 use rustc_hash::FxHashMap;
 use std::rc::Rc;
@@ -123,7 +123,7 @@ pub(crate) fn walk_ends(view: &View<'_>, asked: &Asked, left_out: Addresses) -> 
 
 /// Walks it without looking for those that are alike. `left_out`: addresses of which no packet can come up.
 fn walk_all(view: &View<'_>, asked: &Asked, tell: Tell, left_out: Addresses) -> Answered {
-    let mut walk = Walk::new(view, tell);
+    let mut walk = Walk::new(view, tell, asked.name.as_ref());
     walk.left_out = left_out;
     let map = walk.connection(asked);
     let folded = map.fold_source_ports(&mut |labels| {
@@ -219,6 +219,8 @@ enum Met {
     BackEnd(Id<Balancer>, Id<Interface>),
     /// A place where it was routed.
     Routed(Visit),
+    /// The leg before, of which the header is the same, ends here.
+    NewLeg,
 }
 
 /// A place where a packet may not come by twice.
@@ -275,8 +277,9 @@ impl Ctx {
 
     /// The first firewall of this leg that the request passed and the reply did not.
     fn bypassed_here(&self) -> Option<Id<Firewall>> {
+        let here = || self.path().take_while(|node| node.met != Met::NewLeg);
         let seen = |reply: bool| {
-            self.path().filter(move |node| node.reply == reply).filter_map(|node| match node.met {
+            here().filter(move |node| node.reply == reply).filter_map(|node| match node.met {
                 Met::Firewall(firewall, _) => Some(firewall),
                 _ => None,
             })
@@ -287,7 +290,7 @@ impl Ctx {
 }
 
 type Map = PacketMap<Label>;
-type AclMap = Option<Rc<PacketMap<Judgement>>>;
+type AclMap = Option<Rc<Chain>>;
 
 struct Walk<'v, 'e> {
     view: &'v View<'e>,
@@ -315,11 +318,14 @@ struct Walk<'v, 'e> {
 }
 
 impl<'v, 'e> Walk<'v, 'e> {
-    fn new(view: &'v View<'e>, tell: Tell) -> Self {
+    fn new(view: &'v View<'e>, tell: Tell, name: Option<&Name>) -> Self {
+        // A proxy's own connection is asked by no name.
+        let proxied = view.estate.balancers.items().iter().any(|balancer| !balancer.interfaces.is_empty());
+        let meant = policy::names_by_sets(view, name.filter(|_| !proxied));
         let tables = view.estate.route_tables.items();
         Self {
             view,
-            labels: Labels::new(tell),
+            labels: Labels::new(tell, meant),
             detail: tell == Tell::Steps,
             coarse: matches!(tell, Tell::Verdicts | Tell::Ends),
             ends: (tell == Tell::Ends).then(|| view.held_by_several().clone()),

@@ -3,13 +3,14 @@
 use super::Walk;
 use super::device::zone_fits;
 use super::label::Condition;
+use crate::doubt::{Doubt, Turning, Unsaid};
 use crate::address::Addresses;
 use crate::faults::{Fault, has};
 use crate::model::{
     Action, Direction, EqualPriority, Filter, FilterKind, Firewall, Id, Lack, Name, Network, Peer, RuleId,
 };
 use crate::packet::{PacketMap, PacketSet};
-use crate::stage::{By, rule_match};
+use crate::stage::{By, rule_doubts, rule_match};
 use crate::view::View;
 use rustc_hash::FxHashMap;
 use std::rc::Rc;
@@ -22,7 +23,7 @@ pub(super) enum Decision {
     /// It turns on a condition of a rule.
     Turns { condition: Condition, rule: RuleId, holds: u32, otherwise: u32 },
     /// It is not known whether a rule matches.
-    Doubt { by: By, with: u32, without: u32 },
+    Doubt { doubt: Doubt, by: By, with: u32, without: u32 },
     /// The rules are not in the snapshot.
     Unknown,
 }
@@ -139,47 +140,47 @@ impl Walk<'_, '_> {
                 _ => PacketMap::constant(builder.add(decided)),
             };
             let matched = rule_match(view, id, network);
-            // By destination for certain, perhaps, and by name only.
-            let (plain, maybe, named) = match &more.names {
-                None => (matched.sure, matched.maybe, None),
-                Some(sets) => {
-                    let (sure, perhaps) = rule_anywhere(self, id, network);
-                    let (plain, maybe) = if more.or_destinations {
-                        (matched.sure, matched.maybe)
-                    } else {
-                        (PacketSet::empty(), PacketSet::empty())
-                    };
-                    let rest = (sure.difference(&plain), perhaps.difference(&plain));
-                    (plain, maybe, Some((sets, rest)))
-                }
+            let doubts = |maybe: &PacketSet, anywhere: bool| {
+                if maybe.is_empty() { Vec::new() } else { rule_doubts(view, id, network, anywhere) }
             };
+            let by_destination = more.names.is_none() || more.or_destinations;
+            let none = PacketSet::empty();
+            // By destination for certain, and perhaps.
+            let (plain, maybe) = if by_destination { (&matched.sure, &matched.maybe) } else { (&none, &none) };
             let above = map;
             map = above.clone();
-            if let Some((sets, (rest, perhaps))) = named {
+            if let Some(sets) = &more.names {
+                let (sure, perhaps) = rule_anywhere(self, id, network);
+                let (rest, perhaps) = (sure.difference(plain), perhaps.difference(plain));
+                let turned_on = doubts(&perhaps, true);
                 let found: Vec<_> = sets.iter().filter_map(crate::model::Reference::found).collect();
                 let may_be_in = |set: &crate::model::NameSet| {
                     key.3.as_ref().is_none_or(|name| set.names.iter().any(|pattern| name_fits(pattern, name)))
                 };
                 let meant: Vec<_> =
                     found.iter().copied().filter(|set| may_be_in(&view.estate.name_sets[*set])).collect();
+                let mut by_name = map.clone();
                 if !meant.is_empty() && !has(Fault::WalkNamesNeverFit) {
                     let condition = Condition::Named(meant);
-                    let all = rest.union(&perhaps);
-                    let turned = effect.restrict(&all).combine(&above, |holds, otherwise| {
+                    by_name = effect.combine(&by_name, |holds, otherwise| {
                         let condition = condition.clone();
-                        Some(builder.add(Decision::Turns { condition, rule: id, holds, otherwise }))
+                        let turns = Decision::Turns { condition, rule: id, holds, otherwise };
+                        Some(if holds == otherwise { holds } else { builder.add(turns) })
                     });
-                    let doubt = doubted(&turned.restrict(&perhaps), &above, By::Rule(id), builder);
-                    map = turned.restrict(&rest).overlay(&doubt.overlay(&map));
                 }
-                if found.len() < sets.len() {
-                    let all = rest.union(&perhaps);
-                    let doubt = doubted(&effect.restrict(&all), &map, By::Rule(id), builder);
-                    map = doubt.overlay(&map);
+                for missing in sets.iter().filter(|set| set.found().is_none()) {
+                    let crate::model::Reference::Missing(name) = missing else { continue };
+                    let doubt = Doubt::of_packet(Unsaid::Names(name.clone()));
+                    by_name = effect.combine(&by_name, |with, without| {
+                        let doubt = Decision::Doubt { doubt: doubt.clone(), by: By::Rule(id), with, without };
+                        Some(if with == without { with } else { builder.add(doubt) })
+                    });
                 }
+                map = doubted(&by_name, &map, &turned_on, By::Rule(id), builder);
+                map = by_name.restrict(&rest).overlay(&map);
             }
-            let doubt = doubted(&effect.restrict(&maybe), &map, By::Rule(id), builder);
-            map = effect.restrict(&plain).overlay(&doubt.overlay(&map));
+            map = doubted(&effect, &map, &doubts(maybe, false), By::Rule(id), builder);
+            map = effect.restrict(plain).overlay(&map);
             if let Some(condition) = more.condition.as_ref().filter(|_| !has(Fault::WalkConditionHolds)) {
                 let condition = Condition::Other(condition.clone());
                 map = map.combine(&above, |holds, otherwise| {
@@ -195,10 +196,44 @@ impl Walk<'_, '_> {
     }
 }
 
-fn doubted(effect: &PacketMap<u32>, below: &PacketMap<u32>, by: By, builder: &mut Builder) -> PacketMap<u32> {
-    effect.combine(below, |with, without| {
-        Some(if with == without { with } else { builder.add(Decision::Doubt { by, with, without }) })
-    })
+/// What is decided where it is in doubt whether a rule matches, and what was decided elsewhere.
+fn doubted(
+    effect: &PacketMap<u32>,
+    below: &PacketMap<u32>,
+    doubts: &[(PacketSet, Turning)],
+    by: By,
+    builder: &mut Builder,
+) -> PacketMap<u32> {
+    let turned = doubts.iter().map(|(set, turning)| {
+        effect.restrict(set).combine(below, |with, without| {
+            Some(turning.decide(with, without, &mut |doubt, with, without| {
+                let doubt = Decision::Doubt { doubt, by, with, without };
+                if with == without { with } else { builder.add(doubt) }
+            }))
+        })
+    });
+    let turned: Vec<PacketMap<u32>> = turned.collect();
+    PacketMap::overlay_all(turned).overlay(below)
+}
+
+/// The names that a packet may be meant for, as the sets to which they belong; names of the same sets once.
+pub(super) fn names_by_sets(view: &View<'_>, asked: Option<&Name>) -> Vec<Vec<Id<crate::model::NameSet>>> {
+    let sets = &view.estate.name_sets;
+    let patterns = || sets.items().iter().flat_map(|set| &set.names);
+    // A name below a wildcard of which nothing else is said.
+    let below = |pattern: &Name| pattern.strip_prefix("*.").map_or_else(|| pattern.to_string(), |apex| format!("*.{apex}"));
+    let names: Vec<String> = match asked {
+        Some(name) => vec![name.to_string()],
+        None => patterns().map(below).collect(),
+    };
+    let of = |name: &String| {
+        let holds = |set: &crate::model::NameSet| set.names.iter().any(|pattern| name_fits(pattern, name));
+        sets.iter().filter(|(_, set)| holds(set)).map(|(id, _)| id).collect::<Vec<_>>()
+    };
+    let mut found: Vec<Vec<Id<crate::model::NameSet>>> = names.iter().map(of).collect();
+    found.sort_unstable();
+    found.dedup();
+    found
 }
 
 /// What a rule matches whatever the destination, but what it excepts: for certain, and perhaps.

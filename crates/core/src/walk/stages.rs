@@ -3,10 +3,11 @@
 use super::label::Verdict;
 use super::step::{Spot, Step, What};
 use super::{AclMap, Ctx, Label, Map, Met, NotKept, Start, Visit, Walk};
+use crate::doubt::{Doubt, Whose};
 use crate::faults::{Fault, has};
 use crate::model::{Direction, Id, Interface, Subnet};
-use crate::packet::{PacketMap, PacketSet};
-use crate::stage::{Chain, Judgement, Outcome, Stage, StageKind, State, Way, acl_of, own_stages};
+use crate::packet::PacketSet;
+use crate::stage::{Chain, Completed, Judgement, Outcome, Stage, State, Way, acl_of, completed, own_stages};
 use std::rc::Rc;
 
 /// What a side does with some packets.
@@ -16,8 +17,8 @@ pub(super) enum Pass {
     On(NotKept, u32),
     /// They end.
     Stopped(Label),
-    /// It is not known whether they go on.
-    Doubtful { not_kept: NotKept, trail: u32, stopped: Label },
+    /// It turns on a doubt; with the steps up to it.
+    Turns(Box<(Doubt, u32, Pass, Pass)>),
 }
 
 impl Walk<'_, '_> {
@@ -33,8 +34,7 @@ impl Walk<'_, '_> {
         }
         let chain = if mirrored {
             let plain = self.chain(interface, direction, false);
-            let turn = |stage: &Stage| Stage { map: stage.map.mirrored(), ..stage.clone() };
-            Chain { direction, stages: plain.stages.iter().map(turn).collect() }
+            Chain { direction, stages: plain.stages.iter().map(Stage::mirrored).collect() }
         } else {
             own_stages(self.view, interface, direction)
         };
@@ -104,51 +104,60 @@ impl Walk<'_, '_> {
             Some(not_kept) => Rc::new(left_to_match(&chain, not_kept)),
         };
         let mut found: Vec<(Pass, PacketSet)> = Vec::new();
-        let kinds: Vec<StageKind> = chain.stages.iter().map(|stage| stage.kind).collect();
-        for (way, region) in chain.ways(set).regions() {
-            let pass = self.pass_of(ctx, spot, direction, &kinds, way);
-            match found.iter_mut().find(|(other, _)| *other == pass) {
-                Some((_, sum)) => *sum = sum.union(&region),
-                None => found.push((pass, region)),
+        let ways = chain.ways(set);
+        for (way, region) in ways.regions() {
+            let certain = way.refuses() || way.judgements.iter().all(|judgement| judgement.is_certain());
+            if certain {
+                found.push((self.pass_of(ctx, &Side { spot, chain: &chain }, way), region));
+                continue;
+            }
+            for (completed, part) in completed(&chain, Whose::Interface(interface), ctx.reply, way, &region) {
+                found.push((self.pass_by(ctx, &Side { spot, chain: &chain }, &completed), part));
             }
         }
-        found
+        merged(found)
     }
 
-    fn pass_of(&mut self, ctx: &Ctx, spot: Spot, direction: Direction, kinds: &[StageKind], way: &Way) -> Pass {
-        let step = |stage: StageKind, judgement: Judgement| {
-            Step::new(ctx.reply, spot, What::Stage { direction, stage, judgement })
-        };
+    /// What becomes of packets at a side, for each answer to what is in doubt there.
+    fn pass_by(&mut self, ctx: &Ctx, side: &Side<'_>, completed: &Completed) -> Pass {
+        match completed {
+            Completed::Way(way) => self.pass_of(ctx, side, way),
+            Completed::Turn(turn) => {
+                let (doubt, met, yes, no) = &**turn;
+                let mut trail = ctx.trail;
+                let steps = side.steps(ctx, met);
+                let from = if self.detail { 0 } else { steps.len().saturating_sub(1) };
+                for step in &steps[from..] {
+                    trail = self.labels.push(trail, step.clone());
+                }
+                let [yes, no] = [yes, no].map(|one| self.pass_by(ctx, side, one));
+                if yes == no { yes } else { Pass::Turns(Box::new((doubt.clone(), trail, yes, no))) }
+            }
+        }
+    }
+
+    fn pass_of(&mut self, ctx: &Ctx, side: &Side<'_>, way: &Way) -> Pass {
         let refused = if ctx.reply { Verdict::ReplyDenied } else { Verdict::Denied };
         let mut trail = ctx.trail;
-        let mut doubt = None;
         let mut not_kept = NotKept::new();
-        for (kind, judgement) in kinds.iter().zip(&way.judgements) {
+        let steps = side.steps(ctx, way);
+        for ((stage, judgement), step) in side.chain.stages.iter().zip(&way.judgements).zip(steps) {
             if judgement.outcome.refuses() {
-                let trail = self.labels.push(trail, step(*kind, *judgement));
+                let trail = self.labels.push(trail, step);
                 return Pass::Stopped(self.labels.leaf(refused, trail));
             }
-            if !judgement.outcome.passes() && doubt.is_none() {
-                let trail = self.labels.push(trail, step(*kind, *judgement));
-                doubt = Some((trail, self.labels.leaf(refused, trail)));
-            }
             if judgement.state != State::Kept {
-                not_kept.push((*kind, judgement.state));
+                not_kept.push((stage.kind, judgement.state));
             }
             if self.detail {
-                trail = self.labels.push(trail, step(*kind, *judgement));
+                trail = self.labels.push(trail, step);
             }
         }
-        if kinds.is_empty() && self.detail {
-            trail = self.labels.push(trail, Step::new(ctx.reply, spot, What::Known(direction)));
+        if side.chain.stages.is_empty() && self.detail {
+            let step = What::Known(side.chain.direction);
+            trail = self.labels.push(trail, Step::new(ctx.reply, side.spot, step));
         }
-        match doubt {
-            None => Pass::On(not_kept, trail),
-            Some((doubt_trail, stopped)) => {
-                let trail = if self.detail { trail } else { doubt_trail };
-                Pass::Doubtful { not_kept, trail, stopped }
-            }
-        }
+        Pass::On(not_kept, trail)
     }
 
     fn acl_map(&mut self, subnet: Id<Subnet>, direction: Direction, mirrored: bool) -> AclMap {
@@ -156,13 +165,15 @@ impl Walk<'_, '_> {
         if let Some(known) = self.acls.get(&key) {
             return known.clone();
         }
-        let map = if mirrored {
-            self.acl_map(subnet, direction, false).map(|map| Rc::new(map.mirrored()))
+        let chain = if mirrored {
+            let plain = self.acl_map(subnet, direction, false);
+            plain.map(|plain| Chain { direction, stages: plain.stages.iter().map(Stage::mirrored).collect() })
         } else {
-            acl_of(self.view, subnet, direction).map(|stage| Rc::new(stage.map))
+            acl_of(self.view, subnet, direction).map(|stage| Chain { direction, stages: vec![stage] })
         };
-        self.acls.insert(key, map.clone());
-        map
+        let chain = chain.map(Rc::new);
+        self.acls.insert(key, chain.clone());
+        chain
     }
 
     /// What a subnet's ACL does with packets that leave or enter it.
@@ -189,28 +200,18 @@ impl Walk<'_, '_> {
             || (direction == Direction::Out && has(Fault::WalkLeavesWithoutAcl))
             || (direction == Direction::In && has(Fault::WalkEntersWithoutAcl));
         let found_map = self.acl_map(subnet, direction, ctx.reply).filter(|_| !dropped);
-        let Some(map) = found_map else {
+        let Some(chain) = found_map else {
             if !open.is_empty() {
                 found.push((Pass::On(Vec::new(), ctx.trail), open));
             }
             return merged(found);
         };
-        let refused = if ctx.reply { Verdict::ReplyDenied } else { Verdict::Denied };
-        let here: PacketMap<Judgement> = map.restrict(&open);
-        for (judgement, region) in here.regions() {
-            let step = Step::new(ctx.reply, Spot::Subnet(subnet), What::Acl(direction, judgement));
-            let pass = if judgement.outcome.passes() {
-                Pass::On(Vec::new(), self.told(ctx, step).trail)
-            } else {
-                let trail = self.labels.push(ctx.trail, step);
-                let stopped = self.labels.leaf(refused, trail);
-                if judgement.outcome.refuses() {
-                    Pass::Stopped(stopped)
-                } else {
-                    Pass::Doubtful { not_kept: Vec::new(), trail, stopped }
-                }
-            };
-            found.push((pass, region));
+        // An ACL keeps no state, so none of it is left at an interface.
+        let side = Side { spot: Spot::Subnet(subnet), chain: &chain };
+        for (way, region) in chain.ways(&open).regions() {
+            for (completed, part) in completed(&chain, Whose::Subnet(subnet), ctx.reply, way, &region) {
+                found.push((self.pass_by(ctx, &side, &completed).stateless(), part));
+            }
         }
         merged(found)
     }
@@ -224,25 +225,47 @@ impl Walk<'_, '_> {
     ) -> Map {
         let mut maps = Vec::with_capacity(passes.len());
         for (pass, set) in passes {
-            // Where only ends are told, stages add no step, and what is known of them may come from elsewhere.
-            let here = |trail| if self.ends.is_some() { ctx.trail } else { trail };
-            let pass = match pass {
-                Pass::On(not_kept, trail) => Pass::On(not_kept, here(trail)),
-                Pass::Doubtful { not_kept, trail, stopped } => Pass::Doubtful { not_kept, trail: here(trail), stopped },
-                stopped @ Pass::Stopped(_) => stopped,
-            };
-            maps.push(match pass {
-                Pass::On(not_kept, trail) => go(self, &Ctx { trail, ..ctx.clone() }, set, &not_kept),
-                Pass::Stopped(label) => set.relabel(|()| Some(label)),
-                Pass::Doubtful { not_kept, trail, stopped } => {
-                    let map = go(self, &Ctx { trail, ..ctx.clone() }, set, &not_kept);
-                    let labels = &mut self.labels;
-                    let cause = labels.leaf_of(stopped).map_or(trail, |leaf| leaf.trail);
-                    map.relabel(|on| Some(labels.doubt(on, stopped, cause)))
-                }
-            });
+            let mut known = Vec::new();
+            maps.push(self.one(ctx, &pass, &set, &mut known, &mut go));
         }
         Map::overlay_all(maps)
+    }
+
+    /// The same for packets that fare alike. What goes on alike goes on once.
+    fn one(
+        &mut self,
+        ctx: &Ctx,
+        pass: &Pass,
+        set: &PacketSet,
+        known: &mut Vec<(Pass, Map)>,
+        go: &mut impl FnMut(&mut Self, &Ctx, PacketSet, &NotKept) -> Map,
+    ) -> Map {
+        // Where only ends are told, stages add no step, and what is known of them may come from elsewhere.
+        let here = |walk: &Self, trail| if walk.ends.is_some() { ctx.trail } else { trail };
+        match pass {
+            Pass::On(not_kept, trail) => {
+                if let Some((_, map)) = known.iter().find(|(other, _)| other == pass) {
+                    return map.clone();
+                }
+                let trail = here(self, *trail);
+                let map = go(self, &Ctx { trail, ..ctx.clone() }, set.clone(), not_kept);
+                known.push((pass.clone(), map.clone()));
+                map
+            }
+            Pass::Stopped(label) => set.relabel(|()| Some(*label)),
+            Pass::Turns(turn) => {
+                let (doubt, trail, yes, no) = &**turn;
+                let (yes, no) = (self.one(ctx, yes, set, known, go), self.one(ctx, no, set, known, go));
+                let trail = here(self, *trail);
+                self.turns_on(doubt, trail, &yes, &no)
+            }
+        }
+    }
+
+    /// What becomes of packets, by the answer to a doubt.
+    pub(super) fn turns_on(&mut self, doubt: &Doubt, trail: u32, yes: &Map, no: &Map) -> Map {
+        let labels = &mut self.labels;
+        yes.combine(no, |yes, no| Some(labels.doubt(doubt, yes, no, trail)))
     }
 
     /// Leaves a subnet by its ACL, or goes on if there is none to leave.
@@ -257,6 +280,39 @@ impl Walk<'_, '_> {
         let Some(subnet) = subnet else { return go(self, ctx, set) };
         let passes = self.acl(ctx, subnet, direction, &set);
         self.each(ctx, passes, |walk, ctx, set, _| go(walk, ctx, set))
+    }
+}
+
+/// The stages of a side, and where they stand.
+struct Side<'c> {
+    spot: Spot,
+    chain: &'c Chain,
+}
+
+impl Side<'_> {
+    /// The steps of a way through them.
+    fn steps(&self, ctx: &Ctx, way: &Way) -> Vec<Step> {
+        let direction = self.chain.direction;
+        let judged = self.chain.stages.iter().zip(&way.judgements);
+        let what = |(stage, judgement): (&Stage, &Judgement)| match self.spot {
+            Spot::Subnet(_) => What::Acl(direction, *judgement),
+            _ => What::Stage { direction, stage: stage.kind, judgement: *judgement },
+        };
+        judged.map(|one| Step::new(ctx.reply, self.spot, what(one))).collect()
+    }
+}
+
+impl Pass {
+    /// The same where no state is kept at an interface.
+    fn stateless(self) -> Self {
+        match self {
+            Self::On(_, trail) => Self::On(Vec::new(), trail),
+            Self::Stopped(label) => Self::Stopped(label),
+            Self::Turns(turn) => {
+                let (doubt, trail, yes, no) = *turn;
+                Self::Turns(Box::new((doubt, trail, yes.stateless(), no.stateless())))
+            }
+        }
     }
 }
 
@@ -284,7 +340,7 @@ fn left_to_match(chain: &Chain, not_kept: &NotKept) -> Chain {
                     let refused = judgement.outcome.refuses();
                     Some(Judgement { outcome: if refused { Outcome::Unknown } else { judgement.outcome }, ..judgement })
                 });
-                stages.push(Stage { map, ..stage.clone() });
+                stages.push(Stage { map, open: None, ..stage.clone() });
             }
         }
     }

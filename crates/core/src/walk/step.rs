@@ -98,6 +98,12 @@ pub enum Why {
     OneWayDoor,
     /// The snapshot lacks what comes next.
     Lacking,
+    /// Nobody is known to hold the address, and the snapshot lacks some who may.
+    NobodyKnown,
+    /// Another route may win, depending on what the snapshot lacks.
+    OpenRoute(Winner),
+    /// It was sent to the firewall itself, and the snapshot does not say which services the firewall has.
+    OwnServices,
     /// The source that a translation gives is of the other family, or there is none.
     NoTranslatedSource,
 }

@@ -7,13 +7,15 @@ use super::{Ctx, Label, Map, Met, NotKept, Origin, Start, Visit, Walk};
 use crate::address::{Addresses, Family, Range};
 use crate::faults::{Fault, has};
 use crate::model::{
-    Balancer, BalancerKind, Direction, Firewall, Gateway, GatewayKind, Id, Interface, Lack, Network, NoHealthy,
+    Balancer, BalancerKind, Direction, Firewall, FrontEnd, Gateway, GatewayKind, Id, Interface, Network, NoHealthy,
     PlatformService, Reference, SameSubnet, Subnet,
 };
 use crate::packet::PacketSet;
-use crate::route::{Hop, RoutePlace, Winner, joins, lent_gateways, routed_packets};
+use crate::doubt::Doubt;
+use crate::route::{Hop, RoutePlace, Winner, joins, lent_gateways, routes_of};
 use crate::view::View;
 use rustc_hash::FxHashMap;
+use std::net::IpAddr;
 use std::rc::Rc;
 
 /// What an interface is part of.
@@ -53,6 +55,8 @@ pub(super) struct Holders {
     all: Vec<(Range, Holder)>,
     /// The addresses of each subnet's interfaces.
     by_subnet: FxHashMap<Id<Subnet>, Addresses>,
+    /// The addresses of balancers and NAT gateways, with the subnets in which they stand; none outside of all.
+    devices: Vec<(IpAddr, Option<Id<Subnet>>)>,
     /// Whether some address has two holders.
     shared: bool,
 }
@@ -79,10 +83,32 @@ enum Onward {
 type Going = Vec<(Onward, Ctx, PacketSet)>;
 /// One of nature's choices: what goes on, and what ended at once.
 type Taken = (Choice, Going, Map);
-/// Packets, and for each of nature's choices the places of what goes on, and what ended at once.
-type Branch = (PacketSet, Vec<(Choice, Vec<usize>, Map)>);
+/// For each of nature's choices the places of what goes on, and what ended at once.
+type Choices = Vec<(Choice, Vec<usize>, Map)>;
+
+/// Packets, and what becomes of them.
+struct Branch {
+    set: PacketSet,
+    /// By routes that win unless one of the others does.
+    choices: Choices,
+    /// Routes that win if their doubts hold, the first before the others; with the steps up to the doubt.
+    perhaps: Vec<(Vec<Doubt>, u32, Choices)>,
+}
+
+/// The subnet in which a balancer stands: a proxy in that of its interfaces, if they have one.
+pub(super) fn place_of_balancer(view: &View<'_>, balancer: &Balancer) -> Option<Id<Subnet>> {
+    let mut subnets = balancer.interfaces.iter().map(|id| view.estate.interfaces[*id].subnet);
+    let first = subnets.next();
+    balancer.subnet.or_else(|| first.filter(|first| subnets.all(|other| other == *first)))
+}
 
 impl Holders {
+    /// The addresses that something holds beside what stands in a subnet: only inside it; or only elsewhere.
+    fn of_devices(&self, subnet: Id<Subnet>, inside: bool) -> Addresses {
+        let there = self.devices.iter().filter(|(_, place)| (*place == Some(subnet)) == inside);
+        there.map(|(address, _)| *address).collect()
+    }
+
     /// The addresses of each subnet's interfaces, in the order of the subnets.
     pub(super) fn by_subnet(&self) -> impl Iterator<Item = (&Id<Subnet>, &Addresses)> {
         let mut all: Vec<_> = self.by_subnet.iter().collect();
@@ -111,13 +137,15 @@ impl<'e> Walk<'_, 'e> {
                 let mut held = balancer.interfaces.iter().map(|id| &estate.interfaces[*id].addresses);
                 held.any(|held| held.contains(address))
             };
-            for front in balancer.front_ends.iter().filter(|front| !front.public && !own(front.address)) {
-                found.all.push((Range::single(front.address), Holder::Balancer(id)));
+            for address in balancer.front_ends.iter().filter_map(FrontEnd::inside).filter(|address| !own(*address)) {
+                found.all.push((Range::single(address), Holder::Balancer(id)));
+                found.devices.push((address, place_of_balancer(self.view, balancer)));
             }
         }
         for (id, gateway) in estate.gateways.iter().filter(|(_, gateway)| gateway.network == network) {
-            if let GatewayKind::Nat { address: Some(address), .. } = &gateway.kind {
+            if let GatewayKind::Nat { address: Some(address), subnet, .. } = &gateway.kind {
                 found.all.push((Range::single(*address), Holder::Nat(id)));
+                found.devices.push((*address, Some(*subnet)));
             }
         }
         found.all.sort_by_key(|(range, _)| (range.family, range.first));
@@ -305,31 +333,57 @@ impl<'e> Walk<'_, 'e> {
                 && (self.view.settings(place.network).same_subnet == SameSubnet::Direct)
                     != has(Fault::WalkSameSubnetOtherwise)
             {
-                let beside = Self::going_to(&here, &rest, &self.view.estate.subnets[subnet].blocks);
+                let mut beside = Self::going_to(&here, &rest, &self.view.estate.subnets[subnet].blocks);
                 rest = rest.difference(&beside);
+                // What stands elsewhere is reached without a route, and past the ACL.
+                let holders = self.holders(place.network);
+                let elsewhere = holders.of_devices(subnet, false);
+                let outward = Self::going_to(&here, &beside, &elsewhere);
+                if !outward.is_empty() {
+                    beside = beside.difference(&outward);
+                    let (going, ended) = self.leaving(&here, Some(subnet), &outward, Onward::Local(place.network));
+                    let at = going.iter().map(|(to, ctx, set)| push_onward(&mut onward, *to, ctx, set)).collect();
+                    let choices = vec![(Choice::Holder(0), at, ended)];
+                    branches.push(Branch { set: outward, choices, perhaps: Vec::new() });
+                }
                 if !beside.is_empty() {
                     let at = push_onward(&mut onward, Onward::Beside(subnet), &here, &beside);
-                    branches.push((beside, vec![(Choice::Holder(0), vec![at], Map::empty())]));
+                    let choices = vec![(Choice::Holder(0), vec![at], Map::empty())];
+                    branches.push(Branch { set: beside, choices, perhaps: Vec::new() });
                 }
             }
             if rest.is_empty() {
                 continue;
             }
             let candidates = self.candidates_at(place);
-            for (part, winners) in routed_packets(&candidates, &rest, here.reply) {
-                if winners.is_empty() {
-                    maps.push(self.lost(&here, spot, Why::NoRoute, &part));
-                    continue;
-                }
-                let mut choices = Vec::new();
-                for winner in winners {
-                    let ctx = self.told(&here, Step::new(here.reply, spot, What::Routed(winner)));
-                    for (choice, going, ended) in self.by_winner(&ctx, place, winner, &part) {
+            for (part, routed) in routes_of(&candidates, &rest, here.reply) {
+                let (winners, perhaps) = match routed.open {
+                    Some(open) => (open.winners, open.perhaps),
+                    None => (routed.winners, Vec::new()),
+                };
+                let mut by = |walk: &mut Self, winner: Winner| {
+                    let ctx = walk.told(&here, Step::new(here.reply, spot, What::Routed(winner)));
+                    let taken = walk.by_winner(&ctx, place, winner, &part);
+                    let all = taken.into_iter().map(|(choice, going, ended)| {
                         let at = going.iter().map(|(to, ctx, set)| push_onward(&mut onward, *to, ctx, set)).collect();
-                        choices.push((choice, at, ended));
-                    }
+                        (choice, at, ended)
+                    });
+                    all.collect::<Choices>()
+                };
+                let mut choices = Vec::new();
+                if winners.is_empty() {
+                    let lost = self.lost(&here, spot, Why::NoRoute, &part);
+                    choices.push((Choice::Holder(0), Vec::new(), lost));
                 }
-                branches.push((part, choices));
+                for winner in winners {
+                    choices.extend(by(self, winner));
+                }
+                let mut open = Vec::with_capacity(perhaps.len());
+                for (doubts, winner) in perhaps {
+                    let trail = self.labels.push(here.trail, self.open_route(&here, place, winner));
+                    open.push((doubts, trail, by(self, winner)));
+                }
+                branches.push(Branch { set: part, choices, perhaps: open });
             }
         }
         let mut results = Vec::with_capacity(onward.len());
@@ -337,15 +391,32 @@ impl<'e> Walk<'_, 'e> {
             let set = PacketSet::union_all(set);
             results.push(self.go(&ctx, to, &set));
         }
-        for (set, choices) in branches {
-            let mut all: Vec<(Choice, Map)> = Vec::new();
-            for (choice, at, ended) in choices {
-                let going = Map::overlay_all(at.into_iter().map(|at| results[at].restrict(&set)).collect());
-                all.push((choice, ended.overlay(&going)));
+        for Branch { set, choices, perhaps } in branches {
+            let become_of = |walk: &mut Self, choices: Choices| {
+                let mut all: Vec<(Choice, Map)> = Vec::new();
+                for (choice, at, ended) in choices {
+                    let going = Map::overlay_all(at.into_iter().map(|at| results[at].restrict(&set)).collect());
+                    all.push((choice, ended.overlay(&going)));
+                }
+                walk.chosen(all)
+            };
+            let mut map = become_of(self, choices);
+            for (doubts, trail, choices) in perhaps.into_iter().rev() {
+                let by_it = become_of(self, choices);
+                // It wins if all of its doubts hold.
+                let otherwise = map.clone();
+                let wins = doubts.iter().rev().fold(by_it, |wins, doubt| self.turns_on(doubt, trail, &wins, &otherwise));
+                map = wins;
             }
-            maps.push(self.chosen(all));
+            maps.push(map);
         }
         Map::overlay_all(maps)
+    }
+
+    /// The step at which it is not known which route wins.
+    fn open_route(&self, ctx: &Ctx, place: RoutePlace<'e>, winner: Winner) -> Step {
+        let spot = place.subnet.map_or(Spot::Network(place.network), Spot::Subnet);
+        Step::lost(ctx.reply, spot, Why::OpenRoute(winner))
     }
 
     /// Nature chooses among maps on the same packets.
@@ -387,6 +458,7 @@ impl<'e> Walk<'_, 'e> {
                 if let Some(subnet) = subnet {
                     let holders = self.holders(network);
                     let held = holders.by_subnet.get(&subnet).cloned().unwrap_or_default();
+                    let held = held.union(&holders.of_devices(subnet, true));
                     let beside = Self::going_to(ctx, set, &held);
                     if !beside.is_empty() {
                         rest = rest.difference(&beside);
@@ -556,7 +628,11 @@ impl<'e> Walk<'_, 'e> {
             return go(self, ctx, set.clone());
         }
         let Some(id) = joins(self.view, from, to) else {
-            return self.lost(ctx, Spot::Network(from), Why::NoRoute, set);
+            let spot = Spot::Network(from);
+            if self.view.lacks_any(&["peering"]) {
+                return self.unknown(ctx, spot, Why::Lacking, set);
+            }
+            return self.lost(ctx, spot, Why::NoRoute, set);
         };
         let peering = &self.view.estate.peerings[id];
         let spot = Spot::Peering(id, Some(to));
@@ -602,6 +678,7 @@ impl<'e> Walk<'_, 'e> {
                 ranges.push(*range);
             }
         }
+        let mut balancers: Vec<(Id<Balancer>, Addresses)> = Vec::new();
         // Groups of holders that are alike.
         let mut interfaces: Vec<Id<Interface>> = Vec::new();
         let mut results: Vec<(PacketSet, Map)> = Vec::new();
@@ -610,17 +687,28 @@ impl<'e> Walk<'_, 'e> {
             let addresses: Addresses = held[holder].iter().copied().collect();
             match holder {
                 Holder::Interface(id) => interfaces.push(*id),
-                Holder::Balancer(id) => {
-                    let here = Self::going_to(ctx, set, &addresses);
-                    let map = self.at_balancer(ctx, *id, from, &here);
-                    results.push((here, map));
-                }
+                Holder::Balancer(id) => balancers.push((*id, addresses)),
                 Holder::Nat(id) => {
                     let here = Self::going_to(ctx, set, &addresses);
                     let map = self.at_nat_address(ctx, *id, from, &here);
                     results.push((here, map));
                 }
             }
+        }
+        // Several balancers may share an address, each with ports of its own.
+        while let Some((id, addresses)) = balancers.pop() {
+            let (shared, others): (Vec<_>, Vec<_>) =
+                balancers.into_iter().partition(|(_, other)| other.overlaps(&addresses));
+            balancers = others;
+            let all = shared.iter().fold(addresses.clone(), |sum, (_, other)| sum.union(other));
+            let here = Self::going_to(ctx, set, &all);
+            let map = if shared.is_empty() {
+                self.at_balancer(ctx, id, from, &here)
+            } else {
+                let ids: Vec<_> = shared.iter().map(|(other, _)| *other).chain([id]).map(|id| (id, id)).collect();
+                self.at_one_of(ctx, &ids, &here, |walk, id, set| walk.at_balancer(ctx, id, from, set))
+            };
+            results.push((here, map));
         }
         // Where it has to be told who is reached, each is looked at alone.
         let (alone, mut interfaces): (Vec<_>, Vec<_>) =
@@ -680,23 +768,11 @@ impl<'e> Walk<'_, 'e> {
         }
         let estate = self.view.estate;
         let spot = from.map_or(Spot::Network(network), Spot::Subnet);
-        let open = self.view.lacks("network", &estate.networks[network].name, Lack::Interfaces);
         // Only addresses of the network's own may be held by what the snapshot lacks.
-        let own = Self::going_to(ctx, &rest, &estate.networks[network].blocks);
-        let mut lost = rest.clone();
-        if open {
-            sum = sum.overlay(&self.unknown(ctx, spot, Why::Lacking, &own));
-            lost = lost.difference(&own);
-        } else {
-            for (id, subnet) in estate.subnets.iter().filter(|(_, subnet)| subnet.network == network) {
-                if self.view.lacks("subnet", &subnet.name, Lack::Interfaces) {
-                    let here = Self::going_to(ctx, &lost, &subnet.blocks);
-                    sum = sum.overlay(&self.unknown(ctx, Spot::Subnet(id), Why::Lacking, &here));
-                    lost = lost.difference(&here);
-                }
-            }
-        }
-        sum.overlay(&self.lost(ctx, spot, Why::NobodyHolds, &lost))
+        let open = self.view.unlisted_in(network).intersection(&estate.networks[network].blocks);
+        let here = Self::going_to(ctx, &rest, &open);
+        let lost = rest.difference(&here);
+        sum.overlay(&self.unknown(ctx, spot, Why::NobodyKnown, &here)).overlay(&self.lost(ctx, spot, Why::NobodyHolds, &lost))
     }
 
     /// Into the subnet of an interface, past its ACL if packets come from elsewhere, and its own stages.
@@ -942,6 +1018,8 @@ impl<'e> Walk<'_, 'e> {
                         walk.at_firewall(&ctx, firewall, super::device::Entry::Leg(interface), &set)
                     }
                     Some(Role::Door(_) | Role::Proxy(_)) => walk.lost(&ctx, spot, Why::MayNotForward, &set),
+                    // What forwards may be a firewall's that the snapshot lacks.
+                    None if walk.view.lacks_any(&["firewall"]) => walk.unknown(&ctx, spot, Why::Lacking, &set),
                     None => walk.depart(&ctx, interface, &set),
                 }
             }));

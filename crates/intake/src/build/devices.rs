@@ -13,7 +13,7 @@ use crate::written::{
 use heronshale_core::address::Family;
 use heronshale_core::model::{
     Action, BackEnd, Balancer, BalancerKind, DnsRecord, DnsZone, Domain, DomainHop, DomainRoute, Filter, FilterKind,
-    Firewall, FirewallLeg, FirewallMatch, FirewallRoute, FrontEnd, Hub, Id, Interface, Link, LinkEnd, Member, Name,
+    Firewall, FirewallLeg, FirewallMatch, FirewallRoute, FrontEnd, Hub, Id, Interface, Link, LinkEnd, Member, OwnService, Name,
     NameSet, Peer, PlatformService, PublicDoor, RecordData, Reference, Rule, Section, Subnet, Translation,
 };
 use heronshale_core::notation::split_kind;
@@ -287,6 +287,17 @@ impl Builder {
             }
             built
         });
+        let own_services = written.own_services.as_ref().map(|services| {
+            let built = (0_u32..).zip(&services.0).map(|(index, own)| {
+                let at = Origin { span: own.span, within: Some(Within::list("own_services", index)), ..origin };
+                OwnService {
+                    origin: at,
+                    services: own.services.0.clone(),
+                    sources: own.sources.as_ref().map(|sources| self.peers(&sources.0, &holder, at)),
+                }
+            });
+            built.collect()
+        });
         let firewall = Firewall {
             name: name.clone(),
             origin,
@@ -298,6 +309,7 @@ impl Builder {
             destination_translations,
             source_translations,
             routes,
+            own_services,
             members: written
                 .members
                 .0
@@ -385,10 +397,22 @@ impl Builder {
             let routed_replies = written.replies.as_ref().is_some_and(|r| r.value == WrittenReplies::Routed);
             BalancerKind::Keeping { routed_replies }
         };
+        for front in &written.front_ends.0 {
+            let Some(private) = &front.private else { continue };
+            let title = if !front.public.unwrap_or(false) {
+                "only a public front end stands for a private address".to_owned()
+            } else if Family::of(private.value) != Family::of(front.address.0.value) {
+                "the private address is of the other family".to_owned()
+            } else {
+                continue;
+            };
+            self.reading.fail(private.span, title, "here", Some("write `public: true` and two addresses of one family".to_owned()));
+        }
         let front_ends = (0_u32..).zip(&written.front_ends.0).map(|(index, front)| FrontEnd {
             origin: Origin { span: front.span, within: Some(Within::list("front_ends", index)), ..origin },
             address: front.address.0.value,
             public: front.public.unwrap_or(false),
+            private: front.private.as_ref().map(|private| private.value),
             services: front.services.0.clone(),
         });
         let front_ends: Vec<FrontEnd> = front_ends.collect();

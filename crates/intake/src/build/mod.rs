@@ -184,6 +184,24 @@ impl Builder {
                 let help = Some("say with `lacks` which part of it is missing".to_owned());
                 self.reading.fail(object.span, title, "it is there", help);
             }
+            let parts = parts_of(object.kind);
+            if lack != Lack::Everything && !parts.contains(&lack) {
+                let words: Vec<&str> = parts.iter().map(|part| part.word()).collect();
+                let title = format!("{} has no {} that could be lacking", an(object.kind), lack.word());
+                let help = match words.as_slice() {
+                    [] => "say nothing with `lacks`: it is lacking as a whole, or not at all".to_owned(),
+                    _ => format!("what can be lacking of it: {}", words.join(", ")),
+                };
+                let span = written.lacks.as_ref().map_or(object.span, |lack| lack.span);
+                self.reading.fail(span, title, "not of this", Some(help));
+            }
+            let placed = ["network", "subnet", "site", "interface", "balancer", "firewall", "service"];
+            if let Some(first) = written.blocks.as_ref().and_then(|blocks| blocks.0.first())
+                && (lack != Lack::Everything || !placed.contains(&object.kind))
+            {
+                let help = format!("blocks are told of what is lacking as a whole: {}", placed.join(", "));
+                self.reading.fail(first.span, "these blocks would say nothing".to_owned(), "not here", Some(help));
+            }
             let blocks = written.blocks.as_ref().map(|blocks| self.blocks(blocks, *origin, "a gap"));
             self.estate.gaps.push(Gap {
                 origin: *origin,
@@ -194,6 +212,26 @@ impl Builder {
             });
         }
     }
+}
+
+/// What part of an object a gap may be about, by its kind; any of them may be lacking as a whole.
+fn parts_of(kind: &str) -> &'static [Lack] {
+    match kind {
+        "network" => &[Lack::Interfaces, Lack::OwnFirewalls, Lack::Groups, Lack::Rules, Lack::Routes],
+        "subnet" => &[Lack::Interfaces, Lack::OwnFirewalls, Lack::Groups],
+        "interface" | "workload" => &[Lack::OwnFirewalls, Lack::Groups],
+        "group" | "acl" | "policy" | "own-firewall" | "firewall-policy" => &[Lack::Rules],
+        "table" | "gateway" | "hub" => &[Lack::Routes],
+        "firewall" => &[Lack::Interfaces, Lack::Rules, Lack::Routes],
+        "service" => &[Lack::Interfaces, Lack::Rules],
+        "balancer" => &[Lack::Interfaces],
+        _ => &[],
+    }
+}
+
+fn an(kind: &str) -> String {
+    let article = if kind.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+    format!("{article} {}", kind.replace('-', " "))
 }
 
 /// Adds an item; duplicate names were reported when the names were registered, and refuse the estate. Until then ids are those that

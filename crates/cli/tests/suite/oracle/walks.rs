@@ -83,7 +83,9 @@ pub fn drawn(labels: &Labels, label: Label) -> String {
         Tree::Turns { condition, holds, otherwise } => {
             format!("({condition:?} ? {} : {})", drawn(labels, *holds), drawn(labels, *otherwise))
         }
-        Tree::Doubt { on, stopped, .. } => format!("<{} or {}>", drawn(labels, *on), drawn(labels, *stopped)),
+        Tree::Doubt { doubt, yes, no, .. } => {
+            format!("<{:?}: {} or {}>", labels.doubt_at(*doubt), drawn(labels, *yes), drawn(labels, *no))
+        }
     }
 }
 
