@@ -2,11 +2,11 @@
 
 use crate::address::{Addresses, Family};
 use crate::ends::{End, EndError};
-use crate::model::{Id, Interface, Name, Network, Service};
+use crate::model::{Id, Interface, Name, Network, PlatformService, Service};
 use crate::names::{Resolution, plain_name, resolve};
-use crate::packet::{Intervals, service};
+use crate::packet::{Intervals, PacketSet, service};
 use crate::view::View;
-use crate::walk::{Asked, Start};
+use crate::walk::{Answered, Asked, Judged, Start, Tell, Verdict, walk};
 use std::net::IpAddr;
 
 /// What is to be reached, as it was written.
@@ -193,6 +193,55 @@ pub struct Question {
     pub destinations: Addresses,
     /// How the name was resolved, if one was asked.
     pub resolution: Option<Resolution>,
+    /// Of a service the ways into it, of which one suffices; none else.
+    pub(crate) entrances: Entrances,
+}
+
+/// Walks a question. A name's verdict is nature's over its addresses, of which each is a part. Of a service each start and port fares as at the best of its entrances.
+pub fn answered(view: &View<'_>, question: &Question, tell: Tell) -> Answered {
+    let mut answered = walk(view, &question.asked, tell);
+    if question.asked.any_of.len() > 1 {
+        // The verdict is nature's over the addresses of the name; each address is told by itself.
+        let each = Asked { any_of: Vec::new(), ..question.asked.clone() };
+        let summary = answered.summary;
+        answered = Answered { summary, ..walk(view, &each, tell) };
+    }
+    if question.entrances.0.len() > 1 {
+        answered.summary = at_the_best(question, &answered);
+    }
+    answered
+}
+
+/// The verdict on a service: for each start and port that of the best entrance, or the first one's failure.
+fn at_the_best(question: &Question, answered: &Answered) -> Judged {
+    let of = |wanted: &[Verdict]| {
+        let parts = answered.parts.iter().filter(|part| wanted.contains(&part.judged.verdict));
+        PacketSet::union_all(parts.map(|part| part.packets.clone())).to_anywhere()
+    };
+    let example = |verdict: Verdict| {
+        let parts = answered.parts.iter().filter(|part| part.judged.verdict == verdict);
+        parts.min_by_key(|part| part.packets.lowest()).map(|part| part.judged.clone())
+    };
+    let asked = question.asked.packets.to_anywhere();
+    let (works, some) = (of(&[Verdict::Works]), of(&[Verdict::WorksForSome]));
+    if !asked.is_empty() && asked.is_subset(&works) {
+        return example(Verdict::Works).unwrap_or_else(|| answered.summary.clone());
+    }
+    if let Some(found) = example(Verdict::WorksForSome).filter(|_| !some.is_empty()).or_else(|| example(Verdict::Works)) {
+        return Judged { verdict: Verdict::WorksForSome, ..found };
+    }
+    // What may work counts before what turns on a condition.
+    let conditional = of(&[Verdict::Conditional]);
+    let unknown = of(&[Verdict::Unknown]).difference(&conditional);
+    let open = if unknown.is_empty() { Verdict::Conditional } else { Verdict::Unknown };
+    example(open).unwrap_or_else(|| {
+        let at = |addresses: &Addresses| {
+            let here = answered.parts.iter().filter(|part| part.packets.destinations().overlaps(addresses));
+            here.min_by_key(|part| part.packets.between(None, Some(addresses)).lowest())
+        };
+        let first = question.entrances.0.iter().find_map(|entrance| at(&entrance.addresses));
+        first.map_or_else(|| answered.summary.clone(), |part| part.judged.clone())
+    })
 }
 
 /// Where packets start, and from which addresses: of interfaces the primary ones.
@@ -249,8 +298,77 @@ pub(crate) fn primaries(view: &View<'_>, interfaces: &[Id<Interface>]) -> Addres
     all.collect()
 }
 
+/// The ways into a service, one of which suffices: private doors, the public door, interfaces of its own, the balancer behind its
+/// doors; from the internet the public door first.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Entrances(pub Vec<Entrance>);
+
+/// One way into a service.
+#[derive(Clone, Debug)]
+pub(crate) struct Entrance {
+    /// What it is called.
+    pub name: String,
+    /// Its addresses.
+    pub addresses: Addresses,
+    /// The services that are asked of it; empty for all.
+    services: Vec<Service>,
+}
+
+impl Entrances {
+    /// The addresses of all of them.
+    pub fn addresses(&self) -> Addresses {
+        self.0.iter().fold(Addresses::empty(), |sum, one| sum.union(&one.addresses))
+    }
+
+    /// What may be asked of them: interfaces of its own are asked on the service's ports.
+    pub fn packets(&self) -> PacketSet {
+        let all = Addresses::all();
+        let every = Intervals::span(0, u128::from(u16::MAX));
+        let of = |one: &Entrance| {
+            let numbers = |family| crate::sweep::numbers_of(&one.services, family);
+            PacketSet::fields(&all, &one.addresses, numbers, &every, ())
+        };
+        PacketSet::union_all(self.0.iter().map(of))
+    }
+}
+
+/// The ways into a service, as they are tried from a start.
+pub(crate) fn entrances(view: &View<'_>, id: Id<PlatformService>, start: &Start) -> Entrances {
+    let estate = view.estate;
+    let item = &estate.services[id];
+    let held = |interface: &Id<Interface>| estate.interfaces[*interface].addresses.clone();
+    let doors = item.private_doors.iter().map(|door| Entrance {
+        name: format!("private door {}", estate.interfaces[*door].name),
+        addresses: held(door),
+        services: Vec::new(),
+    });
+    let public = item.public_door.iter().map(|door| Entrance {
+        name: "public door".to_owned(),
+        addresses: door.addresses.clone(),
+        services: Vec::new(),
+    });
+    let own = item.interfaces.iter().map(|interface| Entrance {
+        name: format!("interface {}", estate.interfaces[*interface].name),
+        addresses: primaries(view, &[*interface]),
+        services: item.services.clone(),
+    });
+    let behind = item.balancer.iter().map(|id| Entrance {
+        name: format!("balancer {}", estate.balancers[*id].name),
+        addresses: estate.balancers[*id].front_ends.iter().map(|front| front.address).collect(),
+        services: Vec::new(),
+    });
+    let from_outside = *start == Start::Internet;
+    let (mut first, mut second): (Vec<Entrance>, Vec<Entrance>) = (doors.collect(), public.collect());
+    if from_outside {
+        std::mem::swap(&mut first, &mut second);
+    }
+    let mut all: Vec<Entrance> = first.into_iter().chain(second).chain(own).chain(behind).collect();
+    all.retain(|one| !one.addresses.is_empty());
+    Entrances(all)
+}
+
 /// The addresses of a goal, as seen from a start.
-pub(crate) fn destinations_of(view: &View<'_>, to: &End, start: &Start, from: Option<Id<Network>>) -> Addresses {
+pub(crate) fn destinations_of(view: &View<'_>, to: &End, start: &Start, _from: Option<Id<Network>>) -> Addresses {
     let estate = view.estate;
     match to {
         End::Internet | End::Any | End::Block(_) | End::Site(_) | End::Set(_) => to.addresses(view),
@@ -261,17 +379,7 @@ pub(crate) fn destinations_of(view: &View<'_>, to: &End, start: &Start, from: Op
                 fronts.iter().filter(|front| front.public == outside).map(|front| front.address).collect();
             if fitting.is_empty() { fronts.iter().map(|front| front.address).collect() } else { fitting }
         }
-        End::Service(id) => {
-            let item = &estate.services[*id];
-            let near = item.private_doors.iter().filter(|door| Some(estate.network_of(**door)) == from);
-            let near: Addresses = near.flat_map(|door| estate.interfaces[*door].addresses.ranges()).collect();
-            let public = item.public_door.as_ref().map(|door| door.addresses.clone());
-            match (near.is_empty(), public) {
-                (false, _) => near,
-                (true, Some(public)) => public,
-                (true, None) => to.addresses(view),
-            }
-        }
+        End::Service(id) => entrances(view, *id, start).addresses(),
         _ => {
             let interfaces = to.interfaces(view);
             if interfaces.is_empty() {
@@ -344,10 +452,17 @@ pub fn question(view: &View<'_>, connection: &Connection) -> Result<Question, En
         Some(port) => Intervals::span(u128::from(*port), u128::from(*port)),
         None => client_ports(view, &start, &destinations),
     };
-    let packets = crate::sweep::sent(&sources, &destinations, services, &ports);
+    let mut packets = crate::sweep::sent(&sources, &destinations, services, &ports);
+    let entrances = match to {
+        Goal::End(End::Service(id)) => entrances(view, *id, &start),
+        _ => Entrances::default(),
+    };
+    if !entrances.0.is_empty() {
+        packets = packets.intersection(&entrances.packets());
+    }
     let any_of = resolution.as_ref().map_or_else(Vec::new, |found| found.addresses.clone());
     let asked = Asked { start, packets, name, any_of };
-    Ok(Question { connection: connection.clone(), asked, sources, destinations, resolution })
+    Ok(Question { connection: connection.clone(), asked, sources, destinations, resolution, entrances })
 }
 
 #[cfg(test)]

@@ -278,7 +278,7 @@ impl Cell {
             Verdict::Works if base => self.works = true,
             Verdict::Works | Verdict::WorksForSome => self.some = true,
             Verdict::Conditional => self.conditional = true,
-            Verdict::Unknown => self.unknown = true,
+            Verdict::Unknown if fate.judged.may_work => self.unknown = true,
             _ => {
                 self.fails = true;
                 let denies = fate.ended_at.filter(|ended| ended.denies).and_then(|ended| match ended.at {
@@ -364,7 +364,7 @@ impl<'v, 'e> Matrix<'v, 'e> {
         let apart = |id: Id<Interface>| segments.combined[id.index()];
         let found = sweep(
             view,
-            &Sweeping { from: From::Everywhere, to: None, services, failing: true, spared: None, apart: &apart },
+            &Sweeping { services, failing: true, doors_apart: true, ..Sweeping::of(From::Everywhere, &apart) },
         );
         segments.with_nodes(view, &found.nodes);
         let traffic = (!services.is_empty()).then(|| super::path::services_text(services));

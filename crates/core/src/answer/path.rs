@@ -129,7 +129,7 @@ pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2]) -> Pa
     };
     let many = starts.max(question.destinations.ranges().count()) > MANY;
     let tell = if many { Tell::Verdicts } else { Tell::Deciders };
-    let answered = walk(view, &question.asked, tell);
+    let answered = crate::path::answered(view, question, tell);
     let end = |asked: &str, addresses: &Addresses| PathEnd { asked: asked.to_owned(), addresses: addresses.texts() };
     let mut answer = PathAnswer {
         from: end(asked[0], &question.sources),
@@ -175,11 +175,21 @@ pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2]) -> Pa
         .min_by_key(|part| part.packets.lowest())
         .or_else(|| answered.parts.iter().min_by_key(|part| (part.judged.verdict, part.packets.lowest())));
     if let Some(packet) = deciding.and_then(|part| part.packets.witness()) {
-        let (detail, judged) = in_detail(view, &question.asked, &packet);
+        let each = Asked { any_of: Vec::new(), ..question.asked.clone() };
+        let (detail, mut judged) = in_detail(view, &each, &packet);
         let facts = |trail| detail.labels.steps(trail).into_iter().map(|step| step_fact(view, step)).collect();
         answer.steps = facts(judged.trail);
         if let Some((_, trail)) = &judged.some {
             answer.fails = facts(*trail);
+        }
+        // Of a name's addresses some work and others do not.
+        let by_address = question.asked.any_of.len() > 1 && answered.summary.verdict == Verdict::WorksForSome;
+        let failing = |part: &&Part| part.judged.verdict > Verdict::Unknown;
+        let failing = answered.parts.iter().filter(failing).min_by_key(|part| part.packets.lowest());
+        if let Some(other) = failing.filter(|_| by_address).and_then(|part| part.packets.witness()) {
+            let (detail, of_it) = in_detail(view, &each, &other);
+            answer.fails = detail.labels.steps(of_it.trail).into_iter().map(|step| step_fact(view, step)).collect();
+            judged.verdict = Verdict::WorksForSome;
         }
         answer.example = Some(witness(&packet));
         let last = if judged.verdict == Verdict::WorksForSome { answer.fails.last() } else { answer.steps.last() };
@@ -187,8 +197,11 @@ pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2]) -> Pa
             let rejects = last.is_some_and(|step| step.does == StepDoes::Rejects && !step.reply);
             answer.symptom = Some(if rejects { Symptom::Reset } else { Symptom::Silence });
         }
-        let by_nature = answered.parts.iter().all(|part| part.judged.verdict == Verdict::WorksForSome);
-        if judged.verdict > Verdict::Unknown || (by_nature && judged.verdict == Verdict::WorksForSome) {
+        let by_nature =
+            by_address || answered.parts.iter().all(|part| part.judged.verdict == Verdict::WorksForSome);
+        // Of a service one entrance suffices.
+        let works = question.entrances.0.len() > 1 && answered.summary.verdict <= Verdict::Unknown;
+        if !works && (judged.verdict > Verdict::Unknown || (by_nature && judged.verdict == Verdict::WorksForSome)) {
             mend(view, question, Some(&packet), &mut answer);
         }
     }
@@ -287,7 +300,8 @@ fn part_fact(
     let packet = part.packets.witness();
     // Where only verdicts were told apart, an example says what decided.
     let example = packet.filter(|_| judged.trail == 0 && judged.verdict != Verdict::Works);
-    let example = example.map(|packet| in_detail(view, &question.asked, &packet));
+    let each = Asked { any_of: Vec::new(), ..question.asked.clone() };
+    let example = example.map(|packet| in_detail(view, &each, &packet));
     let (answered, judged) = example.as_ref().map_or((answered, judged), |(answered, judged)| (answered, judged));
     let deciding = match (judged.verdict, &judged.some) {
         (Verdict::Works, _) => None,

@@ -225,8 +225,14 @@ fn places_of(view: &View<'_>, end: &End) -> Vec<Named> {
     match end {
         End::Internet => vec![(Place::Internet, Vec::new())],
         End::Site(id) => vec![(Place::Site(*id), Vec::new())],
-        End::Service(id) if view.estate.services[*id].interfaces.is_empty() => {
-            vec![(Place::Service(*id), Vec::new())]
+        End::Service(id) => {
+            // By its doors, by interfaces of its own, by the balancer behind its doors.
+            let service = &view.estate.services[*id];
+            let behind = service.balancer.iter().flat_map(|id| &view.estate.balancers[*id].back_ends);
+            let own = service.interfaces.iter().copied().chain(behind.filter_map(|back_end| back_end.interface));
+            let mut places = vec![(Place::Service(*id), Vec::new())];
+            places.extend(by_machine(view, own.collect()));
+            places
         }
         End::Block(block) if end.interfaces(view).is_empty() => {
             let wanted = [block.range].into_iter().collect();
@@ -244,6 +250,14 @@ fn places_of(view: &View<'_>, end: &End) -> Vec<Named> {
 }
 
 fn by_machine(view: &View<'_>, mut interfaces: Vec<Id<Interface>>) -> Vec<Named> {
+    // A private door is its service.
+    let services = view.estate.services.iter();
+    let doors: Vec<_> = services.filter(|(_, s)| s.private_doors.iter().any(|door| interfaces.contains(door))).collect();
+    let mut services: Vec<Named> = Vec::new();
+    for (id, service) in doors {
+        interfaces.retain(|interface| !service.private_doors.contains(interface));
+        services.push((Place::Service(id), Vec::new()));
+    }
     interfaces.sort_unstable_by_key(|id| (machine_of(view, *id), *id));
     interfaces.dedup();
     let mut places: Vec<Named> = Vec::new();
@@ -254,7 +268,8 @@ fn by_machine(view: &View<'_>, mut interfaces: Vec<Id<Interface>>) -> Vec<Named>
             None => places.push((place, vec![id])),
         }
     }
-    places
+    services.append(&mut places);
+    services
 }
 
 /// Answers what something reaches, or who reaches it. None if an end is no place: an address set, or one that stands for nothing.
@@ -279,9 +294,10 @@ pub fn reach_answer(view: &View<'_>, asked: &ReachAsked<'_>) -> Option<ReachAnsw
         },
         to: (direct && to.is_some()).then_some(&ends),
         services: asked.services,
+        apart: &apart,
         failing: false,
         spared: None,
-        apart: &apart,
+        doors_apart: false,
     };
     let found = sweep(view, &sweeping);
     let chains = Chains::new(view, &found);

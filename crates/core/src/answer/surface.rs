@@ -66,8 +66,7 @@ pub struct OnwardFact {
 /// What lies behind what the internet reaches, so many connections further.
 pub fn onward(view: &View<'_>, jumps: u32) -> OnwardFact {
     let apart = |_| 0;
-    let sweeping =
-        Sweeping { from: From::Everywhere, to: None, services: &[], failing: false, spared: None, apart: &apart };
+    let sweeping = Sweeping::of(From::Everywhere, &apart);
     let found = sweep(view, &sweeping);
     let chains = Chains::new(view, &found);
     let all = machines(view);
@@ -142,14 +141,7 @@ pub fn outward(view: &View<'_>) -> Vec<OutwardFact> {
     let estate = view.estate;
     let sending: Vec<Id<Interface>> = estate.interfaces.ids().collect();
     let apart = |_| 0;
-    let sweeping = Sweeping {
-        from: From::Interfaces(&sending),
-        to: Some(&[]),
-        services: &[],
-        failing: false,
-        spared: None,
-        apart: &apart,
-    };
+    let sweeping = Sweeping { to: Some(&[]), ..Sweeping::of(From::Interfaces(&sending), &apart) };
     let found = sweep(view, &sweeping);
     let mut facts: Vec<(OutwardFact, Intervals)> = Vec::new();
     for row in &found.rows {

@@ -5,7 +5,7 @@ use crate::address::{Addresses, Family};
 use crate::model::{Id, Interface, Service};
 use crate::packet::{Intervals, PacketSet};
 use crate::path::client_ports;
-use crate::sweep::{By, Fate, From, Node, Sweep, Sweeping, sent, sweep};
+use crate::sweep::{By, Fate, From, Node, Sweep, Sweeping, numbers_of, sent, sweep};
 use crate::view::View;
 use crate::walk::{Asked, Spot, Start, Verdict, What, walk_ends};
 use rustc_hash::FxHashMap;
@@ -18,7 +18,7 @@ pub(super) struct Candidate<'f> {
     pub member: Option<Id<Interface>>,
     pub by: By,
     asked: Addresses,
-    services: &'f Intervals,
+    services: Intervals,
     family: Family,
     pub fate: &'f Fate,
 }
@@ -34,8 +34,9 @@ pub(super) fn each_candidate<T>(
 ) -> Option<T> {
     let sending = senders.sorted();
     let whole: Vec<Id<Interface>> = {
-        let mut all: Vec<_> = receivers.interfaces.iter().copied().collect();
+        let mut all: Vec<_> = receivers.interfaces.iter().chain(receivers.of_services.keys()).copied().collect();
         all.sort_unstable();
+        all.dedup();
         all
     };
     let devices_only = receivers.asked.is_empty() && receivers.services.is_empty() && receivers.sites.is_empty();
@@ -51,7 +52,7 @@ pub(super) fn each_candidate<T>(
     }
     for from in starts {
         let sweeping =
-            Sweeping { from, to: devices_only.then_some(&whole), services, failing: false, spared: None, apart };
+            Sweeping { to: devices_only.then_some(&whole), services, ..Sweeping::of(from, apart) };
         let found = sweep(view, &sweeping);
         let told = candidates(view, &found, senders, receivers, each);
         if told.is_some() {
@@ -87,6 +88,11 @@ fn candidates<T>(
                     if asked.of(reach.family).is_empty() {
                         continue;
                     }
+                    let only = receivers.services_at(view, member);
+                    let numbers = numbers_of(only, reach.family).intersection(&reach.services);
+                    if numbers.is_empty() {
+                        continue;
+                    }
                     let told = each(Candidate {
                         start: start.clone(),
                         sources: sources.clone(),
@@ -94,7 +100,7 @@ fn candidates<T>(
                         member,
                         by: reach.by,
                         asked,
-                        services: &reach.services,
+                        services: numbers,
                         family: reach.family,
                         fate,
                     });
@@ -137,11 +143,11 @@ impl Candidate<'_> {
             let works = answered.labels.trails_that_work(part.label);
             let ends = works.iter().flat_map(|trail| answered.labels.steps(*trail));
             let ends: Vec<Spot> = ends.filter(|step| step.what == What::Arrived && !step.reply).map(|s| s.at).collect();
-            // What arrives elsewhere than at the interface that holds the address is told.
-            let untold = ends.is_empty() && matches!(self.target, Node::Interfaces(_));
+            // What arrives elsewhere than at the interface that holds the address is told; a private door is such an interface.
+            let untold = ends.is_empty() && matches!(self.target, Node::Interfaces(_) | Node::Service(_));
             untold || ends.into_iter().any(is_target)
         };
-        let open = answered.parts.iter().filter(|part| part.judged.verdict <= Verdict::Unknown);
+        let open = answered.parts.iter().filter(|part| part.judged.may_work);
         open.filter(arrives).map(|part| (part.judged.verdict, part.packets.clone())).collect()
     }
 }
@@ -159,6 +165,7 @@ pub(super) fn told_apart(view: &View<'_>, senders: &[&Senders], receivers: &[&Re
         }
         for side in receivers {
             signature.push(u8::from(side.interfaces.contains(&id)));
+            signature.push(u8::from(side.of_services.contains_key(&id)));
         }
         let next = u32::try_from(known.len()).expect("fewer than 2^32 interfaces");
         *known.entry((signature, partly.then_some(id))).or_insert(next)

@@ -46,11 +46,11 @@ impl<'v, 'e> Judging<'v, 'e> {
             match &one.claim {
                 Claim::NeverReaches { from, to } => {
                     let (Ok(from), Ok(to)) = (ends(view, from), ends(view, to)) else { continue };
-                    judging.forbidden.push((one, Senders::of(view, &from), Receivers::of(view, &to)));
+                    judging.forbidden.push((one, Senders::of(view, &from), Receivers::by_any_entrance(view, &to)));
                 }
                 Claim::NothingElseReaches { to } => {
                     let Ok(to) = ends(view, to) else { continue };
-                    judging.closed.push((one, Receivers::of(view, &to)));
+                    judging.closed.push((one, Receivers::by_any_entrance(view, &to)));
                 }
                 Claim::MayReach { .. } | Claim::AlwaysPasses { .. } => {}
             }

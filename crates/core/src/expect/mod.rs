@@ -18,9 +18,9 @@ use crate::describe::service_text;
 use crate::ends::{End, EndError};
 use crate::model::{Firewall, Id, Interface, Name, Network, Service};
 use crate::packet::{Intervals, Packet, PacketSet};
-use crate::path::{asking_network, client_ports, destinations_of, primaries};
+use crate::path::{asking_network, client_ports, destinations_of, entrances, primaries};
 use crate::stated::{Claim, Expectation};
-use crate::sweep::{numbers_of, sent, without_twice};
+use crate::sweep::{Node, numbers_of, sent, without_twice};
 use crate::view::View;
 use crate::walk::{Asked, Choice, Judged, Spot, Start, Step, Tell, Verdict, walk};
 use candidates::{Candidate, each_candidate, told_apart};
@@ -28,6 +28,7 @@ use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sides::{Receivers, Senders, ends};
+use std::fmt::Write;
 
 /// Whether an expectation is true.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -190,6 +191,9 @@ fn may_reach(view: &View<'_>, from: &[End], to: &[End], services: &[Service]) ->
             let destinations = destinations_of(view, end, &start, asking_network(view, &start));
             let ports = client_ports(view, &start, &destinations);
             let mut packets = sent(&sources, &destinations, services, &ports);
+            if let End::Service(id) = end {
+                packets = packets.intersection(&entrances(view, *id, &start).packets());
+            }
             if let Start::Interfaces(all) = &start {
                 packets = packets.difference(&to_themselves(view, all));
             }
@@ -198,18 +202,24 @@ fn may_reach(view: &View<'_>, from: &[End], to: &[End], services: &[Service]) ->
             }
             asked_any = true;
             let asked = Asked { start: start.clone(), packets, name: None, any_of: Vec::new() };
-            for part in walk(view, &asked, Tell::Verdicts).parts {
+            let parts = walk(view, &asked, Tell::Verdicts).parts;
+            // Of a service each start and port needs one entrance that works, not the same for all.
+            let is_service = matches!(end, End::Service(_));
+            let works = parts.iter().filter(|part| is_service && part.judged.verdict == Verdict::Works);
+            let entered = PacketSet::union_all(works.map(|part| part.packets.clone())).to_anywhere();
+            for part in parts {
+                let left = part.packets.difference(&entered);
                 if part.judged.verdict == Verdict::Works
-                    || (part.judged.verdict == Verdict::Unknown && unknown.is_some())
+                    || (part.judged.verdict == Verdict::Unknown && part.judged.may_work && unknown.is_some())
                 {
                     continue;
                 }
-                let Some(packet) = part.packets.witness() else { continue };
+                let Some(packet) = left.witness() else { continue };
                 let against = match part.judged.verdict {
                     Verdict::WorksForSome => prove_failing(view, &start, packet, &part.packets),
                     _ => prove(view, &start, packet),
                 };
-                if part.judged.verdict == Verdict::Unknown {
+                if part.judged.verdict == Verdict::Unknown && part.judged.may_work {
                     unknown = Some(against);
                     continue;
                 }
@@ -255,6 +265,29 @@ fn prove(view: &View<'_>, start: &Start, packet: Packet) -> Against {
     let trail = if verdict <= Verdict::Conditional { works.unwrap_or(trail) } else { trail };
     let steps = answered.labels.steps(trail).into_iter().cloned().collect();
     Against { packet, start, verdict, steps }
+}
+
+/// Packets like the one that a reader would choose of some, from client ports of which it works: one for each way that it takes.
+fn working(view: &View<'_>, start: &Start, packets: &PacketSet) -> Vec<Packet> {
+    let Some(first) = packets.witness() else { return Vec::new() };
+    let like = PacketSet::single(&first).any_source_port().intersection(packets);
+    let asked = Asked { start: start.clone(), packets: like.clone(), name: None, any_of: Vec::new() };
+    let answered = walk(view, &asked, Tell::Steps);
+    let Some((choices, _)) = answered.summary.some.filter(|_| answered.summary.verdict == Verdict::WorksForSome) else {
+        return vec![first];
+    };
+    let all = Addresses::all();
+    let from = |ports: &Intervals| {
+        like.intersection(&PacketSet::fields(&all, &all, crate::packet::service::all, ports, ())).witness()
+    };
+    let found: Vec<Packet> = choices
+        .iter()
+        .filter_map(|choice| match choice {
+            Choice::ClientPorts(ports) => from(ports),
+            _ => None,
+        })
+        .collect();
+    if found.is_empty() { vec![first] } else { found }
 }
 
 /// The steps of one that does not work, of packets that work for some: from a client's port that fails, if that is what decides.
@@ -312,7 +345,8 @@ struct Forbidden<'q> {
 
 impl Forbidden<'_> {
     fn judged(&self, view: &View<'_>) -> Standing {
-        let receivers = Receivers::of(view, self.to);
+        let receivers = Receivers::by_any_entrance(view, self.to);
+        let named = Receivers::of(view, self.to);
         let senders: Vec<&Senders> =
             std::iter::once(&self.senders).chain(self.allowed.iter().map(|a| &a.senders)).collect();
         let receiving: Vec<&Receivers> =
@@ -320,14 +354,17 @@ impl Forbidden<'_> {
         let numbers = told_apart(view, &senders, &receiving);
         let apart = |id: Id<Interface>| numbers[id.index()];
         let mut unknown: Option<Against> = None;
+        let mut by_another: Option<Node> = None;
         let broken = each_candidate(view, &self.senders, &receivers, self.services, &apart, &mut |candidate| {
             let packets = candidate.packets(view, self.services).difference(&self.allowed_of(view, &candidate));
             if packets.is_empty() || (candidate.fate.judged.verdict == Verdict::Unknown && unknown.is_some()) {
                 return None;
             }
             for (verdict, packets) in candidate.through(view, packets) {
-                let Some(packet) = packets.witness() else { continue };
+                let Some(packet) = working(view, &candidate.start, &packets).first().copied() else { continue };
                 if verdict != Verdict::Unknown {
+                    let other = named.asked(view, &candidate.target, candidate.member, candidate.by).is_empty();
+                    by_another = other.then(|| candidate.target.clone());
                     return Some(prove(view, &candidate.start, packet));
                 }
                 if unknown.is_none() {
@@ -338,10 +375,13 @@ impl Forbidden<'_> {
         });
         match (broken, unknown) {
             (Some(against), _) => {
-                let why = match against.verdict {
+                let mut why = match against.verdict {
                     Verdict::Works => "this gets through".to_owned(),
                     other => format!("this may get through: {}", other.word()),
                 };
+                if let Some(Node::Service(id)) = by_another {
+                    let _ = write!(why, ", by another entrance of service {}", view.estate.services[id].name);
+                }
                 Standing { state: State::Broken, why, against: Some(against) }
             }
             (None, Some(against)) => {
@@ -369,7 +409,7 @@ fn always_passes(
     services: &[Service],
     firewalls: &[Id<Firewall>],
 ) -> Standing {
-    let (senders, receivers) = (Senders::of(view, from), Receivers::of(view, to));
+    let (senders, receivers) = (Senders::of(view, from), Receivers::by_any_entrance(view, to));
     let numbers = told_apart(view, &[&senders], &[&receivers]);
     let apart = |id: Id<Interface>| numbers[id.index()];
     let (mut connects, mut unknown) = (false, None);
@@ -394,7 +434,8 @@ fn always_passes(
                 unknown.get_or_insert_with(|| prove(view, start, packet));
                 continue;
             }
-            let around = around(view, start, packet, firewalls);
+            // Where it works for some of the client's ports, those ways are looked at that do.
+            let around = working(view, start, &packets).into_iter().find_map(|one| around(view, start, one, firewalls));
             if around.is_some() {
                 return around;
             }

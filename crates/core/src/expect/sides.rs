@@ -109,6 +109,8 @@ pub(super) struct Receivers {
     pub balancers: FxHashSet<Id<Balancer>>,
     /// Platform services, by any of their doors.
     pub services: FxHashSet<Id<PlatformService>>,
+    /// Interfaces of services' own, each on the service's ports.
+    pub of_services: FxHashMap<Id<Interface>, Id<PlatformService>>,
     /// Sites, by whatever leads there: what they hold, and what they only announce.
     pub sites: FxHashSet<Id<Site>>,
     /// Whoever answers when these are asked: addresses of the internet, of sites, public ones.
@@ -116,6 +118,30 @@ pub(super) struct Receivers {
 }
 
 impl Receivers {
+    /// The same, where a service that is reached by one of its doors is meant by all of its entrances.
+    pub fn by_any_entrance(view: &View<'_>, ends: &[End]) -> Self {
+        let mut found = Self::of(view, ends);
+        for (id, service) in view.estate.services.iter() {
+            let is_meant = |door: &Id<Interface>| {
+                found.interfaces.contains(door) || view.estate.interfaces[*door].addresses.overlaps(&found.asked)
+            };
+            let public = service.public_door.as_ref().is_some_and(|door| door.addresses.overlaps(&found.asked));
+            // Every address is everybody's, and no door in particular.
+            if !ends.contains(&End::Any) && (public || service.private_doors.iter().any(is_meant)) {
+                found.with_service(view, id);
+            }
+        }
+        found
+    }
+
+    /// A service by all of its entrances: doors, interfaces of its own, the balancer behind its doors.
+    fn with_service(&mut self, view: &View<'_>, id: Id<PlatformService>) {
+        let service = &view.estate.services[id];
+        self.services.insert(id);
+        self.of_services.extend(service.interfaces.iter().map(|interface| (*interface, id)));
+        self.balancers.extend(service.balancer);
+    }
+
     pub fn of(view: &View<'_>, ends: &[End]) -> Self {
         let mut found = Self::default();
         for end in ends {
@@ -136,8 +162,7 @@ impl Receivers {
                     found.balancers.insert(*id);
                 }
                 End::Service(id) => {
-                    found.services.insert(*id);
-                    found.interfaces.extend(end.interfaces(view));
+                    found.with_service(view, *id);
                 }
                 _ => found.interfaces.extend(end.interfaces(view)),
             }
@@ -147,7 +172,7 @@ impl Receivers {
 
     pub fn is_empty(&self) -> bool {
         let none = self.interfaces.is_empty() && self.balancers.is_empty();
-        none && self.services.is_empty() && self.sites.is_empty() && self.asked.is_empty()
+        none && self.services.is_empty() && self.of_services.is_empty() && self.sites.is_empty() && self.asked.is_empty()
     }
 
     /// The addresses by which a node is asked, if it is one of these; by one member for all.
@@ -157,7 +182,23 @@ impl Receivers {
             || member.is_some_and(|id| self.interfaces.contains(&id))
             || matches!(node, Node::Service(id) if self.services.contains(id))
             || matches!(node, Node::Site(id) if self.sites.contains(id));
-        if meant { all } else { all.intersection(&self.asked) }
+        let door_of = |id: &Id<PlatformService>| {
+            let doors = view.estate.services[*id].private_doors.iter();
+            let named = doors.filter(|door| self.interfaces.contains(door));
+            named.flat_map(|door| view.estate.interfaces[*door].addresses.ranges()).collect::<Addresses>()
+        };
+        match node {
+            _ if meant => all,
+            Node::Service(id) => all.intersection(&self.asked.union(&door_of(id))),
+            _ if member.is_some_and(|id| self.of_services.contains_key(&id)) => all,
+            _ => all.intersection(&self.asked),
+        }
+    }
+
+    /// The services by which an interface is meant, where it is meant as a service's own only; empty for all.
+    pub fn services_at<'v>(&self, view: &'v View<'_>, member: Option<Id<Interface>>) -> &'v [crate::model::Service] {
+        let service = member.filter(|id| !self.interfaces.contains(id)).and_then(|id| self.of_services.get(&id));
+        service.map_or(&[], |id| &view.estate.services[*id].services)
     }
 }
 

@@ -13,10 +13,11 @@ use crate::each::each;
 use crate::effective::{Replies, Reply};
 use crate::faults::{Fault, has};
 use crate::model::{Direction, Gateway, GatewayKind, Id, Interface, InternetTraffic, PublicAddress};
-use crate::packet::{Intervals, PacketSet, service};
+use crate::packet::{Intervals, PacketSet, Rewrite, service};
 use crate::route::{Hop, Routed, Winner, routed};
-use crate::stage::{Chain, StageKind, Way, chain};
+use crate::stage::{Chain, Outcome, StageKind, Way, chain};
 use crate::view::View;
+use crate::walk::{Asked, Choice, Judged, Start, Tell, Verdict as WalkVerdict, walk};
 
 /// What becomes of a connection from the internet.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -68,6 +69,8 @@ pub struct DirectWay {
     pub family: Family,
     /// The public address that is mapped to it; none for global IPv6.
     pub public: Option<Id<PublicAddress>>,
+    /// The address that is mapped to it.
+    sent_to: Option<std::net::IpAddr>,
     /// The interface's own addresses that are reached.
     pub own: Range,
     /// The gateway, if the network has one.
@@ -82,6 +85,20 @@ impl DirectWay {
     /// All packets for which a connection works.
     pub fn open(&self) -> PacketSet {
         PacketSet::union_all(self.parts.iter().filter(|part| part.verdict.is_open()).map(|part| part.packets.clone()))
+    }
+
+    /// Packets as the interface receives them, as the internet sends them.
+    fn as_sent(&self, view: &View<'_>, packets: &PacketSet) -> PacketSet {
+        let destination = self.public.map(|public| view.estate.public_addresses[public].address);
+        packets.rewritten(&Rewrite { destination, ..Rewrite::default() })
+    }
+
+    /// Packets as the internet sends them, as the interface receives them.
+    fn as_received(&self, packets: &PacketSet) -> PacketSet {
+        let Some(public) = self.sent_to else { return packets.clone() };
+        let own = crate::address::address_of(self.own.family, self.own.first);
+        let here = packets.between(None, Some(&Addresses::single(public)));
+        here.rewritten(&Rewrite { destination: Some(own), ..Rewrite::default() })
     }
 
     /// All packets of which it is not known.
@@ -112,7 +129,65 @@ pub fn direct_ways(view: &View<'_>) -> Vec<DirectWay> {
     let found: Vec<_> = each(&classes, |places| of_class(places));
     let mut ways: Vec<(usize, DirectWay)> = found.into_iter().flatten().collect();
     ways.sort_by_key(|(at, _)| *at);
-    ways.into_iter().map(|(_, way)| way).collect()
+    let mut ways: Vec<DirectWay> = ways.into_iter().map(|(_, way)| way).collect();
+    settle_unknown(view, &mut ways);
+    ways
+}
+
+/// What is unknown when request and reply are looked at stage by stage is walked as a whole: some of it is certain all the same.
+fn settle_unknown(view: &View<'_>, ways: &mut [DirectWay]) {
+    let unknown = |way: &DirectWay| way.parts.iter().any(|part| part.verdict == Verdict::Unknown);
+    let asked = ways.iter().filter(|way| unknown(way)).map(|way| way.as_sent(view, &way.unknown()));
+    let packets = PacketSet::union_all(asked);
+    if packets.is_empty() {
+        return;
+    }
+    let asked = Asked { start: Start::Internet, packets, name: None, any_of: Vec::new() };
+    let answered = walk(view, &asked, Tell::Verdicts);
+    for way in ways.iter_mut().filter(|way| unknown(way)) {
+        let mut parts = Vec::with_capacity(way.parts.len());
+        for part in std::mem::take(&mut way.parts) {
+            if part.verdict != Verdict::Unknown {
+                parts.push(part);
+                continue;
+            }
+            for walked in &answered.parts {
+                let packets = way.as_received(&walked.packets).any_source_port().intersection(&part.packets);
+                if packets.is_empty() {
+                    continue;
+                }
+                let (verdict, taken) = settled(&walked.judged, &part);
+                parts.push(Part { verdict, way: taken, packets });
+            }
+        }
+        way.parts = parts;
+    }
+}
+
+/// What a walk said of packets that were unknown.
+fn settled(judged: &Judged, part: &Part) -> (Verdict, Way) {
+    let taken = part.way.clone();
+    let ports = judged.some.iter().flat_map(|(choices, _)| choices).fold(Intervals::empty(), |sum, choice| match choice {
+        Choice::ClientPorts(ports) => sum.union(ports),
+        _ => sum,
+    });
+    match judged.verdict {
+        WalkVerdict::Works | WalkVerdict::Conditional => (Verdict::Works, taken),
+        WalkVerdict::WorksForSome if ports.is_empty() => (Verdict::WorksForRoutes, taken),
+        WalkVerdict::WorksForSome => (Verdict::WorksForPorts(ports), taken),
+        WalkVerdict::Unknown if judged.may_work => (Verdict::Unknown, taken),
+        WalkVerdict::ReplyLost => (Verdict::ReplyLost(None), taken),
+        _ => {
+            // It ends in every completion: told with the first stage that turns on what the snapshot lacks.
+            let mut taken = taken;
+            let first = taken.judgements.iter().position(|judgement| !judgement.is_certain());
+            taken.judgements.truncate(first.map_or(taken.judgements.len(), |first| first + 1));
+            if let Some(last) = taken.judgements.last_mut() {
+                last.outcome = Outcome::Deny;
+            }
+            (Verdict::Denied, taken)
+        }
+    }
 }
 
 /// An interface, the public address that is mapped to it, and its own that is asked.
@@ -155,6 +230,7 @@ fn direct_way(view: &View<'_>, chains: &[Chain; 2], (interface, public, own): As
         interface,
         family: own.family,
         public,
+        sent_to: public.map(|public| estate.public_addresses[public].address),
         own,
         gateway: gateway.map(|(id, _)| id),
         stages: forward.stages.iter().map(|stage| stage.kind).collect(),
@@ -164,7 +240,7 @@ fn direct_way(view: &View<'_>, chains: &[Chain; 2], (interface, public, own): As
     let part = |verdict, packets| Part { verdict, way: Way { judgements: Vec::new() }, packets };
     let Some(attached) = attached else {
         // A gateway that the snapshot lacks may be this network's.
-        let lacking = gateway.is_none() && estate.gaps.iter().any(|gap| gap.object.starts_with("gateway:"));
+        let lacking = gateway.is_none() && view.lacks_any(&["gateway"]);
         way.parts.push(part(if lacking { Verdict::Unknown } else { Verdict::NoGateway }, asked));
         return way;
     };

@@ -156,7 +156,7 @@ pub(super) fn all_there_and_back(routes: &View<'_>) -> Vec<Sweep> {
     };
     let asked = |from: From<'_>, spared: Spared<'_>| {
         let (spared, apart) = (Some(spared), |_| 0);
-        sweep(routes, &Sweeping { from, to: None, services: &web, failing: true, spared, apart: &apart })
+        sweep(routes, &Sweeping { services: &web, failing: true, spared, ..Sweeping::of(from, &apart) })
     };
     let mut sweeps = vec![asked(From::Everywhere, &spared)];
     if let Some(transit) = &transit {

@@ -146,7 +146,10 @@ fn find(view: &View<'_>, asking: &Asking) -> Found {
     if asked.asked.packets.is_empty() {
         return Found::Stuck;
     }
-    let answered = walk(view, &asked.asked, Tell::Steps);
+    let answered = crate::path::answered(view, &asked, Tell::Steps);
+    if asked.entrances.0.len() > 1 && matches!(answered.summary.verdict, Verdict::Works | Verdict::Conditional) {
+        return Found::Solved(answered.summary.verdict);
+    }
     let fails = |verdict| {
         matches!(
             verdict,
@@ -154,7 +157,13 @@ fn find(view: &View<'_>, asking: &Asking) -> Found {
         )
     };
     let failing = answered.parts.iter().filter(|part| fails(part.judged.verdict));
-    match failing.min_by_key(|part| part.packets.lowest()) {
+    // Of a service the entrance that is tried first.
+    let rank = |part: &&crate::walk::Part| {
+        let to = part.packets.destinations();
+        let at = asked.entrances.0.iter().position(|entrance| entrance.addresses.overlaps(&to));
+        (at, part.packets.lowest())
+    };
+    match failing.min_by_key(rank) {
         Some(part) => {
             let trail = part.judged.some.as_ref().map_or(part.judged.trail, |(_, trail)| *trail);
             let steps = answered.labels.steps(trail).into_iter().cloned().collect();

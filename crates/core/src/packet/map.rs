@@ -532,6 +532,15 @@ impl PacketSet {
         }))
     }
 
+    /// The set with every destination: the packets that differ only in the destination from one of the set.
+    #[must_use]
+    pub fn to_anywhere(&self) -> Self {
+        Self::union_all(self.boxes().into_iter().map(|(mut entry, ())| {
+            entry.destinations = Intervals::span(0, last_of(entry.family));
+            Self::of_entry(&entry, ())
+        }))
+    }
+
     /// The union of many sets.
     pub fn union_all(sets: impl IntoIterator<Item = Self>) -> Self {
         Self::overlay_all(sets.into_iter().collect())

@@ -237,15 +237,14 @@ pub(super) fn union(
     }
     let reaches: Vec<Reach> = rules.iter().map(|id| reach(view, *id, network)).collect();
     let pass = |id: RuleId| Judgement::new(Outcome::Pass, By::Rule(id));
-    let sure = rules.iter().zip(&reaches).map(|(id, reach)| (reach.sure.clone(), Some(pass(*id))));
-    let certain = PacketMap::stacked(&sure.collect::<Vec<_>>());
     let stateless = |id: &RuleId| view.estate.rule(*id).stateless && !has(Fault::StatelessRuleKeepsState);
     let forgets = |judgement: Judgement| {
         let state = if judgement.outcome.passes() { State::NotKept } else { judgement.state };
         Judgement { state, ..judgement }
     };
     if reaches.iter().all(|reach| reach.either.is_none()) {
-        let mut map = certain.overlay(&PacketMap::constant(rest));
+        let sure = rules.iter().zip(&reaches).map(|(id, reach)| (reach.sure.clone(), Some(pass(*id))));
+        let mut map = PacketMap::stacked(&sure.collect::<Vec<_>>()).overlay(&PacketMap::constant(rest));
         // Where a stateless rule matches, no state is kept.
         let without = rules.iter().zip(&reaches).filter(|(id, _)| stateless(id)).map(|(_, reach)| reach.sure.map(()));
         let without = PacketSet::union_all(without);
@@ -263,7 +262,7 @@ pub(super) fn union(
     place_all(&mut forest, &rules, &doubts);
     let last = forest.end(rest);
     let mut map = PacketMap::constant(last);
-    for (id, doubts) in rules.iter().zip(&doubts).rev() {
+    for ((id, reach), doubts) in rules.iter().zip(&reaches).zip(&doubts).rev() {
         let admitted = forest.end(pass(*id));
         for (set, turning) in doubts {
             let turned = map.restrict(set).relabel(|without| {
@@ -271,9 +270,8 @@ pub(super) fn union(
             });
             map = turned.overlay(&map);
         }
+        map = reach.sure.map(admitted).overlay(&map);
     }
-    // What a rule matches for certain is above what it and others perhaps match.
-    map = certain.relabel(|judgement| Some(forest.end(judgement))).overlay(&map);
     for ((id, reach), doubts) in rules.iter().zip(&reaches).zip(&doubts).filter(|((id, _), _)| stateless(id)) {
         let forgotten = map.restrict(&reach.sure.map(())).relabel(|at| Some(forest.changed(at, &forgets)));
         let kept = map.clone();

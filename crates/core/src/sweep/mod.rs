@@ -153,6 +153,15 @@ pub struct Sweeping<'q> {
     pub spared: Option<Spared<'q>>,
     /// Interfaces with different numbers are kept apart.
     pub apart: &'q dyn Fn(Id<Interface>) -> u32,
+    /// Whether a private door is told as the interface that it is, not as its service.
+    pub doors_apart: bool,
+}
+
+impl<'q> Sweeping<'q> {
+    /// What works, or may, from somewhere to everything, of all services.
+    pub fn of(from: From<'q>, apart: &'q dyn Fn(Id<Interface>) -> u32) -> Self {
+        Self { from, to: None, services: &[], failing: false, spared: None, apart, doors_apart: false }
+    }
 }
 
 /// So many senders are walked at a time: few lists share what a walk learns, long ones make for large maps.
@@ -222,7 +231,8 @@ pub fn sweep(view: &View<'_>, asked: &Sweeping<'_>) -> Sweep {
     found.nodes.extend((0..estate.gaps.len()).map(Node::Lacking));
     for (id, service) in estate.services.iter() {
         let of = found.node_number(index::place(&found.nodes, &Node::Service(id)));
-        let doors: Vec<u32> = service.private_doors.iter().filter_map(|door| found.node(*door)).collect();
+        let doors = service.private_doors.iter().filter(|_| !asked.doors_apart);
+        let doors: Vec<u32> = doors.filter_map(|door| found.node(*door)).collect();
         found.doors.extend(doors.into_iter().map(|door| (door, of)));
     }
     let (mut from, mut left_out) = (Vec::new(), Vec::new());
@@ -373,7 +383,8 @@ impl Sweep {
     ) -> (Vec<Fate>, Vec<Row>) {
         let (mut fates, mut rows) = (Vec::new(), Vec::new());
         for part in parts {
-            if part.judged.verdict > Verdict::Unknown && !failing {
+            // What fails whatever the snapshot lacks is no possible link.
+            if !part.judged.may_work && !failing {
                 continue;
             }
             let works = part.judged.verdict <= Verdict::Conditional;

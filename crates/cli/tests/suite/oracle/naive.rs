@@ -4,6 +4,7 @@
 
 use serde_json::Value;
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -33,39 +34,17 @@ pub struct Decision {
     pub by: String,
 }
 
-/// Answers to "does this rule match what the snapshot lacks?", one possibility after the other.
-#[derive(Default)]
-struct Oracle {
-    answers: Vec<bool>,
-    asked: usize,
-}
-
-impl Oracle {
-    fn ask(&mut self) -> bool {
-        if self.asked == self.answers.len() {
-            self.answers.push(false);
-        }
-        self.asked += 1;
-        self.answers[self.asked - 1]
-    }
-
-    /// The next possibility, if there is one.
-    fn next(&mut self) -> bool {
-        self.answers.truncate(self.asked);
-        self.asked = 0;
-        while let Some(last) = self.answers.pop() {
-            if !last {
-                self.answers.push(true);
-                return true;
-            }
-        }
-        false
-    }
+/// A completion of the snapshot, as far as it was asked for: answers to what the snapshot leaves open.
+#[derive(Clone, Default)]
+struct World {
+    answers: BTreeMap<String, bool>,
+    /// A question that has no answer yet.
+    open: Option<String>,
 }
 
 pub struct Evaluator<'j> {
     estate: &'j Value,
-    oracle: RefCell<Oracle>,
+    world: RefCell<World>,
 }
 
 pub fn list<'j>(value: &'j Value, key: &str) -> &'j [Value] {
@@ -114,7 +93,19 @@ pub const PRIVATE: [&str; 9] = [
 
 impl<'j> Evaluator<'j> {
     pub fn new(estate: &'j Value) -> Self {
-        Self { estate, oracle: RefCell::default() }
+        Self { estate, world: RefCell::default() }
+    }
+
+    /// The answer to what the snapshot leaves open, in the completion that is looked at.
+    pub fn ask(&self, question: String) -> bool {
+        let mut world = self.world.borrow_mut();
+        match world.answers.get(&question) {
+            Some(answer) => *answer,
+            None => {
+                world.open.get_or_insert(question);
+                false
+            }
+        }
     }
 
     pub fn find(&self, section: &str, id: &str) -> Option<&'j Value> {
@@ -199,10 +190,10 @@ impl<'j> Evaluator<'j> {
         })
     }
 
-    /// The same; none where interfaces that the snapshot lacks may hold it.
-    fn carried_perhaps(&self, address: IpAddr, network: &str, chosen: impl Fn(&'j Value) -> bool) -> Option<bool> {
+    /// The same; asked where interfaces that the snapshot lacks may hold it.
+    fn carried_perhaps(&self, peer: &str, address: IpAddr, network: &str, chosen: impl Fn(&'j Value) -> bool) -> bool {
         if self.carried(address, network, chosen) {
-            return Some(true);
+            return true;
         }
         let hidden = list(self.estate, "gaps").iter().any(|gap| {
             let Some(other) = text(gap, "object").unwrap().strip_prefix("network:") else { return false };
@@ -213,31 +204,21 @@ impl<'j> Evaluator<'j> {
             };
             self.in_reach(network, other) && blocks.iter().any(|block| in_block(address, block.as_str().unwrap()))
         });
-        if hidden { None } else { Some(false) }
+        hidden && self.ask(format!("{peer} holds {address}"))
     }
 
-    /// None: it depends on what the snapshot lacks.
-    fn in_set(&self, address: IpAddr, id: &str, seen: &mut Vec<String>) -> Option<bool> {
+    fn in_set(&self, address: IpAddr, id: &str, seen: &mut Vec<String>) -> bool {
         if seen.iter().any(|other| other == id) {
-            return Some(false);
+            return false;
         }
         seen.push(id.to_owned());
-        let set = self.find("address_sets", id)?;
-        let content = set["content"].as_array()?;
-        let mut doubt = false;
-        for entry in content {
-            let entry = entry.as_str().unwrap();
-            match entry.strip_prefix("set:") {
-                None if in_block(address, entry) => return Some(true),
-                None => {}
-                Some(inner) => match self.in_set(address, inner, seen) {
-                    Some(true) => return Some(true),
-                    Some(false) => {}
-                    None => doubt = true,
-                },
-            }
-        }
-        (!doubt).then_some(false)
+        let Some(content) = self.find("address_sets", id).and_then(|set| set["content"].as_array()) else {
+            return self.ask(format!("set:{id} holds {address}"));
+        };
+        let (nested, blocks): (Vec<&str>, Vec<&str>) =
+            content.iter().map(|entry| entry.as_str().unwrap()).partition(|entry| entry.starts_with("set:"));
+        blocks.iter().any(|block| in_block(address, block))
+            || nested.iter().any(|inner| self.in_set(address, &inner[4..], seen))
     }
 
     pub fn is_internet(&self, address: IpAddr) -> bool {
@@ -264,57 +245,60 @@ impl<'j> Evaluator<'j> {
         blocks.into_iter().any(|block| in_block(address, block.as_str().unwrap()))
     }
 
-    pub fn is_peer(&self, peer: &str, address: IpAddr, network: &str) -> Option<bool> {
+    pub fn is_peer(&self, peer: &str, address: IpAddr, network: &str) -> bool {
+        let unsaid = || self.ask(format!("{peer} holds {address}"));
         let Some((kind, name)) =
             peer.split_once(':').filter(|(kind, _)| kind.chars().all(|c| c.is_ascii_lowercase()) && kind.len() > 2)
         else {
-            return Some(match peer {
+            return match peer {
                 "any" => true,
                 "internet" => self.is_internet(address),
-                "probes" => {
-                    let probes = self.estate["estate"].get("probes")?.as_array().unwrap();
-                    probes.iter().any(|block| in_block(address, block.as_str().unwrap()))
-                }
+                "probes" => match self.estate["estate"].get("probes") {
+                    Some(probes) => {
+                        let probes = probes.as_array().unwrap();
+                        probes.iter().any(|block| in_block(address, block.as_str().unwrap()))
+                    }
+                    None => unsaid(),
+                },
                 block => in_block(address, block),
-            });
+            };
         };
         match kind {
             "set" => self.in_set(address, name, &mut Vec::new()),
             "group" => {
-                self.find("security_groups", name)?;
                 let carries = |i: &'j Value| list(i, "groups").iter().any(|g| g.as_str() == Some(name));
-                self.carried_perhaps(address, network, carries)
+                match self.find("security_groups", name) {
+                    Some(_) => self.carried_perhaps(peer, address, network, carries),
+                    None => unsaid(),
+                }
             }
-            "tag" => self.carried_perhaps(address, network, |i| {
+            "tag" => self.carried_perhaps(peer, address, network, |i| {
                 name.split(',').all(|pair| pair.split_once('=').is_some_and(|(key, value)| self.has_tag(i, key, value)))
             }),
-            "identity" => self.carried_perhaps(address, network, |i| self.identity(i) == Some(name)),
-            "interface" => {
-                self.find("interfaces", name)?;
-                Some(self.carried(address, network, |i| text(i, "id") == Some(name)))
-            }
+            "identity" => self.carried_perhaps(peer, address, network, |i| self.identity(i) == Some(name)),
+            "interface" => match self.find("interfaces", name) {
+                Some(_) => self.carried(address, network, |i| text(i, "id") == Some(name)),
+                None => unsaid(),
+            },
             "network" | "subnet" | "site" => {
                 let (section, field) = match kind {
                     "network" => ("networks", "blocks"),
                     "subnet" => ("subnets", "blocks"),
                     _ => ("sites", "holds"),
                 };
-                Some(
-                    list(self.find(section, name)?, field)
-                        .iter()
-                        .any(|block| in_block(address, block.as_str().unwrap())),
-                )
+                match self.find(section, name) {
+                    Some(found) => {
+                        list(found, field).iter().any(|block| in_block(address, block.as_str().unwrap()))
+                    }
+                    None => unsaid(),
+                }
             }
             _ => panic!("{peer}"),
         }
     }
 
-    pub fn any_peer(&self, peers: &[Value], address: IpAddr, network: &str) -> Option<bool> {
-        let answers: Vec<_> = peers.iter().map(|peer| self.is_peer(peer.as_str().unwrap(), address, network)).collect();
-        if answers.contains(&Some(true)) {
-            return Some(true);
-        }
-        if answers.contains(&None) { None } else { Some(false) }
+    pub fn any_peer(&self, peers: &[Value], address: IpAddr, network: &str) -> bool {
+        peers.iter().any(|peer| self.is_peer(peer.as_str().unwrap(), address, network))
     }
 
     pub fn service_matches(service: &str, packet: &Packet) -> bool {
@@ -376,19 +360,10 @@ impl<'j> Evaluator<'j> {
         }
         let (peer, local) =
             if direction == "in" { (packet.source, packet.destination) } else { (packet.destination, packet.source) };
-        let included =
-            rule.get("peers").map_or(Some(true), |peers| self.any_peer(peers.as_array().unwrap(), peer, network));
-        let excepted = self.any_peer(list(rule, "except"), peer, network);
-        let here =
-            rule.get("local").map_or(Some(true), |locals| self.any_peer(locals.as_array().unwrap(), local, network));
-        let parts = [included, excepted.map(|excepted| !excepted), here];
-        if parts.contains(&Some(false)) {
-            return false;
-        }
-        if parts.iter().all(|part| *part == Some(true)) {
-            return true;
-        }
-        self.oracle.borrow_mut().ask()
+        let of = |field: &str| rule.get(field).map(|peers| peers.as_array().unwrap().as_slice());
+        !self.any_peer(list(rule, "except"), peer, network)
+            && of("peers").is_none_or(|peers| self.any_peer(peers, peer, network))
+            && of("local").is_none_or(|locals| self.any_peer(locals, local, network))
     }
 
     /// Rules of several filters, first those of the lowest priority; none last, as written.
@@ -427,7 +402,7 @@ impl<'j> Evaluator<'j> {
     ) -> Option<Decision> {
         let filter = self.find("own_firewalls", self.own_firewall(interface)?);
         let Some(filter) = filter else {
-            let open = self.oracle.borrow_mut().ask();
+            let open = self.ask(format!("own firewall at {} lets {direction} {packet:?}", text(interface, "id").unwrap()));
             return Some(Self::decided("own", if open { "allow" } else { "deny" }, true, "lacking"));
         };
         let rules = self.ordered_rules(&[filter], direction, network);
@@ -512,7 +487,7 @@ impl<'j> Evaluator<'j> {
         let found: Vec<&Value> = names.iter().filter_map(|name| self.find("security_groups", name)).collect();
         let missing = found.len() < names.len();
         let unknown = |evaluator: &Self| {
-            let open = evaluator.oracle.borrow_mut().ask();
+            let open = evaluator.ask(format!("{stage} {names:?} let {direction} {packet:?}"));
             Self::decided(stage, if open { "allow" } else { "deny" }, true, "lacking")
         };
         if found.is_empty() {
@@ -582,7 +557,7 @@ impl<'j> Evaluator<'j> {
             return Some(Self::decided("ACL", "allow", true, "same subnet"));
         }
         let Some(acl) = self.find("network_acls", name) else {
-            let open = self.oracle.borrow_mut().ask();
+            let open = self.ask(format!("ACL {name} lets {direction} {packet:?}"));
             return Some(Self::decided("ACL", if open { "allow" } else { "deny" }, false, "lacking"));
         };
         let rules = self.ordered_rules(&[acl], direction, network);
@@ -602,11 +577,24 @@ impl<'j> Evaluator<'j> {
             })
     }
 
+    /// Whether it is a private door at which nothing is filtered.
+    pub fn is_unfiltered_door(&self, interface: &'j Value) -> bool {
+        let id = text(interface, "id");
+        let mut services = list(self.estate, "services").iter();
+        let is_door = services.any(|s| list(s, "private_doors").iter().any(|door| door.as_str() == id));
+        let own = self.subnet_of(interface).get("filter_private_doors");
+        let applies = own.or_else(|| self.setting(self.network_of(interface), "filter_private_doors"));
+        is_door && (applies == Some(&Value::Bool(false)) || interface.get("unfiltered") == Some(&Value::Bool(true)))
+    }
+
     /// All stages of one side in their order, as if none stopped the packet.
     fn stages(&self, id: &str, packet: &Packet, direction: &str, finally_counts: bool) -> Vec<Decision> {
         let interface = self.interface(id);
         let network = self.network_of(interface);
         let mut stages: Vec<Decision> = Vec::new();
+        if self.is_unfiltered_door(interface) {
+            return stages;
+        }
         if interface.get("unfiltered") != Some(&Value::Bool(true)) {
             stages.extend(self.own_firewall_stage(interface, packet, direction, network));
             stages.extend(self.policy_stage(interface, packet, direction, network));
@@ -630,39 +618,51 @@ impl<'j> Evaluator<'j> {
         stages
     }
 
-    /// The stages of an interface's own, its subnet's ACL left out; and every possibility of what the snapshot lacks.
-    pub fn own_stages(&self, id: &str, packet: &Packet, direction: &str, finally_counts: bool) -> Vec<Vec<Decision>> {
-        self.possibilities(|| {
-            let mut stages = self.stages(id, packet, direction, finally_counts);
-            stages.retain(|decision| decision.stage != "ACL");
-            stages
-        })
+    /// The stages of an interface's own, its subnet's ACL left out.
+    pub fn own_stages(&self, id: &str, packet: &Packet, direction: &str, finally_counts: bool) -> Vec<Decision> {
+        let mut stages = self.stages(id, packet, direction, finally_counts);
+        stages.retain(|decision| decision.stage != "ACL");
+        stages
     }
 
-    /// What a subnet's ACL decides about a packet that leaves or enters: for every possibility whether it goes on.
-    pub fn acl(&self, subnet: &Value, packet: &Packet, direction: &str) -> Vec<bool> {
-        let Some(name) = text(subnet, "acl") else { return vec![true] };
+    /// Whether a subnet's ACL lets a packet on that leaves or enters.
+    pub fn acl(&self, subnet: &Value, packet: &Packet, direction: &str) -> bool {
+        let Some(name) = text(subnet, "acl") else { return true };
         if self.is_platform(packet, direction) {
-            return vec![true];
+            return true;
         }
-        let Some(acl) = self.find("network_acls", name) else { return vec![false, true] };
+        let Some(acl) = self.find("network_acls", name) else {
+            return self.ask(format!("ACL {name} lets {direction} {packet:?}"));
+        };
+        let rules = self.ordered_rules(&[acl], direction, text(subnet, "network").unwrap());
         let network = text(subnet, "network").unwrap();
-        self.possibilities(|| {
-            let rules = self.ordered_rules(&[acl], direction, network);
-            self.first_match(&rules, packet, direction, network).is_some_and(|r| text(r, "action") == Some("allow"))
-        })
+        self.first_match(&rules, packet, direction, network).is_some_and(|r| text(r, "action") == Some("allow"))
     }
 
-    fn possibilities<T>(&self, mut run: impl FnMut() -> T) -> Vec<T> {
+    /// What is so in every completion of the snapshot; none if it differs.
+    pub fn certainly(&self, run: impl FnMut() -> bool) -> Option<bool> {
+        let all = self.possibilities(run);
+        all.iter().all(|one| *one == all[0]).then_some(all[0])
+    }
+
+    /// What comes out in each completion of the snapshot, as far as it makes a difference.
+    pub fn possibilities<T>(&self, mut run: impl FnMut() -> T) -> Vec<T> {
         let mut all = Vec::new();
-        *self.oracle.borrow_mut() = Oracle::default();
-        loop {
-            self.oracle.borrow_mut().asked = 0;
-            all.push(run());
-            if !self.oracle.borrow_mut().next() {
-                return all;
+        let mut worlds = vec![BTreeMap::new()];
+        while let Some(answers) = worlds.pop() {
+            *self.world.borrow_mut() = World { answers: answers.clone(), open: None };
+            let found = run();
+            match self.world.borrow_mut().open.take() {
+                None => all.push(found),
+                Some(question) => worlds.extend([true, false].map(|is| {
+                    let mut more = answers.clone();
+                    more.insert(question.clone(), is);
+                    more
+                })),
             }
         }
+        *self.world.borrow_mut() = World::default();
+        all
     }
 
     /// The fate of a packet at one side, and for certain fates the possible decisions up to the one that ends it.

@@ -148,7 +148,7 @@ fn a_search_finds_every_record_route_and_rule_that_holds_an_address_and_no_other
                         for (index, rule) in list(filter, way).iter().enumerate() {
                             let peers = ["peers", "local", "except"].iter().flat_map(|field| list(rule, field));
                             let mut named = peers.map(|peer| peer.as_str().unwrap()).filter(|peer| *peer != "any");
-                            if named.any(|peer| naive.is_peer(peer, address, "n0") == Some(true)) {
+                            if named.any(|peer| naive.certainly(|| naive.is_peer(peer, address, "n0")) == Some(true)) {
                                 expected.insert(format!("/{section}/{at}/{way}/{index}"));
                             }
                         }

@@ -419,8 +419,9 @@ pub fn estate(random: &mut Rng) -> Value {
     } else if by_firewall {
         "firewall:fw"
     } else {
-        "peering:aq"
+        mostly(random, 80, &["peering:aq", "10.1.2.250"])
     };
+    let to_b = &*to_b;
     let to_b = if estate["peerings"].as_array().unwrap().iter().any(|p| p["id"] == "ab") && !whole && chance(random, 50)
     {
         "peering:ab"
@@ -512,8 +513,15 @@ pub fn estate(random: &mut Rng) -> Value {
     if chance(random, 20) {
         second["members"] = json!([{ "id": "only", "up": false }]);
     }
-    let hub_firewall = json!({ "id": "hf", "hub": "h", "addresses": ["10.8.0.1"], "policy": "p1",
+    let mut hub_firewall = json!({ "id": "hf", "hub": "h", "addresses": ["10.8.0.1"], "policy": "p1",
         "source_translations": if chance(random, 25) { json!([{ "destinations": ["10.4.0.0/16"], "to": "10.8.0.1" }]) } else { json!([]) } });
+    for one in [&mut firewall, &mut second, &mut hub_firewall] {
+        match random.u8(0..6) {
+            0..4 => one["own_services"] = json!([]),
+            4 => one["own_services"] = json!([{ "services": ["tcp 443", "icmp 8"], "sources": ["10.0.0.0/8", "set:hidden"] }]),
+            _ => {}
+        }
+    }
     estate["firewalls"] = json!([firewall, second, hub_firewall]);
     let base = json!({ "id": "base", "rules": firewall_rules(random, "base") });
     estate["firewall_policies"] = json!([

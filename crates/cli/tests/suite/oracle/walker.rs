@@ -96,32 +96,21 @@ fn ports(text: &str) -> std::ops::RangeInclusive<u16> {
     first.parse().unwrap()..=last.parse().unwrap()
 }
 
-/// What may become of a connection, whatever the snapshot lacks: a set of verdicts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct A(u16);
+/// What becomes of a connection in one completion of the snapshot: how it fares, and on what that turns.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct A(V, Vec<String>);
 
 impl A {
-    const WORKS: Self = Self(1);
-    const SOME: Self = Self(2);
-    const CONDITIONAL: Self = Self(4);
-    const UNKNOWN: Self = Self(8);
-    const DENIED: Self = Self(16);
-    const LOST: Self = Self(32);
-    const REPLY_DENIED: Self = Self(64);
-    const REPLY_LOST: Self = Self(128);
+    const WORKS: Self = Self(V::Works, Vec::new());
+    const SOME: Self = Self(V::Some, Vec::new());
+    const UNKNOWN: Self = Self(V::Unknown, Vec::new());
+    const DENIED: Self = Self(V::Denied, Vec::new());
+    const LOST: Self = Self(V::Lost, Vec::new());
+    const REPLY_DENIED: Self = Self(V::ReplyDenied, Vec::new());
+    const REPLY_LOST: Self = Self(V::ReplyLost, Vec::new());
 
-    fn each(self) -> Vec<Self> {
-        (0..8).map(|bit| Self(self.0 & 1 << bit)).filter(|one| one.0 != 0).collect()
-    }
-
-    /// Several possibilities are unknown.
-    fn one(self) -> Self {
-        if self.0.count_ones() == 1 { self } else { Self::UNKNOWN }
-    }
-
-    fn verdict(self) -> V {
-        let all = [V::Works, V::Some, V::Conditional, V::Unknown, V::Denied, V::Lost, V::ReplyDenied, V::ReplyLost];
-        all[self.one().0.trailing_zeros() as usize]
+    fn works(&self) -> bool {
+        matches!(self.0, V::Works | V::Some)
     }
 }
 
@@ -129,35 +118,41 @@ impl A {
 fn nature(mut all: Vec<A>) -> A {
     // Branches that are equal count once.
     all.dedup();
-    if let [only] = all.as_slice() {
-        return *only;
+    if all.len() == 1 {
+        return all.remove(0);
     }
-    let all: Vec<A> = all.into_iter().map(A::one).collect();
-    if all.iter().all(|one| *one == A::WORKS) {
-        return A::WORKS;
-    }
-    if all.iter().any(|one| matches!(*one, A::WORKS | A::SOME)) {
+    if all.iter().any(A::works) {
         return A::SOME;
     }
-    [A::UNKNOWN, A::CONDITIONAL].into_iter().find(|open| all.contains(open)).unwrap_or(all[0])
+    let of = |verdict: V| all.iter().find(|one| one.0 == verdict);
+    of(V::Unknown).or(of(V::Conditional)).unwrap_or(&all[0]).clone()
 }
 
-/// Whatever the snapshot lacks.
-fn doubt(all: Vec<A>) -> A {
-    A(all.into_iter().fold(0, |sum, one| sum | one.0))
+/// Over all completions of the snapshot: what is the same in all of them is certain, and so is what works for somebody in all of them.
+fn completed(mut all: Vec<A>) -> V {
+    all.sort_by_key(|one| (one.0, one.1.clone()));
+    all.dedup();
+    match all.as_slice() {
+        [only] => only.0,
+        several if several.iter().all(A::works) => V::Some,
+        _ => V::Unknown,
+    }
 }
 
-/// On a condition, for each possibility of what the snapshot lacks.
-fn turned(yes: A, no: A) -> A {
-    let works = |one: A| matches!(one, A::WORKS | A::SOME);
-    let one = |yes: A, no: A| match (yes, no) {
-        _ if yes == no => no,
-        (A::UNKNOWN, _) | (_, A::UNKNOWN) => A::UNKNOWN,
-        (A::WORKS | A::SOME, A::WORKS | A::SOME) => A::SOME,
-        _ if works(yes) || works(no) || yes == A::CONDITIONAL || no == A::CONDITIONAL => A::CONDITIONAL,
+/// On a condition.
+fn turned(condition: &str, yes: A, no: A) -> A {
+    match (yes.0, no.0) {
+        (V::Works, V::Works) => no,
+        (V::Unknown, _) | (_, V::Unknown) => A::UNKNOWN,
+        _ if yes.works() && no.works() => A::SOME,
+        _ if yes.works() || no.works() || yes.0 == V::Conditional || no.0 == V::Conditional => {
+            let mut on: Vec<String> = [condition.to_owned()].into_iter().chain(yes.1).chain(no.1).collect();
+            on.sort();
+            on.dedup();
+            A(V::Conditional, on)
+        }
         _ => no,
-    };
-    doubt(yes.each().into_iter().flat_map(|yes| no.each().into_iter().map(move |no| one(yes, no))).collect())
+    }
 }
 
 /// A next hop that is really there.
@@ -220,7 +215,8 @@ impl<'j> Walker<'j> {
             })
         };
         let ported = matches!(packet.protocol, 6 | 17 | 132);
-        if ported { nature(ports(clients).map(one).collect()).verdict() } else { one(0).verdict() }
+        let all = || if ported { nature(ports(clients).map(one).collect()) } else { one(0) };
+        completed(self.naive.possibilities(all))
     }
 
     fn connection(&self, state: State) -> A {
@@ -283,59 +279,53 @@ impl<'j> Walker<'j> {
     // ---- stages ----
 
     fn known(&self, state: &State, interface: &str) -> Option<Vec<&'static str>> {
-        let all: Vec<&Vec<&'static str>> =
-            state.crossed.iter().filter(|(id, _)| id == interface).map(|(_, not_kept)| not_kept).collect();
+        let all: Vec<&Vec<&'static str>> = self
+            .with_this_header(state, &state.crossed, |frame| &frame.crossed)
+            .into_iter()
+            .filter(|(id, _)| id == interface)
+            .map(|(_, not_kept)| not_kept)
+            .collect();
         let first = all.first()?;
         Some(first.iter().copied().filter(|stage| all.iter().all(|other| other.contains(stage))).collect())
+    }
+
+    /// What the request met with the header of this reply: devices that changed nothing do not end it.
+    fn with_this_header<'s, T>(
+        &self,
+        state: &'s State,
+        now: &'s [T],
+        of: impl Fn(&'s Frame) -> &'s Vec<T>,
+    ) -> Vec<&'s T> {
+        let same = |frame: &&Frame| reply_to(&frame.before) == Some(state.now);
+        let before = state.frames.iter().rev().take_while(same).flat_map(|frame| of(frame).iter());
+        now.iter().chain(before).collect()
     }
 
     /// The stages of an interface; `next` goes on with those that keep no state.
     fn stages(&self, state: &State, id: &str, way: &str, next: &dyn Fn(State) -> A) -> A {
         let known = if state.reply { self.known(state, id) } else { None };
-        let all = match &known {
-            Some(not_kept) if not_kept.is_empty() => vec![Vec::new()],
+        let stages = match &known {
+            Some(not_kept) if not_kept.is_empty() => Vec::new(),
             Some(not_kept) => {
                 let mut all = self.naive.own_stages(id, &state.now, way, not_kept.contains(&"policies"));
-                all.iter_mut().for_each(|stages| stages.retain(|d| not_kept.contains(&d.stage)));
+                all.retain(|d| not_kept.contains(&d.stage));
                 all
             }
             None => self.naive.own_stages(id, &state.now, way, true),
         };
-        let mut outcomes: Vec<Option<Vec<&'static str>>> = Vec::new();
-        for stages in all {
-            let passes = stages.iter().all(|d: &Decision| d.goes_on);
-            let outcome = passes.then(|| stages.iter().filter(|d| !d.keeps_state).map(|d| d.stage).collect());
-            if !outcomes.contains(&outcome) {
-                outcomes.push(outcome);
-            }
+        if stages.iter().any(|d: &Decision| !d.goes_on) {
+            return self.failed(state, true);
         }
-        doubt(
-            outcomes
-                .into_iter()
-                .map(|outcome| match outcome {
-                    None => self.failed(state, true),
-                    Some(not_kept) => {
-                        let mut on = state.clone();
-                        if !state.reply {
-                            on.crossed.push((id.to_owned(), not_kept));
-                        }
-                        next(on)
-                    }
-                })
-                .collect(),
-        )
+        let mut on = state.clone();
+        if !state.reply {
+            on.crossed.push((id.to_owned(), stages.iter().filter(|d| !d.keeps_state).map(|d| d.stage).collect()));
+        }
+        next(on)
     }
 
     fn acl(&self, state: State, subnet: Option<&str>, way: &str, next: &dyn Fn(State) -> A) -> A {
-        let Some(subnet) = subnet else { return next(state) };
-        let mut answers = self.naive.acl(self.get("subnets", subnet), &state.now, way);
-        answers.dedup();
-        doubt(
-            answers
-                .into_iter()
-                .map(|passes| if passes { next(state.clone()) } else { self.failed(&state, true) })
-                .collect(),
-        )
+        let passes = subnet.is_none_or(|subnet| self.naive.acl(self.get("subnets", subnet), &state.now, way));
+        if passes { next(state) } else { self.failed(&state, true) }
     }
 
     fn depart(&self, mut state: State, id: &str) -> A {
@@ -428,7 +418,15 @@ impl<'j> Walker<'j> {
             }
         }
         if let Some(table) = table {
-            let Some(table) = self.naive.find("route_tables", table) else { return vec!["unknown".to_owned()] };
+            let Some(table) = self.naive.find("route_tables", table) else {
+                // What the network and its peerings bring of themselves beats whatever the table says, if that is the setting.
+                all.retain(|((later, ..), _)| !later);
+                let best = all.iter().map(|(rank, _)| *rank).min();
+                let mut hops: Vec<Hop> =
+                    all.into_iter().filter(|(rank, _)| Some(*rank) == best).map(|(_, hop)| hop).collect();
+                hops.dedup();
+                return if hops.is_empty() { vec!["unknown".to_owned()] } else { hops };
+            };
             for route in list(table, "routes").iter().filter(|route| !no(route, "enabled")) {
                 if let Some(tags) = route.get("only_tagged").and_then(Value::as_object) {
                     let fits = |id: &str| {
@@ -553,7 +551,13 @@ impl<'j> Walker<'j> {
                     .filter(|id| near(id))
                     .collect();
                 all.sort_by_key(|id| self.net(self.subnet_of(id)) != network);
-                return all.first().map_or_else(dead, |id| format!("interface:{id}"));
+                if let Some(id) = all.first() {
+                    return format!("interface:{id}");
+                }
+                let mut gateways = self.all("gateways").iter();
+                let nat = gateways
+                    .find(|g| text(g, "network") == Some(network) && self::address(g, "address") == Some(address));
+                return nat.map_or_else(dead, |nat| format!("gateway:{}", text(nat, "id").unwrap()));
             }
             return hop.to_owned();
         };
@@ -566,6 +570,10 @@ impl<'j> Walker<'j> {
             "interface" => near(id),
             "peering" => self.peerings().any(|p| text(p, "id") == Some(id) && self.side(p, network).is_some()),
             "firewall" => {
+                let members = list(self.get("firewalls", id), "members");
+                if !members.is_empty() && members.iter().all(|member| no(member, "up")) {
+                    return dead();
+                }
                 let legs = list(self.get("firewalls", id), "interfaces");
                 let mut all: Vec<&str> =
                     legs.iter().map(|leg| text(leg, "interface").unwrap()).filter(|i| near(i)).collect();
@@ -605,7 +613,10 @@ impl<'j> Walker<'j> {
             && self.word(network, "same_subnet", "direct") == "direct"
             && in_any(to, list(self.get("subnets", subnet), "blocks"))
         {
-            return self.deliver(state, network, Some(subnet));
+            // What stands elsewhere is past the ACL, if without a route.
+            let place = self.place_of(network, to).unwrap_or(Some(subnet));
+            let beside = place.filter(|place| *place == subnet);
+            return self.leave(state, Some(subnet), beside, &|state| self.deliver(state, network, beside));
         }
         let own = subnet.and_then(|subnet| {
             text(self.get("subnets", subnet), "route_table").or(text(self.get("networks", network), "main_table"))
@@ -615,6 +626,29 @@ impl<'j> Walker<'j> {
             return self.lost(&state);
         }
         nature(hops.iter().flat_map(|hop| self.by_hop(state.clone(), network, subnet, hop)).collect())
+    }
+
+    /// In which subnet a balancer or NAT gateway of a network stands that holds an address, none for one outside of all.
+    fn place_of(&self, network: &str, to: IpAddr) -> Option<Option<&'j str>> {
+        let own = |item: &&'j Value| text(item, "network") == Some(network);
+        let mut held = self.all("interfaces").iter().filter(|i| self.naive.network_of(i) == network);
+        if held.any(|interface| self.naive.holds(interface, to)) {
+            return None;
+        }
+        let fronts = |b: &Value| list(b, "front_ends").iter().any(|f| address(f, "address") == Some(to) && !yes(f, "public"));
+        if let Some(balancer) = self.all("balancers").iter().filter(own).find(|b| fronts(b)) {
+            return Some(self.home_of(balancer));
+        }
+        let nat = self.all("gateways").iter().filter(own).find(|g| address(g, "address") == Some(to))?;
+        Some(text(nat, "subnet"))
+    }
+
+    /// The subnet of a balancer: a proxy's is that of its interfaces, if it is one.
+    fn home_of(&self, balancer: &'j Value) -> Option<&'j str> {
+        let mut subnets: Vec<&str> =
+            list(balancer, "interfaces").iter().map(|i| self.subnet_of(i.as_str().unwrap())).collect();
+        subnets.dedup();
+        text(balancer, "subnet").or(if subnets.len() == 1 { Some(subnets[0]) } else { None })
     }
 
     /// Leaves a subnet for another place.
@@ -631,9 +665,10 @@ impl<'j> Walker<'j> {
             "unknown" => A::UNKNOWN,
             "local" => {
                 let beside = subnet.filter(|subnet| {
-                    self.all("interfaces")
-                        .iter()
-                        .any(|i| text(i, "subnet") == Some(subnet) && self.naive.holds(i, state.now.destination))
+                    let place = self.place_of(network, state.now.destination);
+                    let mut all = self.all("interfaces").iter();
+                    all.any(|i| text(i, "subnet") == Some(subnet) && self.naive.holds(i, state.now.destination))
+                        || place == Some(Some(*subnet))
                 });
                 self.leave(state, subnet, beside, &|state| self.deliver(state, network, beside))
             }
@@ -913,11 +948,13 @@ impl<'j> Walker<'j> {
             let subnet = self.subnet_of(id);
             return self.route(state, self.net(subnet), Some(subnet), Some(id), None);
         }
-        let from_gateway = state.frames.last().is_some_and(|f| self.naive.find("gateways", &f.device).is_some());
-        if text(balancer, "subnet").is_none() && from_gateway {
+        let internet = |frame: &Frame| {
+            self.naive.find("gateways", &frame.device).is_some_and(|g| text(g, "kind") == Some("internet"))
+        };
+        if text(balancer, "subnet").is_none() && state.frames.last().is_some_and(internet) {
             return self.undo(state, None);
         }
-        self.route(state, text(balancer, "network").unwrap(), text(balancer, "subnet"), None, None)
+        self.from_balancer(state, balancer)
     }
 
     // ---- gateways, internet, sites ----
@@ -941,11 +978,14 @@ impl<'j> Walker<'j> {
         }
         if state.reply {
             let began = state.frames.last().is_some_and(|frame| frame.device == id);
-            let crosses = Some(text(gateway, "subnet")).flatten().filter(|s| kind == "nat" && subnet != Some(*s));
-            let _ = crosses;
-            return if began && kind != "nat" { self.undo(state, None) } else { self.lost(&state) };
+            if kind == "nat" {
+                let home = text(gateway, "subnet").filter(|home| subnet != Some(*home));
+                return self.acl(state, home, "in", &|state| self.lost(&state));
+            }
+            return if began { self.undo(state, None) } else { self.lost(&state) };
         }
-        let blocked = self.traffic(network, subnet).contains(&"none");
+        let blocked =
+            self.traffic(network, subnet).contains(&"none") && self.naive.is_internet(state.now.destination);
         match kind {
             "nat" => {
                 let home = text(gateway, "subnet").unwrap();
@@ -1044,7 +1084,11 @@ impl<'j> Walker<'j> {
             return self.back_on_internet(state);
         }
         if let Some(public) = self.all("public_addresses").iter().find(|p| address(p, "address") == Some(to)) {
-            let Some(interface) = text(public, "interface") else { return A::LOST };
+            let Some(interface) = text(public, "interface") else {
+                // Somebody may hold it whom the snapshot lacks.
+                let open = |gap: &Value| matches!(text(gap, "lacks"), None | Some("interfaces"));
+                return if self.all("gaps").iter().any(open) { A::UNKNOWN } else { A::LOST };
+            };
             let subnet = self.subnet_of(interface);
             let own = self.private_of(public);
             return self.come_in(state, self.net(subnet), Some(subnet), &|mut state, gateway| {
@@ -1107,10 +1151,10 @@ impl<'j> Walker<'j> {
         if state.reply {
             return A::REPLY_LOST;
         }
-        if self.traffic(network, subnet).contains(&"none") {
+        let to = state.now.destination;
+        if self.traffic(network, subnet).contains(&"none") && self.naive.is_internet(to) {
             return A::DENIED;
         }
-        let to = state.now.destination;
         if !Self::translatable(&state.now) {
             return A::LOST;
         }
@@ -1263,7 +1307,7 @@ impl<'j> Walker<'j> {
     fn translation(&self, rule: &Value, packet: &Packet, network: &str) -> bool {
         let services = list(rule, "services");
         let peers = |field: &str, address| {
-            rule.get(field).is_none_or(|p| self.naive.any_peer(p.as_array().unwrap(), address, network) == Some(true))
+            rule.get(field).is_none_or(|p| self.naive.any_peer(p.as_array().unwrap(), address, network))
         };
         !no(rule, "enabled")
             && (services.is_empty() || services.iter().any(|s| Evaluator::service_matches(s.as_str().unwrap(), packet)))
@@ -1300,7 +1344,7 @@ impl<'j> Walker<'j> {
         let id = text(firewall, "id").unwrap();
         if state.reply {
             let began = state.frames.last().is_some_and(|frame| frame.device == id);
-            let seen = state.seen.iter().any(|other| other == id);
+            let seen = self.with_this_header(&state, &state.seen, |frame| &frame.seen).iter().any(|other| *other == id);
             if !began && !seen {
                 return A::REPLY_LOST;
             }
@@ -1346,7 +1390,25 @@ impl<'j> Walker<'j> {
             .iter()
             .any(|leg| self.naive.holds(self.naive.interface(text(leg, "interface").unwrap()), state.now.destination));
         if !translated && (own || in_any(state.now.destination, list(firewall, "addresses"))) {
-            return A::LOST;
+            let Some(services) = firewall.get("own_services") else { return A::UNKNOWN };
+            let serves = services.as_array().unwrap().iter().any(|own| {
+                let services = list(own, "services");
+                (services.is_empty()
+                    || services.iter().any(|s| Evaluator::service_matches(s.as_str().unwrap(), &state.now)))
+                    && own.get("sources").is_none_or(|from| {
+                        self.naive.any_peer(from.as_array().unwrap(), state.now.source, network)
+                    })
+            });
+            if !serves {
+                return A::LOST;
+            }
+            let Some(reply) = reply_to(&state.now) else { return A::WORKS };
+            let extra = by.map(|(hub, link)| format!("{} {}", text(hub, "id").unwrap(), text(link, "id").unwrap()));
+            let mut state = state;
+            state.now = reply;
+            state.reply = true;
+            state.lent_by = None;
+            return self.firewall_on(state, firewall, entry, extra);
         }
         let Some(out) = self.out_leg(firewall, entry, changed.destination) else { return A::LOST };
         let to_zone = self.zone(firewall, out.as_deref());
@@ -1445,7 +1507,8 @@ impl<'j> Walker<'j> {
     ) -> A {
         let Some(policy) = text(firewall, "policy") else { return A::DENIED };
         let Some(policy) = self.naive.find("firewall_policies", policy) else {
-            return doubt(vec![A::DENIED, go(state.clone())]);
+            let lets = self.naive.ask(format!("policy of {} lets {seen:?}", text(firewall, "id").unwrap()));
+            return if lets { go(state.clone()) } else { A::DENIED };
         };
         let mut levels = vec![policy];
         while let Some(base) = text(levels[0], "base") {
@@ -1511,16 +1574,12 @@ impl<'j> Walker<'j> {
         let peers = |field: &str, address: IpAddr| {
             rule.get(field).map(|p| self.naive.any_peer(p.as_array().unwrap(), address, network))
         };
-        let excepted = |field: &str, address: IpAddr| peers(field, address).unwrap_or(Some(false));
-        let but = [excepted("except_sources", seen.source), excepted("except_destinations", seen.destination)];
         // Whatever the destination: whether the rest of the rule matches.
-        let source = match peers("sources", seen.source).unwrap_or(Some(true)) {
-            Some(false) => Some(false),
-            _ if but.contains(&Some(true)) => Some(false),
-            Some(true) if but == [Some(false); 2] => Some(true),
-            _ => None,
-        };
-        if !fits || source == Some(false) {
+        let fits = fits
+            && peers("sources", seen.source) != Some(false)
+            && peers("except_sources", seen.source) != Some(true)
+            && peers("except_destinations", seen.destination) != Some(true);
+        if !fits {
             return otherwise(state);
         }
         let hit = |state: &State| match text(rule, "action").unwrap() {
@@ -1535,58 +1594,62 @@ impl<'j> Walker<'j> {
             Some(condition) => self.turn(state, condition, &hit, &otherwise),
         };
         let destination = peers("destinations", seen.destination);
-        if let Some(sets) = rule.get("names") {
-            let certain = |on: A| if source == Some(true) { on } else { doubt(vec![on, otherwise(state)]) };
-            if destination == Some(Some(true)) {
-                return certain(on(state));
-            }
-            let meant: Vec<&str> = sets
-                .as_array()
-                .unwrap()
-                .iter()
-                .map(|set| set.as_str().unwrap())
-                .filter(|set| {
-                    state.name.as_ref().is_none_or(|name| {
-                        list(self.get("name_sets", set), "names").iter().any(|pattern| {
-                            let pattern = pattern.as_str().unwrap();
-                            match pattern.strip_prefix('*') {
-                                Some(end) => name.ends_with(end) && name.len() > end.len(),
-                                None => pattern == name,
-                            }
-                        })
-                    })
-                })
-                .collect();
-            let by_name =
-                if meant.is_empty() { otherwise(state) } else { self.turn(state, &meant.join("+"), &on, &otherwise) };
-            return match destination {
-                Some(None) => doubt(vec![certain(on(state)), certain(by_name)]),
-                _ => certain(by_name),
-            };
-        }
-        let matched = match (source, destination.unwrap_or(Some(true))) {
-            (_, Some(false)) => Some(false),
-            (Some(true), Some(true)) => Some(true),
-            _ => None,
+        let Some(sets) = rule.get("names") else {
+            return if destination == Some(false) { otherwise(state) } else { on(state) };
         };
-        match matched {
-            Some(true) => on(state),
-            Some(false) => otherwise(state),
-            None => doubt(vec![on(state), otherwise(state)]),
+        if destination == Some(true) {
+            return on(state);
         }
+        let sets = sets.as_array().unwrap().iter().map(|set| set.as_str().unwrap());
+        let fits = |set: &&str| state.name.as_ref().is_none_or(|name| self.is_name_of(name, set));
+        let meant: Vec<&str> = sets.filter(fits).collect();
+        if meant.is_empty() {
+            return otherwise(state);
+        }
+        self.turn(state, &format!("name of {}", meant.join("+")), &on, &otherwise)
+    }
+
+    fn is_name_of(&self, name: &str, set: &str) -> bool {
+        list(self.get("name_sets", set), "names").iter().any(|pattern| {
+            let pattern = pattern.as_str().unwrap();
+            match pattern.strip_prefix('*') {
+                Some(end) => name.ends_with(end) && name.len() > end.len(),
+                None => pattern == name,
+            }
+        })
+    }
+
+    /// Whether a condition may be so with what is assumed: a packet is meant for one name, or for none.
+    fn may_be(&self, state: &State, condition: &str, is: bool) -> bool {
+        let assumed = || state.assumed.iter().map(|(one, is)| (one.as_str(), *is)).chain([(condition, is)]);
+        if !condition.starts_with("name of ") {
+            return assumed().all(|(other, known)| other != condition || known == is);
+        }
+        let patterns = self.all("name_sets").iter().flat_map(|set| list(set, "names"));
+        // Of a wildcard some name below it.
+        let names = patterns.map(|pattern| pattern.as_str().unwrap().replace('*', "any"));
+        let asked: Vec<String> = state.name.iter().cloned().chain(names.filter(|_| state.name.is_none())).collect();
+        let agrees = |name: Option<&str>| {
+            assumed().filter_map(|(one, is)| Some((one.strip_prefix("name of ")?, is))).all(|(sets, is)| {
+                name.is_some_and(|name| sets.split('+').any(|set| self.is_name_of(name, set))) == is
+            })
+        };
+        agrees(None) || asked.iter().any(|name| agrees(Some(name)))
     }
 
     /// It turns on a condition, which is the same everywhere on the way.
     fn turn(&self, state: &State, condition: &str, holds: &dyn Fn(&State) -> A, otherwise: &dyn Fn(&State) -> A) -> A {
-        if let Some((_, known)) = state.assumed.iter().find(|(other, _)| other == condition) {
-            return if *known { holds(state) } else { otherwise(state) };
-        }
+        let [may_hold, may_fail] = [true, false].map(|is| self.may_be(state, condition, is));
         let assuming = |is: bool| {
             let mut state = state.clone();
             state.assumed.push((condition.to_owned(), is));
             state
         };
-        turned(holds(&assuming(true)), otherwise(&assuming(false)))
+        match (may_hold, may_fail) {
+            (true, true) => turned(condition, holds(&assuming(true)), otherwise(&assuming(false))),
+            (true, false) => holds(state),
+            (false, _) => otherwise(state),
+        }
     }
 
     // ---- balancers and services ----
@@ -1641,10 +1704,17 @@ impl<'j> Walker<'j> {
                 if let (Some(port), true) = (end["port"].as_u64(), matches!(state.now.protocol, 6 | 17 | 132)) {
                     state.now.low = port.try_into().unwrap();
                 }
-                self.route(state, text(balancer, "network").unwrap(), home, None, None)
+                self.from_balancer(state, balancer)
             };
             nature(ends.iter().map(one).collect())
         })
+    }
+
+    /// A balancer outside of all subnets is routed by the main table.
+    fn from_balancer(&self, state: State, balancer: &'j Value) -> A {
+        let (network, home) = (text(balancer, "network").unwrap(), text(balancer, "subnet"));
+        let table = text(self.get("networks", network), "main_table").filter(|_| home.is_none());
+        self.route(state, network, home, None, table)
     }
 
     fn proxy(&self, state: State, balancer: &'j Value, interface: &str) -> A {
@@ -1762,19 +1832,15 @@ impl<'j> Walker<'j> {
         let network = text(&self.all("networks")[0], "id").unwrap();
         let listed = door
             .get("allowed")
-            .map_or(Some(true), |allowed| self.naive.any_peer(allowed.as_array().unwrap(), state.now.source, network));
-        let in_it = || {
-            let Some(reply) = reply_to(&state.now) else { return A::WORKS };
-            let mut state = state.clone();
-            state.now = reply;
-            state.reply = true;
-            self.back_on_internet(state)
-        };
-        match listed {
-            Some(true) => in_it(),
-            Some(false) => A::DENIED,
-            None => doubt(vec![in_it(), A::DENIED]),
+            .is_none_or(|allowed| self.naive.any_peer(allowed.as_array().unwrap(), state.now.source, network));
+        if !listed {
+            return A::DENIED;
         }
+        let Some(reply) = reply_to(&state.now) else { return A::WORKS };
+        let mut state = state;
+        state.now = reply;
+        state.reply = true;
+        self.back_on_internet(state)
     }
 }
 
