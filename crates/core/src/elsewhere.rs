@@ -3,6 +3,7 @@
 //! What a rule admits at its own stage is compared with what all stages let through and answer. One packet is enough for a
 //! rule to be of use, be it a reply that a rule without state lets through; a rule is reported only if there is none on any interface on which it acts.
 
+use crate::address::{Addresses, Family};
 use crate::binding::depends_on_place;
 use crate::each::each;
 pub use crate::effective::DeniedBy;
@@ -93,6 +94,11 @@ fn of_class(view: &View<'_>, class: &Class, useful: impl Fn(&RuleId) -> bool) ->
                     }
                     // A rule that keeps no state also lets replies through.
                     let stateless = rule.stateless || !view.estate.filters[*filter].keeps_state();
+                    // Errors about connections that are let through pass stages that keep state.
+                    if stateless && admits.overlaps(&icmp_errors()) {
+                        told.push((id, None));
+                        continue;
+                    }
                     let replies = stateless && admits.requests_answered().overlaps(&opposite.works);
                     if replies || admits.overlaps(&passing.works) {
                         told.push((id, None));
@@ -157,6 +163,24 @@ fn of_use(view: &View<'_>, interface: Id<Interface>, known: impl Fn(&RuleId) -> 
     let shown: Vec<RuleId> = open.iter().filter(works).map(|(id, ..)| *id).collect();
     let all = shown.len() == open.len();
     (shown, all)
+}
+
+/// ICMP errors: destination unreachable, source quench, time exceeded and parameter problem (RFC 792), and the errors of RFC 4443.
+fn icmp_errors() -> PacketSet {
+    let all = Addresses::all();
+    let every = Intervals::span(0, u128::from(u16::MAX));
+    let of = |protocol: u8, types: &[u8]| {
+        let span = |kind: &u8| {
+            let number = |code: u8| u128::from(service::code(protocol, u16::from_be_bytes([*kind, code])));
+            (number(0), number(u8::MAX))
+        };
+        Intervals::from_spans(types.iter().map(span))
+    };
+    let numbers = |family| match family {
+        Family::V4 => of(service::ICMP, &[3, 4, 11, 12]),
+        Family::V6 => of(service::ICMPV6, &[1, 2, 3, 4]),
+    };
+    PacketSet::fields(&all, &all, numbers, &every, ())
 }
 
 /// One of some packets, from a client port if any is.

@@ -2,11 +2,11 @@
 //!
 //! `fares-db` (an interface, a workload, or whatever bears that name alone), `10.65.4.20`, `10.65.0.0/16`, `internet`, or a
 //! name with its kind: `interface:`, `workload:`, `network:`, `subnet:`, `group:`, `tag:role=web`, `identity:`,
-//! `division:`, `owner:`, `site:`, `set:`, `balancer:`, `service:`.
+//! `division:`, `owner:`, `site:`, `set:`, `balancer:`, `service:`, `firewall:`.
 
 use crate::address::{Addresses, Block};
 use crate::model::{
-    AddressSet, Balancer, Direction, Division, Filter, Id, Interface, Name, Network, Owner, PlatformService, Service,
+    AddressSet, Balancer, Direction, Division, Filter, Firewall, Id, Interface, Name, Network, Owner, PlatformService, Service,
     Site, Subnet, Table, Workload,
 };
 use crate::notation::{parse_tags, split_kind};
@@ -48,6 +48,8 @@ pub enum End {
     Balancer(Id<Balancer>),
     /// The doors of a platform service, or its own interfaces.
     Service(Id<PlatformService>),
+    /// A firewall's interfaces, or the addresses that it holds itself.
+    Firewall(Id<Firewall>),
 }
 
 /// Why a text names no end, and what would be right.
@@ -75,7 +77,7 @@ impl EndError {
 }
 
 /// The kinds of a name, as they stand before its colon.
-pub const KINDS: [&str; 13] = [
+pub const KINDS: [&str; 14] = [
     "interface",
     "workload",
     "network",
@@ -89,6 +91,7 @@ pub const KINDS: [&str; 13] = [
     "set",
     "balancer",
     "service",
+    "firewall",
 ];
 
 impl End {
@@ -116,7 +119,7 @@ impl End {
             match found.as_slice() {
                 [] => {}
                 [(_, end)] => return Ok(end.clone()),
-                [(_, first), (_, second)] if first.interfaces(view) == second.interfaces(view) => {
+                [(_, first), (_, second)] if kinds[0] == KINDS[0] && first.interfaces(view) == second.interfaces(view) => {
                     return Ok(first.clone());
                 }
                 several => {
@@ -158,6 +161,7 @@ impl End {
             "set" => estate.address_sets.find(name).map(Self::Set),
             "balancer" => estate.balancers.find(name).map(Self::Balancer),
             "service" => estate.services.find(name).map(Self::Service),
+            "firewall" => estate.firewalls.find(name).map(Self::Firewall),
             _ => None,
         }
     }
@@ -181,6 +185,7 @@ impl End {
             Self::Interface(id) => vec![*id],
             Self::Balancer(id) => estate.balancers[*id].interfaces.clone(),
             Self::Service(id) => estate.services[*id].interfaces.clone(),
+            Self::Firewall(id) => estate.firewalls[*id].legs.iter().map(|leg| leg.interface).collect(),
             Self::Workload(workload) => all(&|id| estate.interfaces[id].workload == Some(*workload)),
             Self::Network(network) => all(&|id| estate.network_of(id) == *network),
             Self::Subnet(subnet) => all(&|id| estate.interfaces[id].subnet == *subnet),
@@ -209,6 +214,9 @@ impl End {
                 let own = own.flat_map(|id| view.estate.interfaces[*id].addresses.ranges()).collect::<Addresses>();
                 let public = service.public_door.as_ref().map(|door| door.addresses.clone());
                 public.map_or_else(|| own.clone(), |public| own.union(&public))
+            }
+            Self::Firewall(id) if view.estate.firewalls[*id].legs.is_empty() => {
+                view.estate.firewalls[*id].addresses.clone()
             }
             _ => {
                 let held = self.interfaces(view);
@@ -265,6 +273,7 @@ fn nothing(view: &View<'_>, name: &str, kinds: &[&str]) -> EndError {
             "set" => names(&estate.address_sets),
             "balancer" => names(&estate.balancers),
             "service" => names(&estate.services),
+            "firewall" => names(&estate.firewalls),
             _ => Vec::new(),
         };
         candidates

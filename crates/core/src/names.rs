@@ -97,7 +97,7 @@ fn answers<'e>(view: &View<'e>, from: Option<Id<Network>>, name: &str) -> (Answe
 }
 
 /// The records of a name: exact ones, else those of the longest wildcard.
-fn best_records<'r>(records: &'r [DnsRecord], name: &str) -> Vec<&'r DnsRecord> {
+pub(crate) fn best_records<'r>(records: &'r [DnsRecord], name: &str) -> Vec<&'r DnsRecord> {
     let exact: Vec<&DnsRecord> = records.iter().filter(|record| *record.name == *name).collect();
     if !exact.is_empty() {
         return exact;

@@ -456,7 +456,7 @@ fn written_in_doubt(view: &View<'_>, route: &Route, written: &[Candidate], hop: 
 }
 
 /// The parts of destinations whose content is not known.
-fn open_parts(view: &View<'_>, destinations: &[RouteDestination]) -> Vec<crate::model::Peer> {
+pub(crate) fn open_parts(view: &View<'_>, destinations: &[RouteDestination]) -> Vec<crate::model::Peer> {
     let of = |destination: &RouteDestination| match destination {
         RouteDestination::Block(_) => Vec::new(),
         RouteDestination::Set(Reference::Found(set)) => view.set(*set).open.clone(),
@@ -790,6 +790,14 @@ pub(crate) fn prefixes(range: &Range) -> Vec<Range> {
         }
         first += size + 1;
     }
+}
+
+/// The written route behind a winner.
+pub(crate) fn written_route(estate: &crate::model::Estate, origin: Origin) -> Option<(Id<RouteTable>, usize)> {
+    estate.route_tables.iter().find_map(|(id, table)| {
+        let at = table.routes.iter().position(|route| route.origin == origin)?;
+        Some((id, at))
+    })
 }
 
 /// Where a written route leads, seen from a place.

@@ -546,6 +546,11 @@ impl<'e> View<'e> {
         if maybe.is_empty() { Vec::new() } else { vec![(peer.clone(), maybe)] }
     }
 
+    /// The parts of a peer of which the snapshot does not say everything.
+    pub(crate) fn open_peers(&self, peer: &Peer, from: Option<Id<Network>>) -> Vec<Peer> {
+        self.open_parts(peer, from).into_iter().map(|(part, _)| part).collect()
+    }
+
     /// The addresses of which it is in doubt whether some peers less others hold them, by what it turns on.
     pub(crate) fn in_doubt(
         &self,

@@ -140,6 +140,21 @@ fn rows(exposure: &ExposureAnswer) -> Vec<Row> {
         because: String::new(),
         place: String::new(),
     }));
+    rows.extend(exposure.closed_addresses.iter().map(|one| Row {
+        address: one.address.clone(),
+        family: if one.address.contains(':') { Family::V6 } else { Family::V4 }.to_string(),
+        way: "NAT gateway".to_owned(),
+        holder: one.holder.clone(),
+        network: one.network.clone(),
+        owner: one.owner.clone().unwrap_or_default(),
+        state: "closed",
+        severity: String::new(),
+        meaning: String::new(),
+        services: "any".to_owned(),
+        sources: "anywhere".to_owned(),
+        because: one.because.clone(),
+        place: one.place.to_string(),
+    }));
     // By address, as people look it up; what is open first.
     let order = |row: &Row| {
         let first = row.address.split([' ', '-', '/']).next().unwrap_or("");

@@ -1,10 +1,10 @@
 use crate::failure::{FOUND, Failure};
 use crate::files::write_file;
-use crate::opened::{EstateArgs, Opened, StatedArgs, end, selected};
+use crate::opened::{EstateArgs, Opened, StatedArgs, end};
 use crate::terminal;
 use clap::Args;
 use heronshale_core::answer::{
-    ReachAsked, Sight, exposure_answer, heading, observed, one_step_away, onward, outward, reach_answer,
+    ExposureOf, ReachAsked, Sight, exposure_answer, heading, observed, one_step_away, onward, outward, reach_answer,
 };
 use heronshale_core::expect::drafted;
 use heronshale_core::view::View;
@@ -19,7 +19,7 @@ use std::path::PathBuf;
 /// in that a single change would open are named with that change.
 #[derive(Args, Debug)]
 pub struct Exposure {
-    /// Only these interfaces: a name, an address, network:tickets, tag:role=web …
+    /// Only these: a name, an address, network:tickets, tag:role=web, balancer:NAME, service:NAME, firewall:NAME …
     selector: Option<String>,
     #[command(flatten)]
     estate: EstateArgs,
@@ -55,14 +55,23 @@ impl Exposure {
         if let Some(place) = &self.from {
             return self.seen_from(&opened, &view, place);
         }
-        let only = self.selector.as_ref().map(|text| selected(&view, text)).transpose()?;
+        let only = self.selector.as_ref().map(|text| {
+            let found = end(&view, text)?;
+            ExposureOf::end(&view, &found).ok_or_else(|| {
+                Failure::wrong(
+                    format!("`{text}` means nothing that the internet could reach"),
+                    "name an interface, a workload, balancer:NAME, service:NAME, firewall:NAME, or a selector that means some",
+                )
+            })
+        });
+        let only = only.transpose()?;
         if let Some(file) = &self.draft_expectations {
             let all = drafted(&view);
             write_file(file, &report::expectations(&heading(&view), &all), self.force)?;
             let said = all.iter().filter(|one| one.not_said.is_none()).count();
             terminal::tell(&format!("wrote {} with {said} sentences, to be confirmed or struck out\n", file.display()));
         }
-        let mut found = exposure_answer(&view, only.as_deref());
+        let mut found = exposure_answer(&view, only.as_ref());
         if self.ledger {
             opened.answer_with_csv(&view, "exposure", found, report::ledger, report::ledger_csv)?;
             return Ok(0);

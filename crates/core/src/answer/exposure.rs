@@ -5,6 +5,7 @@ use super::{
     Decided, DeviceWayFact, InterfaceFact, decided, device_way_fact, hop_text, interface_fact, rules_in_force,
 };
 use crate::address::{Addresses, Family};
+use crate::ends::End;
 use crate::describe::{PeerWords, Symbols, Witness, peer_words, ports_text, symbols_of, witness};
 use crate::expect::{Judging, Spoken};
 use crate::exposure::{DeviceWay, DirectWay, HeldBy, Part, Verdict, device_ways, direct_ways};
@@ -33,6 +34,8 @@ pub struct ExposureAnswer {
     pub by_devices: Vec<DeviceWayFact>,
     /// Public addresses of the snapshot that nothing holds.
     pub held_by_nothing: Vec<String>,
+    /// Public addresses of devices that let nothing in.
+    pub closed_addresses: Vec<ClosedAddress>,
     /// Public names that lead to addresses which nothing in the snapshot holds: `name → address`.
     pub names_of_nothing: Vec<String>,
     /// Closed ways in that a single change would open.
@@ -265,17 +268,91 @@ pub(super) fn counts(
     }
 }
 
-/// Everything that the internet reaches, of some interfaces or of all.
-pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> ExposureAnswer {
-    let wanted = |id: Id<Interface>| only.is_none_or(|only| only.contains(&id));
+/// What of an exposure is asked about.
+#[derive(Clone, Debug)]
+pub struct ExposureOf {
+    /// Interfaces, by whatever address.
+    interfaces: Vec<Id<Interface>>,
+    /// Devices, by their own addresses.
+    held_by: Vec<HeldBy>,
+}
+
+impl ExposureOf {
+    /// What an end means: interfaces; the front ends of a balancer; the doors of a service, interfaces of its own, the balancer
+    /// behind its doors; a firewall with all of its interfaces. None if that is nothing.
+    pub fn end(view: &View<'_>, end: &End) -> Option<Self> {
+        let mut interfaces = end.interfaces(view);
+        let mut held_by: Vec<HeldBy> = Vec::new();
+        match end {
+            End::Balancer(id) => held_by.push(HeldBy::Balancer(*id)),
+            End::Firewall(id) => held_by.push(HeldBy::Firewall(*id)),
+            End::Service(id) => {
+                let service = &view.estate.services[*id];
+                held_by.push(HeldBy::Service(*id));
+                held_by.extend(service.balancer.map(HeldBy::Balancer));
+                interfaces.extend(&service.private_doors);
+            }
+            _ => {
+                let services = view.estate.services.iter();
+                let doors = services.filter(|(_, s)| s.private_doors.iter().any(|door| interfaces.contains(door)));
+                held_by.extend(doors.map(|(id, _)| HeldBy::Service(id)));
+            }
+        }
+        held_by.extend(interfaces.iter().map(|id| HeldBy::Interface(*id)));
+        (!held_by.is_empty()).then_some(Self { interfaces, held_by })
+    }
+}
+
+/// A public address to which nothing can connect.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ClosedAddress {
+    /// The address.
+    pub address: String,
+    /// Who holds it: `NAT gateway out`.
+    pub holder: String,
+    /// The network.
+    pub network: String,
+    /// Why nothing gets in.
+    pub because: String,
+    /// Who changes it.
+    pub owner: Option<String>,
+    /// Where the holder was written.
+    pub place: Place,
+}
+
+/// The public addresses of NAT gateways, which let nothing in.
+fn closed_addresses(view: &View<'_>) -> Vec<ClosedAddress> {
+    let estate = view.estate;
+    let of = |gateway: &crate::model::Gateway| {
+        let crate::model::GatewayKind::Nat { public: Some(public), .. } = gateway.kind else { return None };
+        let network = &estate.networks[gateway.network];
+        Some(ClosedAddress {
+            address: public.to_string(),
+            holder: format!("NAT gateway {}", gateway.name),
+            network: network.name.to_string(),
+            because: "it lets nothing in".to_owned(),
+            owner: crate::describe::owner_text(estate, gateway.owner.or(network.owner)),
+            place: estate.sources.place(&gateway.origin),
+        })
+    };
+    estate.gateways.items().iter().filter_map(of).collect()
+}
+
+/// Everything that the internet reaches, of some things or of all.
+pub fn exposure_answer(view: &View<'_>, only: Option<&ExposureOf>) -> ExposureAnswer {
+    let wanted = |id: Id<Interface>| only.is_none_or(|only| only.interfaces.contains(&id));
     let judging = Judging::new(view);
     let ways: Vec<DirectWay> = direct_ways(view).into_iter().filter(|way| wanted(way.interface)).collect();
-    let held = |by: HeldBy| matches!(by, HeldBy::Interface(id) if wanted(id));
+    let held = |by: HeldBy| only.is_some_and(|only| only.held_by.contains(&by));
     let devices: Vec<DeviceWay> = device_ways(view)
         .into_iter()
         .filter(|way| only.is_none() || held(way.by) || way.ends().into_iter().any(wanted))
         .collect();
-    let counts = counts(view, &ways, &devices, &wanted);
+    // Behind what a device holds are whom it leads to.
+    let ends: Vec<Id<Interface>> =
+        devices.iter().filter(|way| held(way.by)).flat_map(DeviceWay::ends).collect();
+    let counts = counts(view, &ways, &devices, &|id| wanted(id) || ends.contains(&id));
     let mut by_devices: Vec<DeviceWayFact> =
         devices.iter().map(|way| device_way_fact(view, way, &judging.by_device(way))).collect();
     by_devices.sort_by_key(|fact| (std::cmp::Reverse(fact.severity), fact.unknown.is_empty()));
@@ -290,6 +367,7 @@ pub fn exposure_answer(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Expos
         ways: facts,
         by_devices,
         held_by_nothing: idle.map(|public| public.name.to_string()).collect(),
+        closed_addresses: if only.is_none() { closed_addresses(view) } else { Vec::new() },
         names_of_nothing: if only.is_none() { names_of_nothing(view) } else { Vec::new() },
         one_step_away: Vec::new(),
         steps_not_looked_at: 0,

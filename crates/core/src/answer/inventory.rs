@@ -178,6 +178,8 @@ rows! {
         outbound: usize,
         /// On how many interfaces it acts.
         acts_on: usize,
+        /// Of a firewall policy: on how many firewalls it acts.
+        firewalls: usize,
         /// Who changes it.
         owner: Option<String>,
         /// Where it stands.
@@ -311,6 +313,7 @@ pub fn inventory(view: &View<'_>, only: Option<&[Id<Interface>]>) -> Inventory {
                 inbound: filter.rules[0].len(),
                 outbound: filter.rules[1].len(),
                 acts_on: bindings.interfaces(id).len(),
+                firewalls: crate::binding::firewalls_with(estate, id).len(),
                 owner: owner_text(estate, filter.owner),
                 place: estate.sources.place(&filter.origin),
             })

@@ -56,6 +56,10 @@ pub struct MendFact {
     pub opens: Vec<PathTraffic>,
     /// What works now, and does not then.
     pub ends: Vec<PathTraffic>,
+    /// The firewalls to which the connection is led now, and around which it goes then.
+    pub around: Vec<String>,
+    /// Whether the internet reaches something then that was not asked about.
+    pub opens_to_internet: bool,
 }
 
 /// The same question, asked of an earlier snapshot.
@@ -94,6 +98,8 @@ pub(super) fn mend_facts(view: &View<'_>, found: &Mending) -> (Vec<ObstacleFact>
         then: mend.then,
         opens: traffic(view, &mend.opens),
         ends: traffic(view, &mend.ends),
+        around: mend.around.iter().map(|id| view.estate.firewalls[*id].name.to_string()).collect(),
+        opens_to_internet: mend.public,
     });
     (obstacles.collect(), mends.collect())
 }

@@ -36,7 +36,7 @@ pub use export::{
     Counted, ExportAnswer, LeftOut, PlainAcl, PlainEntry, PlainTraffic, Sheet, interface_sheet, plain_acls, rule_sheet,
 };
 pub use exposure::{
-    ClosedFact, Closing, ExposureAnswer, Meaning, OpenFact, SpokenFact, WayFact, WayKind, exposure_answer, way_fact,
+    ClosedAddress, ClosedFact, Closing, ExposureAnswer, ExposureOf, Meaning, OpenFact, SpokenFact, WayFact, WayKind, exposure_answer, way_fact,
 };
 pub use figure::{BoxKind, FOLDS_ABOVE, Figure, FigureBox, FigureLink, FigureLinkKind, FigureRow, RowKind, figure};
 pub use holding::{Finds, Holding, find};
@@ -46,7 +46,7 @@ pub use inventory::{
 };
 pub use matrix::{CellAnswer, CellFact, CellPart, CellVerdict, Matrix, MatrixAnswer, SegmentBy, SegmentFact};
 pub use mends::{EditFact, MendFact, ObstacleFact, SinceFact, since};
-pub use path::{LookupFact, PathAnswer, PathEnd, PathPart, PathTraffic, Symptom, path_answer};
+pub use path::{LookupFact, PathAnswer, PathEnd, PathEntrance, PathPart, PathTraffic, Symptom, path_answer};
 pub use reach::{HopFact, LinkFact, PlaceFact, PlaceKind, ReachAnswer, ReachAsked, ReachedFact, reach_answer};
 pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answer};
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};

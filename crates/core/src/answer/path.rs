@@ -11,7 +11,8 @@ use crate::packet::{Packet, PacketSet, entries_within, service};
 use crate::path::Question;
 use crate::source::Place;
 use crate::view::View;
-use crate::walk::{Answered, Asked, Choice, Condition, Judged, MANY, Part, Tell, Verdict, walk};
+use crate::route::{Hop, Winner};
+use crate::walk::{Answered, Asked, Choice, Condition, Judged, MANY, Part, Tell, Verdict, What, Why, walk};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -83,6 +84,18 @@ pub struct PathEnd {
     pub addresses: Vec<String>,
 }
 
+/// A way into a service.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PathEntrance {
+    /// What it is called: `private door tickets-door`.
+    pub name: String,
+    /// Its addresses.
+    pub addresses: Vec<String>,
+    /// What becomes of what was asked of it.
+    pub verdict: Verdict,
+}
+
 /// One connection, or all between two ends.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -95,6 +108,8 @@ pub struct PathAnswer {
     pub traffic: Option<String>,
     /// How the name was resolved.
     pub lookups: Vec<LookupFact>,
+    /// Of a service its entrances, of which one suffices, in the order in which they are tried.
+    pub entrances: Vec<PathEntrance>,
     /// All together.
     pub verdict: Verdict,
     /// What the client sees, if it does not work.
@@ -136,6 +151,7 @@ pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2]) -> Pa
         to: end(asked[1], &question.destinations),
         traffic: (!services.is_empty()).then(|| services_text(services)),
         lookups: question.resolution.as_ref().map_or_else(Vec::new, |found| lookup_facts(view, found)),
+        entrances: entrance_facts(question, &answered),
         verdict: answered.summary.verdict,
         symptom: None,
         parts: Vec::new(),
@@ -206,6 +222,26 @@ pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2]) -> Pa
         }
     }
     answer
+}
+
+/// How the entrances of a service fare, if it has several.
+fn entrance_facts(question: &Question, answered: &Answered) -> Vec<PathEntrance> {
+    let all = question.entrances.0.iter().filter(|_| question.entrances.0.len() > 1);
+    let fact = |entrance: &crate::path::Entrance| {
+        let here = answered.parts.iter().filter(|part| part.packets.destinations().overlaps(&entrance.addresses));
+        let mut verdicts: Vec<Verdict> = here.map(|part| part.judged.verdict).collect();
+        verdicts.sort_unstable();
+        verdicts.dedup();
+        let verdict = match verdicts.as_slice() {
+            [] => return None,
+            [only] => *only,
+            [first, ..] if *first <= Verdict::WorksForSome => Verdict::WorksForSome,
+            several if several.contains(&Verdict::Unknown) => Verdict::Unknown,
+            [first, ..] => *first,
+        };
+        Some(PathEntrance { name: entrance.name.clone(), addresses: entrance.addresses.texts(), verdict })
+    };
+    all.filter_map(fact).collect()
 }
 
 /// Looks for all that is in the way, and for mends: of a question about some traffic, and of many ends for one example.
@@ -303,6 +339,12 @@ fn part_fact(
     let each = Asked { any_of: Vec::new(), ..question.asked.clone() };
     let example = example.map(|packet| in_detail(view, &each, &packet));
     let (answered, judged) = example.as_ref().map_or((answered, judged), |(answered, judged)| (answered, judged));
+    // What a balancer picks for each direction has to be alike.
+    let picks = judged.some.as_ref().is_some_and(|(all, _)| all.iter().any(|one| matches!(one, Choice::BackEnd(..))));
+    let picked = packet.filter(|_| picks).and_then(|packet| {
+        let (answered, judged) = in_detail(view, &each, &packet);
+        picked_alike(view, &answered, &judged)
+    });
     let deciding = match (judged.verdict, &judged.some) {
         (Verdict::Works, _) => None,
         (_, Some((_, trail))) => answered.labels.steps(*trail).last().copied(),
@@ -313,9 +355,27 @@ fn part_fact(
         traffic,
         because: deciding.map(|step| step_fact(view, step)),
         conditions: judged.conditions.iter().map(|condition| condition_text(estate, condition)).collect(),
-        only_if: choices_text(view, judged),
+        only_if: picked.map_or_else(|| choices_text(view, judged), |text| vec![text]),
         witness: packet.map(|packet| witness(&packet)),
     }
+}
+
+/// What a balancer has to pick alike there and back, if a connection works for that only.
+fn picked_alike(view: &View<'_>, answered: &Answered, judged: &Judged) -> Option<String> {
+    let steps = answered.labels.steps(judged.trail);
+    let at = |reply: bool| {
+        steps.iter().filter(move |step| step.reply == reply).find_map(|step| match step.what {
+            What::Routed(Winner { hop: Hop::Balancer(id), .. }) => Some(id),
+            _ => None,
+        })
+    };
+    let id = at(false).filter(|id| at(true) == Some(*id))?;
+    let (_, fails) = judged.some.as_ref()?;
+    let last = answered.labels.steps(*fails).last().copied()?.clone();
+    let other = matches!(last.what, What::Ended(Why::SawNoRequest | Why::Bypassed));
+    let item = &view.estate.balancers[id];
+    (other && !item.symmetric)
+        .then(|| format!("balancer {} picks the same back end for request and reply", item.name))
 }
 
 /// Who and what occurs among very many packets.
@@ -354,7 +414,15 @@ pub(super) fn choices_text(view: &View<'_>, judged: &Judged) -> Vec<String> {
         Choice::Route(winner) => format!("of equal routes the one to {} is taken", hop_text(view, winner.hop)),
         Choice::Offer(_) => "the site takes the right one of its ways back".to_owned(),
         Choice::Member(_) => "the reply comes to the firewall member that saw the request".to_owned(),
-        Choice::BackEnd(at) => format!("the balancer picks back end {}", at + 1),
+        Choice::BackEnd(id, at) => {
+            let item = &estate.balancers[*id];
+            let name = item.back_ends.get(*at).and_then(|end| match (end.interface, end.address) {
+                (Some(interface), _) => Some(estate.interfaces[interface].name.to_string()),
+                (None, address) => address.map(|address| address.to_string()),
+            });
+            let name = name.unwrap_or_else(|| format!("back end {}", at + 1));
+            format!("balancer {} picks {name}", item.name)
+        }
         Choice::ProxyInterface(id) => format!("the proxy uses {}", estate.interfaces[*id].name),
         Choice::Holder(_) => "the right one of several that hold the address answers".to_owned(),
         Choice::Resolved(at) => format!("the name's address {} is taken", at + 1),

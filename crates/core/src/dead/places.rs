@@ -43,7 +43,7 @@ pub(super) fn lists_of(
 ) -> Lists {
     let item = &view.estate.filters[filter];
     let places = match &item.kind {
-        FilterKind::ScopePolicy { .. } => scope_places(view, bindings, filter),
+        FilterKind::ScopePolicy { .. } => scope_places(view, bindings, filter, direction),
         FilterKind::FirewallPolicy { .. } => firewall_places(view, filter),
         _ => {
             let place = |place: Enforced| At {
@@ -98,8 +98,10 @@ pub(super) fn pooled(
 }
 
 fn lacks_rules(view: &View<'_>, filter: Id<Filter>) -> bool {
+    // Of a network that lacks rules any of its filters may have more.
+    let somewhere = || view.estate.networks.items().iter().any(|network| view.lacks("network", &network.name, Lack::Rules));
     let key = &view.estate.filters[filter].key;
-    key.split_once(':').is_some_and(|(kind, name)| view.lacks(kind, name, Lack::Rules))
+    key.split_once(':').is_some_and(|(kind, name)| view.lacks(kind, name, Lack::Rules)) || somewhere()
 }
 
 /// What happens to packets that no rule matches: deny if any default refuses.
@@ -111,19 +113,27 @@ fn default_of(view: &View<'_>, filters: &[Id<Filter>], direction: Direction) -> 
 }
 
 /// For each chain of policies in which one stands: those above it.
-fn scope_places(view: &View<'_>, bindings: &Bindings, filter: Id<Filter>) -> Vec<At> {
-    let at =
-        |network, above| At { network, above, filters: vec![filter], default: Some(Action::Defer), lacking: false };
+fn scope_places(view: &View<'_>, bindings: &Bindings, filter: Id<Filter>, direction: Direction) -> Vec<At> {
+    let at = |network, above, default| At { network, above, filters: vec![filter], default, lacking: false };
     let mut places: Vec<At> = Vec::new();
     for interface in bindings.interfaces(filter) {
-        let above = policies_at(view, *interface).into_iter().take_while(|other| *other != filter).collect();
-        let place = at(Some(view.estate.network_of(*interface)), above);
+        let all = policies_at(view, *interface);
+        let network = view.estate.network_of(*interface);
+        // Past the innermost policy comes the implied pair, or the packet goes on as if allowed.
+        let implied = view.settings(network).implied_pair;
+        let default = match (all.last() == Some(&filter), implied && direction == Direction::In) {
+            (false, _) => Action::Defer,
+            (true, true) => Action::Deny,
+            (true, false) => Action::Allow,
+        };
+        let above = all.into_iter().take_while(|other| *other != filter).collect();
+        let place = at(Some(network), above, Some(default));
         if !places.contains(&place) {
             places.push(place);
         }
     }
     if places.is_empty() {
-        places.push(at(None, Vec::new()));
+        places.push(at(None, Vec::new(), Some(Action::Defer)));
     }
     places
 }

@@ -164,6 +164,9 @@ impl Receivers {
                 End::Service(id) => {
                     found.with_service(view, *id);
                 }
+                End::Firewall(id) if view.estate.firewalls[*id].legs.is_empty() => {
+                    found.asked = found.asked.union(&view.estate.firewalls[*id].addresses);
+                }
                 _ => found.interfaces.extend(end.interfaces(view)),
             }
         }

@@ -127,7 +127,10 @@ fn device_way(view: &View<'_>, by: HeldBy, range: Range) -> DeviceWay {
     let connection =
         Connection { from: End::Internet, to: Goal::End(End::Block(block)), services: Vec::new(), source_port: None };
     let addresses: Addresses = [range].into_iter().collect();
-    let Ok(asked) = question(view, &connection) else { return DeviceWay { by, addresses, parts: Vec::new() } };
+    let Ok(mut asked) = question(view, &connection) else { return DeviceWay { by, addresses, parts: Vec::new() } };
+    if let HeldBy::Balancer(id) = by {
+        asked.asked.packets = asked.asked.packets.intersection(&own_part(view, id, &addresses));
+    }
     let answered = walk(view, &asked.asked, Tell::Steps);
     let labels = &answered.labels;
     let mut parts: Vec<WalkedPart> = Vec::new();
@@ -162,6 +165,28 @@ fn device_way(view: &View<'_>, by: HeldBy, range: Range) -> DeviceWay {
         }
     }
     DeviceWay { by, addresses, parts }
+}
+
+/// What of the packets to a public address is a balancer's, where several share it: those that its front ends take; to the first
+/// also those that none takes.
+fn own_part(view: &View<'_>, id: Id<Balancer>, addresses: &Addresses) -> PacketSet {
+    let all = Addresses::all();
+    let every = crate::packet::Intervals::span(0, u128::from(u16::MAX));
+    let fronts = view.estate.balancers.iter().flat_map(|(id, balancer)| {
+        balancer.front_ends.iter().filter(|front| front.public).map(move |front| (id, front))
+    });
+    let here: Vec<_> = fronts.filter(|(_, front)| addresses.contains(front.address)).collect();
+    let taken = |mine: &dyn Fn(Id<Balancer>) -> bool| {
+        let of = here.iter().filter(|(id, _)| mine(*id)).map(|(_, front)| {
+            PacketSet::fields(&all, &all, |family| crate::sweep::numbers_of(&front.services, family), &every, ())
+        });
+        PacketSet::union_all(of)
+    };
+    let own = taken(&|other| other == id);
+    if here.first().is_some_and(|(first, _)| *first == id) {
+        return own.union(&taken(&|_| true).complement());
+    }
+    own
 }
 
 /// The steps of the request.

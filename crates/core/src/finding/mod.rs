@@ -14,7 +14,7 @@ mod routing;
 pub use accepting::{Accepted, Judged, judged};
 pub(crate) use kinds::exposed::severity as exposure_severity;
 pub use pinning::{PinnedFact, pinned_facts};
-pub(crate) use routing::firewall_of;
+pub(crate) use routing::{firewall_of, why_dead};
 
 use crate::address::Family;
 use crate::binding::Bindings;
@@ -424,6 +424,12 @@ impl<'v, 'e> Context<'v, 'e> {
     /// `web/https`, as the command `rule` takes it.
     pub fn rule_name(&self, id: RuleId) -> String {
         format!("{}/{}", self.view.estate.filters[id.filter].name, self.view.estate.rule_name(id))
+    }
+
+    /// Whether a filter acts on no interface and no firewall.
+    pub fn acts_on_nothing(&self, filter: Id<Filter>) -> bool {
+        let firewalls = || crate::binding::firewalls_with(self.view.estate, filter);
+        self.bindings.interfaces(filter).is_empty() && firewalls().is_empty()
     }
 
     /// On what a filter acts, in words: `3 interfaces: a, b, c`.

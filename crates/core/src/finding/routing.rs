@@ -183,9 +183,17 @@ pub(crate) fn why_dead(view: &View<'_>, network: Id<Network>, next: &NextHop) ->
                 None => format!("hub {} has no link to network {}", hub.name, estate.networks[network].name),
             }
         }
-        NextHop::Firewall(Reference::Found(id)) => far("firewall", &estate.firewalls[*id].name),
-        NextHop::Interface(Reference::Found(id)) => far("interface", &estate.interfaces[*id].name),
-        NextHop::Balancer(Reference::Found(id)) => far("balancer", &estate.balancers[*id].name),
+        NextHop::Firewall(Reference::Found(id)) if estate.firewalls[*id].members_up() == 0 => {
+            format!("no member of firewall {} is up", estate.firewalls[*id].name)
+        }
+        NextHop::Firewall(Reference::Found(id)) => {
+            let legs = estate.firewalls[*id].legs.iter().map(|leg| estate.network_of(leg.interface));
+            down_between(view, network, legs).unwrap_or_else(|| far("firewall", &estate.firewalls[*id].name))
+        }
+        NextHop::Interface(Reference::Found(id)) => down_between(view, network, [estate.network_of(*id)])
+            .unwrap_or_else(|| far("interface", &estate.interfaces[*id].name)),
+        NextHop::Balancer(Reference::Found(id)) => down_between(view, network, [estate.balancers[*id].network])
+            .unwrap_or_else(|| far("balancer", &estate.balancers[*id].name)),
         NextHop::Address(address) => format!("nobody near holds {address}"),
         NextHop::Gateway(Reference::Missing(name)) => missing("gateway", name),
         NextHop::Peering(Reference::Missing(name)) => missing("peering", name),
@@ -196,6 +204,16 @@ pub(crate) fn why_dead(view: &View<'_>, network: Id<Network>, next: &NextHop) ->
         NextHop::Service(Reference::Missing(name)) => missing("service", name),
         NextHop::Service(Reference::Found(_)) | NextHop::Local | NextHop::Blackhole => String::new(),
     }
+}
+
+/// The peering that is down between a network and one of some others, in words.
+fn down_between(view: &View<'_>, network: Id<Network>, others: impl IntoIterator<Item = Id<Network>>) -> Option<String> {
+    let others: Vec<Id<Network>> = others.into_iter().collect();
+    let joins = |peering: &&Peering| {
+        let other = peering.opposite(network).and_then(Reference::found);
+        other.is_some_and(|other| others.contains(&other))
+    };
+    view.estate.peerings.items().iter().filter(joins).find_map(|peering| down_text(view, peering))
 }
 
 /// On which side a peering is down; none if it is up.

@@ -33,8 +33,10 @@ pub enum EditKind {
     Translation,
     /// A front end of a balancer.
     FrontEnd,
-    /// A zone linked to a network.
+    /// A zone linked to a network, or a record of it.
     Zone,
+    /// A group bound to an interface.
+    Binding,
     /// A service's door.
     Door,
 }

@@ -10,10 +10,11 @@ mod routes;
 pub use edit::{Edit, EditKind, changed};
 
 use crate::address::Addresses;
+use crate::model::{Firewall, Id};
 use crate::packet::{Intervals, PacketSet, service};
 use crate::path::{Connection, Goal, Question, question};
 use crate::view::View;
-use crate::walk::{Asked, Start, Step, Tell, Verdict, walk};
+use crate::walk::{Asked, Spot, Start, Step, Tell, Verdict, What, walk};
 use num_bigint::BigUint;
 use repairs::{Failure, candidates, linked_zones};
 use rustc_hash::FxHashSet;
@@ -67,6 +68,10 @@ pub struct Mend {
     pub opens: PacketSet,
     /// What works now and does not then.
     pub ends: PacketSet,
+    /// Firewalls that the connection was led to, and goes around then.
+    pub around: Vec<Id<Firewall>>,
+    /// Whether it opens something to the internet beside what was asked about.
+    pub public: bool,
 }
 
 /// Something in the way.
@@ -167,7 +172,12 @@ fn find(view: &View<'_>, asking: &Asking) -> Found {
         Some(part) => {
             let trail = part.judged.some.as_ref().map_or(part.judged.trail, |(_, trail)| *trail);
             let steps = answered.labels.steps(trail).into_iter().cloned().collect();
-            Found::Fails(Box::new(Failure::new(&part.packets, steps)))
+            let mut failure = Failure::new(&part.packets, steps);
+            if let Goal::Name(name) = &asking.connection.to {
+                // A name may be led to a private address before a public door is opened.
+                failure.by_name = linked_zones(view, crate::path::asking_network(view, &asked.asked.start), name);
+            }
+            Found::Fails(Box::new(failure))
         }
         None if answered.parts.iter().any(|part| part.judged.verdict == Verdict::Unknown) => Found::Stuck,
         None => Found::Solved(answered.summary.verdict),
@@ -186,6 +196,7 @@ pub fn mending(view: &View<'_>, asking: &Asking) -> Mending {
     let mut result = Mending::default();
     let mut solved: Vec<(Vec<Edit>, Verdict)> = Vec::new();
     let mut deepest: Vec<Obstacle> = Vec::new();
+    let mut fewest: Option<usize> = None;
     while let Some((Reverse(cost), _, Reverse(at))) = queue.pop() {
         if search.tried >= search.most {
             result.given_up = true;
@@ -197,7 +208,9 @@ pub fn mending(view: &View<'_>, asking: &Asking) -> Mending {
             Found::Solved(then) => {
                 let (kept, then) = needed(&mut search, edits.clone(), then);
                 let is_new = !solved.iter().any(|(other, _)| alike(other) == alike(&kept));
-                if result.obstacles.is_empty() {
+                // What one change does away with is one obstacle: the way with the fewest tells what is in the way.
+                if fewest.is_none_or(|fewest| kept.len() < fewest) {
+                    fewest = Some(kept.len());
                     result.obstacles = obstacles(&met, &edits, &kept);
                 }
                 if is_new && !kept.is_empty() {
@@ -210,7 +223,8 @@ pub fn mending(view: &View<'_>, asking: &Asking) -> Mending {
             }
             Found::Unresolved(zones) => (None, PacketSet::empty(), zones),
             Found::Fails(failure) => {
-                let next = search.candidates(&edits, &failure);
+                let mut next = failure.by_name.clone();
+                next.extend(search.candidates(&edits, &failure));
                 (failure.steps.last().cloned(), failure.packets, next)
             }
         };
@@ -302,20 +316,58 @@ fn judged(search: &Search<'_, '_>, result: &mut Mending, solved: Vec<(Vec<Edit>,
     let solved = solved.into_iter().filter(|(edits, _)| edits.len() <= fewest + FEW_MORE);
     let scope = Scope::new(search, result.everywhere);
     let before = scope.works(view);
-    let mut ranked: Vec<(bool, BigUint, usize, Mend)> = Vec::new();
+    let led_to = firewalls_met(view, search.asking, false);
+    let mut ranked: Vec<([bool; 2], BigUint, usize, Mend)> = Vec::new();
     for (edits, then) in solved {
-        let (after, asked) = search.on(&edits, |view| {
-            let asked = search.asking.question(view).map(|question| question.asked.packets);
-            (scope.works(view), asked.unwrap_or_default())
+        let (after, asked, new, passed) = search.on(&edits, |changed| {
+            let asked = search.asking.question(changed).map(|question| question.asked.packets);
+            // An address that the change itself made up was nobody's, and nothing is lost by that.
+            let new = changed.public().difference(view.public());
+            (scope.works(changed), asked.unwrap_or_default(), new, firewalls_met(changed, search.asking, true))
         });
+        let all = Addresses::all();
+        let every = Intervals::span(0, u128::from(u16::MAX));
+        let box_of = |from: &Addresses, to: &Addresses| PacketSet::fields(from, to, service::all, &every, ());
+        let made_up = box_of(&new, &all).union(&box_of(&all, &new));
         let opens = PacketSet::union_all(after.iter().zip(&before).map(|(after, before)| after.difference(before)));
         let ends = PacketSet::union_all(before.iter().zip(&after).map(|(before, after)| before.difference(after)));
-        let opens = opens.any_source_port().difference(&asked.any_source_port());
-        let mend = Mend { then, opens, ends: ends.any_source_port(), edits };
-        ranked.push((!mend.ends.is_empty(), mend.opens.count(), mend.edits.len(), mend));
+        let asked = asked.any_source_port();
+        let public = opens.between(Some(&view.internet_end()), None).any_source_port().difference(&asked);
+        let opens = opens.any_source_port().difference(&asked).difference(&made_up);
+        let ends = ends.any_source_port().difference(&made_up);
+        let around = led_to.iter().copied().filter(|id| !passed.contains(id)).collect();
+        let mend = Mend { then, opens, ends, around, public: !public.is_empty(), edits };
+        // A private door before a public one.
+        let opens_door = mend.edits.iter().any(|edit| edit.kind == EditKind::Door);
+        ranked.push(([!mend.ends.is_empty(), opens_door], mend.opens.count(), mend.edits.len(), mend));
     }
     ranked.sort_by(|a, b| (a.0, &a.1, a.2).cmp(&(b.0, &b.1, b.2)));
     result.mends = ranked.into_iter().map(|(_, _, _, mend)| mend).collect();
+}
+
+/// The firewalls that a connection comes to, or passes by every way on which it works.
+fn firewalls_met(view: &View<'_>, asking: &Asking, works: bool) -> Vec<Id<Firewall>> {
+    let Some(asked) = asking.question(view) else { return Vec::new() };
+    let answered = crate::path::answered(view, &asked, Tell::Steps);
+    let met = |trail: u32| {
+        let steps = answered.labels.steps(trail);
+        let of = steps.into_iter().filter(|step| !step.reply).filter_map(|step| match (step.at, &step.what) {
+            (Spot::Firewall(id), _) => Some(id),
+            (_, What::Routed(winner)) => crate::finding::firewall_of(view, winner.hop),
+            _ => None,
+        });
+        of.collect::<Vec<_>>()
+    };
+    if !works {
+        let mut found: Vec<Id<Firewall>> = answered.parts.iter().flat_map(|part| met(part.judged.trail)).collect();
+        found.sort_unstable();
+        found.dedup();
+        return found;
+    }
+    let trails = answered.parts.iter().flat_map(|part| answered.labels.trails_that_work(part.label));
+    let mut ways = trails.map(met);
+    let first = ways.next().unwrap_or_default();
+    ways.fold(first, |known, way| known.into_iter().filter(|id| way.contains(id)).collect())
 }
 
 /// Where one looks for what a mend does besides.

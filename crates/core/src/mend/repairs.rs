@@ -6,11 +6,11 @@ use crate::address::{Addresses, Family};
 use crate::describe::rule_line;
 use crate::model::{
     BackEnd, Direction, DnsZone, Estate, Filter, FilterKind, Firewall, FirewallMatch, FrontEnd, GatewayKind, Id,
-    Interface, InternetTraffic, Link, Network, Peer, Peering, PeeringSide, PublicAddress, Reference, RuleId,
+    Interface, InternetTraffic, Link, Network, Peer, Peering, PeeringSide, PolicySees, PublicAddress, Reference, RuleId,
     Translation,
 };
 use crate::packet::PacketSet;
-use crate::route::Winner;
+use crate::route::{Winner, written_route};
 use crate::stage::{By, StageKind, policies_at};
 use crate::view::View;
 use crate::walk::{Spot, Step, What, Why};
@@ -27,6 +27,10 @@ pub(super) struct Failure {
     pub asked: PacketSet,
     /// The request's packets as they were on the leg.
     pub request: PacketSet,
+    /// The request's packets before the last change of their header, if there was one.
+    before: PacketSet,
+    /// What would lead the name that was asked elsewhere.
+    pub by_name: Vec<Edit>,
 }
 
 impl Failure {
@@ -43,9 +47,10 @@ impl Failure {
             }
         }
         let request = headers.pop().unwrap_or_default();
+        let before = headers.pop().unwrap_or_else(|| request.clone());
         let replies = steps.last().is_some_and(|step| step.reply);
-        let packets = if replies { request.mirrored() } else { request.clone() };
-        Self { steps, packets, asked: asked.clone(), request }
+        let packets = if replies { request.replies() } else { request.clone() };
+        Self { steps, packets, asked: asked.clone(), request, before, by_name: Vec::new() }
     }
 
     fn last(&self) -> Option<&Step> {
@@ -69,7 +74,7 @@ pub(super) fn candidates(view: &View<'_>, failure: &Failure) -> Vec<Edit> {
             acl.map_or_else(Vec::new, |acl| in_filter(view, failure, acl, *direction, judgement.by))
         }
         (What::Policy { by, .. }, Spot::Firewall(firewall)) => at_policy(view, failure, firewall, *by),
-        (What::InternetBlock, _) => internet_blocks(view, failure),
+        (What::InternetBlock(..), _) => internet_blocks(view, failure),
         (What::DoorShut, Spot::Service(id)) => {
             let service = &view.estate.services[id];
             let text = format!("open the public door of service {}", service.name);
@@ -175,12 +180,99 @@ fn at_stage(
     }
     let mut edits: Vec<Edit> =
         filters.iter().flat_map(|filter| in_filter(view, failure, *filter, direction, by)).collect();
+    if stage == StageKind::InterfaceGroups {
+        edits.extend(bound_groups(view, failure, interface, direction));
+    }
     if by == By::ImpliedPair && edits.is_empty() {
         let network = view.estate.network_of(interface);
         let item = &view.estate.networks[network];
         let text = format!("switch off the implied pair of network {}", item.name);
         edits.push(Edit::new(EditKind::Flag, text, Some(item.origin), item.owner, move |estate| {
             estate.networks.get_mut(network).settings.implied_pair = false;
+        }));
+    }
+    edits
+}
+
+/// Groups that let these packets pass, bound to the interface beside what it has.
+fn bound_groups(view: &View<'_>, failure: &Failure, interface: Id<Interface>, direction: Direction) -> Vec<Edit> {
+    const MOST: usize = 3;
+    let estate = view.estate;
+    let item = &estate.interfaces[interface];
+    let bound: Vec<Id<Filter>> = item.groups.iter().filter_map(Reference::found).collect();
+    let union = bound.first().is_none_or(|first| estate.filters[*first].is_union());
+    let is_group = |filter: &Filter| filter.kind_word() == "group" && filter.is_union() == union;
+    let others = estate.filters.iter().filter(|(id, filter)| is_group(filter) && !bound.contains(id));
+    let lets_on = |id: Id<Filter>| {
+        let network = Some(estate.network_of(interface));
+        let rules = crate::stage::in_order(view, &[id], direction, view.settings(network).equal_priority);
+        let admits = rules.iter().filter(|id| estate.rule(**id).action.admits());
+        let sure = admits.map(|id| crate::stage::rule_match(view, *id, network).sure);
+        failure.packets.is_subset(&PacketSet::union_all(sure))
+    };
+    let found = others.filter(|(id, _)| lets_on(*id)).take(MOST);
+    found
+        .map(|(id, filter)| {
+            let text = format!("bind group {} to interface {}", filter.name, item.name);
+            let owner = estate.interface_owner(interface);
+            Edit::new(EditKind::Binding, text, Some(item.origin), owner, move |estate| {
+                estate.interfaces.get_mut(interface).groups.push(Reference::Found(id));
+            })
+        })
+        .collect()
+}
+
+/// Balancers in front of firewalls that may send a reply to another of them, made to remember.
+fn symmetric_balancers(view: &View<'_>, failure: &Failure) -> Vec<Edit> {
+    let estate = view.estate;
+    let mut edits = Vec::new();
+    for step in &failure.steps {
+        let What::Routed(Winner { hop: crate::route::Hop::Balancer(id), .. }) = step.what else { continue };
+        let item = &estate.balancers[id];
+        if item.symmetric {
+            continue;
+        }
+        let text = format!(
+            "let balancer {} send a reply to the back end that saw the request (`symmetric`)",
+            item.name
+        );
+        let owner = item.owner.or(estate.networks[item.network].owner);
+        edits.push(Edit::new(EditKind::Flag, text, Some(item.origin), owner, move |estate| {
+            estate.balancers.get_mut(id).symmetric = true;
+        }));
+    }
+    edits.dedup_by(|a, b| a.text == b.text);
+    edits
+}
+
+/// Links of a hub on the way, steered through the firewall that saw only one direction.
+fn steered_links(view: &View<'_>, failure: &Failure, spot: Spot) -> Vec<Edit> {
+    let Spot::Firewall(firewall) = spot else { return Vec::new() };
+    let estate = view.estate;
+    let public = failure.packets.destinations().overlaps(view.internet())
+        || failure.packets.sources().overlaps(view.internet());
+    let mut edits: Vec<Edit> = Vec::new();
+    for step in &failure.steps {
+        let (id, at) = match (&step.what, step.at) {
+            (What::Routed(Winner { hop: crate::route::Hop::Hub(id, at), .. }), _) => (*id, *at),
+            (_, Spot::Hub(id, Some(at))) => (id, at),
+            _ => continue,
+        };
+        let hub = &estate.hubs[id];
+        let link = &hub.links[at];
+        let steered = if public { &link.steer_internet } else { &link.steer_private };
+        if steered.is_some() || !matches!(link.to, crate::model::LinkEnd::Network(_) | crate::model::LinkEnd::Site(_)) {
+            continue;
+        }
+        let (what, name) = (if public { "internet" } else { "private" }, &estate.firewalls[firewall].name);
+        let text = format!("steer {what} traffic of link {} of hub {} through firewall {name} too", link.name, hub.name);
+        if edits.iter().any(|known| known.text == text) {
+            continue;
+        }
+        edits.push(Edit::new(EditKind::Flag, text, Some(link.origin), hub.owner, move |estate| {
+            let link = &mut estate.hubs.get_mut(id).links[at];
+            let steered = if public { &mut link.steer_internet } else { &mut link.steer_private };
+            *steered = Some(Reference::Found(firewall));
         }));
     }
     edits
@@ -219,8 +311,14 @@ fn at_policy(view: &View<'_>, failure: &Failure, firewall: Id<Firewall>, by: By)
         _ => None,
     };
     let mut edits = Vec::new();
+    // A policy that sees what was asked is told so, not what a translation made of it.
+    let leg = estate.firewalls[firewall].legs.first().map(|leg| estate.network_of(leg.interface));
+    let sees = estate.firewalls[firewall].policy_sees.unwrap_or(view.settings(leg).policy_sees);
+    let at = failure.steps.iter().rev().nth(1).filter(|step| step.at == Spot::Firewall(firewall) && !step.reply);
+    let translated = at.is_some_and(|step| matches!(step.what, What::Changed(..)));
+    let packets = if translated && sees == PolicySees::Original { &failure.before } else { &failure.packets };
     if let Ok(priority) = priority_before(estate, by) {
-        let mut rule = firewall_rule_for(view, &failure.packets, item.origin, priority);
+        let mut rule = firewall_rule_for(view, packets, item.origin, priority);
         rule.firewall = Some(Box::new(FirewallMatch { section, ..FirewallMatch::default() }));
         let within = match (&item.kind, section) {
             (FilterKind::FirewallPolicy { sections, .. }, Some(at)) => {
@@ -333,17 +431,7 @@ fn where_lost(view: &View<'_>, failure: &Failure, why: Why, spot: Spot) -> Vec<E
         Why::NoGateway => attached_gateways(view, spot),
         Why::NoMember => {
             let Spot::Firewall(id) = spot else { return Vec::new() };
-            let item = &estate.firewalls[id];
-            item.members
-                .iter()
-                .enumerate()
-                .map(|(at, member)| {
-                    let text = format!("firewall {}: member {} has to be up", item.name, member.name);
-                    Edit::new(EditKind::Up, text, Some(item.origin), item.owner, move |estate| {
-                        estate.firewalls.get_mut(id).members[at].up = true;
-                    })
-                })
-                .collect()
+            members_up(view, id)
         }
         Why::OtherMember => {
             let Spot::Firewall(id) = spot else { return Vec::new() };
@@ -352,6 +440,7 @@ fn where_lost(view: &View<'_>, failure: &Failure, why: Why, spot: Spot) -> Vec<E
             let mut edits = vec![Edit::new(EditKind::Flag, text, Some(item.origin), item.owner, move |estate| {
                 estate.firewalls.get_mut(id).symmetric = true;
             })];
+            edits.extend(symmetric_balancers(view, failure));
             edits.extend(source_translations(view, failure));
             edits
         }
@@ -398,9 +487,13 @@ fn where_lost(view: &View<'_>, failure: &Failure, why: Why, spot: Spot) -> Vec<E
                 })]
             })
         }
+        Why::Bypassed | Why::SawNoRequest => {
+            let mut edits = symmetric_balancers(view, failure);
+            edits.extend(steered_links(view, failure, spot));
+            edits.extend(reroutes(view, failure));
+            edits
+        }
         Why::Loop
-        | Why::Bypassed
-        | Why::SawNoRequest
         | Why::NotAsked
         | Why::NothingIn
         | Why::NotTaken
@@ -561,6 +654,29 @@ fn peering_up(estate: &Estate, id: Id<Peering>, network: Id<Network>) -> Edit {
     })
 }
 
+/// Peerings that are down between a network and some others.
+fn joined(view: &View<'_>, network: Id<Network>, others: Vec<Id<Network>>) -> Vec<Edit> {
+    let estate = view.estate;
+    let leads = |peering: &Peering| {
+        let other = peering.opposite(network).and_then(Reference::found);
+        !peering.is_up() && other.is_some_and(|other| others.contains(&other))
+    };
+    let down = estate.peerings.iter().filter(|(_, peering)| leads(peering));
+    down.map(|(id, _)| peering_up(estate, id, network)).collect()
+}
+
+/// Members of a firewall that are down.
+fn members_up(view: &View<'_>, id: Id<Firewall>) -> Vec<Edit> {
+    let item = &view.estate.firewalls[id];
+    let up = |(at, member): (usize, &crate::model::Member)| {
+        let text = format!("firewall {}: member {} has to be up", item.name, member.name);
+        Edit::new(EditKind::Up, text, Some(item.origin), item.owner, move |estate| {
+            estate.firewalls.get_mut(id).members[at].up = true;
+        })
+    };
+    item.members.iter().enumerate().filter(|(_, member)| !member.up).map(up).collect()
+}
+
 /// What a dead route leads to, up.
 fn raised(view: &View<'_>, winner: Winner) -> Vec<Edit> {
     use crate::model::NextHop;
@@ -579,6 +695,17 @@ fn raised(view: &View<'_>, winner: Winner) -> Vec<Edit> {
         }
         NextHop::Peering(Reference::Found(id)) => {
             vec![peering_up(estate, *id, network)]
+        }
+        NextHop::Firewall(Reference::Found(id)) if estate.firewalls[*id].members_up() == 0 => members_up(view, *id),
+        NextHop::Firewall(Reference::Found(id)) => {
+            let legs = estate.firewalls[*id].legs.iter();
+            joined(view, network, legs.map(|leg| estate.network_of(leg.interface)).collect())
+        }
+        NextHop::Interface(Reference::Found(id)) => joined(view, network, vec![estate.network_of(*id)]),
+        NextHop::Balancer(Reference::Found(id)) => joined(view, network, vec![estate.balancers[*id].network]),
+        NextHop::Address(address) => {
+            let holds = estate.interfaces.iter().filter(|(_, item)| item.addresses.contains(*address));
+            joined(view, network, holds.map(|(id, _)| estate.network_of(id)).collect())
         }
         NextHop::Hub(Reference::Found(id)) => {
             let (id, hub) = (*id, &estate.hubs[*id]);
@@ -599,17 +726,6 @@ fn raised(view: &View<'_>, winner: Winner) -> Vec<Edit> {
         }
         _ => Vec::new(),
     }
-}
-
-/// The written route behind a winner.
-pub(super) fn written_route(
-    estate: &Estate,
-    origin: crate::source::Origin,
-) -> Option<(Id<crate::model::RouteTable>, usize)> {
-    estate.route_tables.iter().find_map(|(id, table)| {
-        let at = table.routes.iter().position(|route| route.origin == origin)?;
-        Some((id, at))
-    })
 }
 
 fn route_off(estate: &Estate, winner: Winner) -> Option<Edit> {
@@ -641,13 +757,46 @@ fn front_ends(view: &View<'_>, failure: &Failure, spot: Spot) -> Vec<Edit> {
     })]
 }
 
-/// Zones with a record of the name that the asking network is not linked to.
+/// What would let a name resolve, or resolve to a private address: a zone linked to the asking network, a record in one that is.
 pub(super) fn linked_zones(view: &View<'_>, network: Option<Id<Network>>, name: &str) -> Vec<Edit> {
     let estate = view.estate;
     let Some(network) = network else { return Vec::new() };
     let covers = |apex: &str| name == apex || name.ends_with(&format!(".{apex}"));
     let linked = |zone: &DnsZone| zone.networks.iter().any(|other| other.found() == Some(network));
-    let zones = estate.dns_zones.iter().filter(|(_, zone)| covers(&zone.apex) && !linked(zone));
+    let has_record = |zone: &DnsZone| !crate::names::best_records(&zone.records, name).is_empty();
+    let zones = estate.dns_zones.iter().filter(|(_, zone)| covers(&zone.apex) && !linked(zone) && has_record(zone));
+    let mut edits = zones_linked(view, network, zones);
+    // A record of the private door behind the public one, or of what the public record says.
+    let public = crate::names::resolve(view, None, name).addresses;
+    let doors = estate.services.items().iter().filter(|service| {
+        let door = service.public_door.as_ref();
+        door.is_some_and(|door| public.iter().any(|address| door.addresses.contains(*address)))
+    });
+    let doors = doors.flat_map(|service| &service.private_doors);
+    let private: Vec<IpAddr> =
+        doors.filter_map(|door| estate.interfaces[*door].primary(Family::V4)).collect();
+    let addresses = if private.is_empty() { public } else { private };
+    let mut own: Vec<_> =
+        estate.dns_zones.iter().filter(|(_, zone)| covers(&zone.apex) && linked(zone) && !has_record(zone)).collect();
+    own.sort_by_key(|(_, zone)| std::cmp::Reverse(zone.apex.len()));
+    if let (Some((id, zone)), Some(address)) = (own.first(), addresses.first()) {
+        let (id, address, name) = (*id, *address, crate::model::Name::from(name));
+        let text = format!("add to zone {} a record {name} → {address}", zone.name);
+        let origin = zone.origin;
+        edits.push(Edit::new(EditKind::Zone, text, Some(origin), zone.owner, move |estate| {
+            let data = crate::model::RecordData::Addresses(vec![address]);
+            estate.dns_zones.get_mut(id).records.push(crate::model::DnsRecord { name: name.clone(), origin, data });
+        }));
+    }
+    edits
+}
+
+fn zones_linked<'e>(
+    view: &View<'_>,
+    network: Id<Network>,
+    zones: impl Iterator<Item = (Id<DnsZone>, &'e DnsZone)>,
+) -> Vec<Edit> {
+    let estate = view.estate;
     zones
         .map(|(id, zone)| {
             let text = format!("link zone {} to network {}", zone.name, estate.networks[network].name);

@@ -8,7 +8,7 @@ use crate::model::{
     RouteDestination, RouteKind, RouteTable, Subnet,
 };
 use crate::packet::PacketSet;
-use crate::route::table_of;
+use crate::route::{Hop, table_of};
 use crate::view::View;
 use crate::walk::{Spot, Step, What};
 
@@ -183,6 +183,8 @@ fn routes_for(view: &View<'_>, packets: &PacketSet, spot: Spot, instead: bool) -
     let mut edits = Vec::new();
     let in_tables = |tables: &[Id<RouteTable>], edits: &mut Vec<Edit>| {
         for table in tables {
+            edits.extend(accepting(view, *table, &to));
+            edits.extend(lending(view, estate.route_tables[*table].network, &to));
             for (hop, name) in next_hops(view, estate.route_tables[*table].network, &to) {
                 edits.extend(wanted.iter().map(|wanted| in_table(estate, *table, wanted, hop.clone(), &name)));
             }
@@ -208,7 +210,9 @@ fn routes_for(view: &View<'_>, packets: &PacketSet, spot: Spot, instead: bool) -
             let Some(domain) = hub.links[at].reads.filter(|domain| *domain < hub.domains.len()) else {
                 return edits;
             };
-            for (link, item) in hub.links.iter().enumerate().filter(|(link, _)| *link != at) {
+            edits.extend(links_up(view, id, &to));
+            let mut others = Vec::new();
+            for (link, item) in hub.links.iter().enumerate().filter(|(link, item)| *link != at && item.up) {
                 let (name, wanted) = (&hub.domains[domain].name, wanted[0].clone());
                 let text = format!(
                     "add to hub {}, domain {name}, a route to {} by link {}",
@@ -235,8 +239,9 @@ fn routes_for(view: &View<'_>, packets: &PacketSet, spot: Spot, instead: bool) -
                 let edit = Edit::new(EditKind::Route, text, Some(route.origin), hub.owner, move |estate| {
                     estate.hubs.get_mut(id).domains[domain].routes.push(route.clone());
                 });
-                if rank { edits.push(edit) } else { edits.insert(0, edit) }
+                if rank { others.push(edit) } else { edits.push(edit) }
             }
+            edits.append(&mut others);
             edits.truncate(MOST_HOPS);
         }
         Spot::Firewall(id) => {
@@ -244,7 +249,20 @@ fn routes_for(view: &View<'_>, packets: &PacketSet, spot: Spot, instead: bool) -
             if firewall.routes.is_none() {
                 return edits;
             }
-            for leg in &firewall.legs {
+            // First the interfaces that lead there, and last the one by which the packets came.
+            let from = packets.sources();
+            let leads = |interface: Id<crate::model::Interface>| {
+                let subnet = estate.interfaces[interface].subnet;
+                let near = estate.networks[estate.subnets[subnet].network].blocks.overlaps(&to);
+                let routes = crate::route::routed(view, subnet, Some(interface), None, &to);
+                let lost = |winner: &crate::route::Winner| matches!(winner.hop, Hop::Dead | Hop::Blackhole);
+                let routed = routes.iter().any(|one| one.winners.iter().any(|winner| !lost(winner)));
+                let comes = routes_back(view, id, &from) == Some(interface);
+                (comes, !(near || routed))
+            };
+            let mut legs: Vec<_> = firewall.legs.iter().collect();
+            legs.sort_by_key(|leg| leads(leg.interface));
+            for leg in legs {
                 let name = &estate.interfaces[leg.interface].name;
                 let text =
                     format!("add to firewall {} a route to {} by interface {name}", firewall.name, texts(&wanted[0]));
@@ -263,6 +281,97 @@ fn routes_for(view: &View<'_>, packets: &PacketSet, spot: Spot, instead: bool) -
     edits
 }
 
+/// The interface by which a firewall's own table leads to some addresses.
+fn routes_back(
+    view: &View<'_>,
+    firewall: Id<crate::model::Firewall>,
+    to: &Addresses,
+) -> Option<Id<crate::model::Interface>> {
+    let routes = view.estate.firewalls[firewall].routes.as_ref()?;
+    let leads = |destination: &RouteDestination| match destination {
+        RouteDestination::Block(block) => [block.range].into_iter().collect::<Addresses>().overlaps(to),
+        RouteDestination::Set(set) => set.found().is_some_and(|set| view.set(set).matched.sure.overlaps(to)),
+    };
+    routes.iter().find(|route| route.destinations.iter().any(leads)).map(|route| route.interface)
+}
+
+/// A table that learns nothing, made to accept what the network's site gateways and hub links offer.
+fn accepting(view: &View<'_>, table: Id<RouteTable>, to: &Addresses) -> Option<Edit> {
+    let estate = view.estate;
+    let item = &estate.route_tables[table];
+    let by_site = || {
+        let gateways = crate::route::site_gateways(view, item.network);
+        gateways.iter().any(|(_, site)| estate.sites[*site].announces.overlaps(to))
+    };
+    let by_hub = || {
+        let ours = |end: &LinkEnd| matches!(end, LinkEnd::Network(other) if other.found() == Some(item.network));
+        estate.hubs.iter().any(|(id, hub)| {
+            let link = crate::route::link_of(hub, ours).and_then(|(_, link)| link.reads);
+            let learned = link.map(|domain| crate::route::domain_candidates(view, id, domain).all);
+            learned.into_iter().flatten().any(|one| [one.range].into_iter().collect::<Addresses>().overlaps(to))
+        })
+    };
+    if item.accepts_propagation || !(by_site() || by_hub()) {
+        return None;
+    }
+    let text = format!("let table {} accept propagation (`accepts_propagation`)", item.name);
+    let owner = item.owner.or(estate.networks[item.network].owner);
+    Some(Edit::new(EditKind::Flag, text, Some(item.origin), owner, move |estate| {
+        estate.route_tables.get_mut(table).accepts_propagation = true;
+    }))
+}
+
+/// Site gateways of a peered network that lead there, lent and used.
+fn lending(view: &View<'_>, network: Id<Network>, to: &Addresses) -> Vec<Edit> {
+    let estate = view.estate;
+    let mut edits = Vec::new();
+    for (id, peering) in estate.peerings.iter().filter(|(_, peering)| peering.is_up()) {
+        let Some(other) = peering.opposite(network).and_then(Reference::found) else { continue };
+        let leads = crate::route::site_gateways(view, other)
+            .iter()
+            .any(|(_, site)| estate.sites[*site].announces.overlaps(to));
+        let lent = peering.side(other).is_some_and(|side| side.lend_gateways);
+        let used = peering.side(network).is_some_and(|side| side.use_gateways);
+        if !leads || (lent && used) {
+            continue;
+        }
+        let (lender, user) = (&estate.networks[other].name, &estate.networks[network].name);
+        let text = match (lent, used) {
+            (false, false) => format!("let network {lender} lend its site gateways over peering {}, and network {user} use them", peering.name),
+            (true, _) => format!("let network {user} use the site gateways that {lender} lends over peering {}", peering.name),
+            (false, true) => format!("let network {lender} lend its site gateways over peering {}", peering.name),
+        };
+        let owner = if lent { estate.networks[network].owner } else { estate.networks[other].owner };
+        edits.push(Edit::new(EditKind::Flag, text, Some(peering.origin), owner, move |estate| {
+            for side in &mut estate.peerings.get_mut(id).sides {
+                side.lend_gateways |= side.network.found() == Some(other);
+                side.use_gateways |= side.network.found() == Some(network);
+            }
+        }));
+    }
+    edits
+}
+
+/// Links of a hub that are down, those that lead there first.
+fn links_up(view: &View<'_>, id: Id<Hub>, to: &Addresses) -> Vec<Edit> {
+    let estate = view.estate;
+    let hub = &estate.hubs[id];
+    let leads = |end: &LinkEnd| match end {
+        LinkEnd::Network(other) => other.found().is_some_and(|other| estate.networks[other].blocks.overlaps(to)),
+        LinkEnd::Site(site) => site.found().is_some_and(|site| estate.sites[site].announces.overlaps(to)),
+        LinkEnd::Hub(_) | LinkEnd::Firewall(_) => true,
+    };
+    let mut down: Vec<_> = hub.links.iter().enumerate().filter(|(_, link)| !link.up && leads(&link.to)).collect();
+    down.sort_by_key(|(_, link)| matches!(link.to, LinkEnd::Hub(_) | LinkEnd::Firewall(_)));
+    let up = |(at, link): (usize, &crate::model::Link)| {
+        let text = format!("link {} of hub {} has to be up", link.name, hub.name);
+        Edit::new(EditKind::Up, text, Some(link.origin), hub.owner, move |estate| {
+            estate.hubs.get_mut(id).links[at].up = true;
+        })
+    };
+    down.into_iter().map(up).collect()
+}
+
 /// Other routes at the places where it was routed: the reply's first, since what comes back is where it went wrong.
 pub(super) fn reroutes(view: &View<'_>, failure: &Failure) -> Vec<Edit> {
     let mut edits = Vec::new();
@@ -274,7 +383,7 @@ pub(super) fn reroutes(view: &View<'_>, failure: &Failure) -> Vec<Edit> {
         match what {
             What::Changed(change, _) if !reply => headers.push(now.rewritten(change)),
             What::Changed(..) if headers.len() > 1 => drop(headers.pop()),
-            What::Routed(_) => places.push((*at, if *reply { now.mirrored() } else { now }, *reply)),
+            What::Routed(_) => places.push((*at, if *reply { now.replies() } else { now }, *reply)),
             _ => {}
         }
     }

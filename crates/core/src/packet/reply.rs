@@ -74,6 +74,48 @@ impl PacketSet {
     }
 }
 
+impl PacketSet {
+    /// The replies to these requests; those that get none have none here.
+    #[must_use]
+    pub fn replies(&self) -> Self {
+        Self::union_all(self.boxes().into_iter().flat_map(|(entry, ())| replies_to(&entry)).map(|one| Self::of_entry(&one, ())))
+    }
+}
+
+/// The replies to the requests of one box.
+fn replies_to(requests: &Entry) -> Vec<Entry> {
+    let family = requests.family;
+    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    let turned = |services: Intervals, source_ports: Intervals| Entry {
+        family,
+        sources: requests.destinations.clone(),
+        destinations: requests.sources.clone(),
+        services,
+        source_ports,
+    };
+    let mut replies = Vec::new();
+    for protocol in service::WITH_PORTS {
+        let asked = requests.services.intersection(&service::whole(protocol));
+        if !asked.is_empty() {
+            let base = u128::from(service::code(protocol, 0));
+            let to = Intervals::from_spans(requests.source_ports.spans().iter().map(|(a, b)| (base + a, base + b)));
+            let from = Intervals::from_spans(asked.spans().iter().map(|(a, b)| (a - base, b - base)));
+            replies.push(turned(to, from));
+        }
+    }
+    let mut others = requests.services.difference(&service::all_with_ports());
+    others = others.difference(&service::whole(icmp_of(family)));
+    for (ask, answer) in pairs(family) {
+        if requests.services.overlaps(&icmp_span(family, *ask, 0, 255)) {
+            others = others.union(&icmp_span(family, *answer, 0, 0));
+        }
+    }
+    if !others.is_empty() {
+        replies.push(turned(others, every_port));
+    }
+    replies
+}
+
 /// The requests whose replies are the packets of one box.
 pub(super) fn requests_of(replies: &Entry) -> Vec<Entry> {
     let family = replies.family;

@@ -1,5 +1,6 @@
 //! Devices on the way: firewalls, balancers, and the doors of platform services (design 2.5).
 
+use super::edge::Change;
 use super::label::{Choice, Leaf, Verdict};
 use super::policy::{Decision, PolicyMap};
 use super::step::{Spot, Step, What, Why};
@@ -283,6 +284,15 @@ impl Walk<'_, '_> {
             return Map::empty();
         }
         let through = Through { firewall: id, entry, out: entry.leg(), changed };
+        // Table and policy see what the translation made of it.
+        let told = match changed {
+            Some(one) => {
+                let change = through.destination_change();
+                self.told(ctx, Step::new(false, Spot::Firewall(id), What::Changed(change, Some(one.origin))))
+            }
+            None => ctx.clone(),
+        };
+        let ctx = &told;
         if self.lacks_own_table(id) {
             return self.unknown(ctx, Spot::Firewall(id), Why::Lacking, set);
         }
@@ -507,12 +517,17 @@ impl Walk<'_, '_> {
         set: &PacketSet,
     ) -> Map {
         let Through { firewall, entry, out, .. } = through;
-        self.leg(
+        let destination = through.destination_change();
+        let source = Rewrite { source: change.source, source_ports: change.source_ports.clone(), ..Rewrite::default() };
+        let first = through.changed.map(|translation| (destination, Some(translation.origin)));
+        let told = usize::from(first.is_some());
+        let parts = first.into_iter().chain([(source, by)]).collect();
+        let change = Change { whole: change, parts, told };
+        self.leg_by(
             ctx,
             Origin::Firewall(firewall),
             Spot::Firewall(firewall),
-            change,
-            by,
+            &change,
             set,
             |walk, ctx, set| walk.out_of_firewall(ctx, firewall, entry, out, &set),
             |walk, ctx, via, set| walk.home_through(ctx, firewall, via.unwrap_or(entry), set),
@@ -740,7 +755,7 @@ impl Walk<'_, '_> {
         for at in ends {
             let end = &item.back_ends[at];
             let Some(address) = end.address else {
-                all.push((Choice::BackEnd(at), self.lost(ctx, spot, Why::NoBackEndAddress, &taken)));
+                all.push((Choice::BackEnd(id, at), self.lost(ctx, spot, Why::NoBackEndAddress, &taken)));
                 continue;
             };
             let fits = taken.intersection(&of_family(Family::of(address)));
@@ -782,7 +797,7 @@ impl Walk<'_, '_> {
                     walk.route(ctx, vec![(place, set.clone())], false)
                 },
             );
-            all.push((Choice::BackEnd(at), wrong.overlay(&map)));
+            all.push((Choice::BackEnd(id, at), wrong.overlay(&map)));
         }
         maps.push(self.chosen(all));
         Map::overlay_all(maps)
@@ -816,7 +831,7 @@ impl Walk<'_, '_> {
             for at in &ends {
                 let map = self.second_connection(ctx, id, *out, *at, &taken);
                 let chosen =
-                    if item.interfaces.len() > 1 { Choice::ProxyInterface(*out) } else { Choice::BackEnd(*at) };
+                    if item.interfaces.len() > 1 { Choice::ProxyInterface(*out) } else { Choice::BackEnd(id, *at) };
                 all.push((chosen, map));
             }
         }

@@ -120,6 +120,15 @@ fn translatable() -> PacketSet {
     PacketSet::fields(&all, &all, numbers, &every, ())
 }
 
+/// A change of headers, as a whole and in the parts in which it is told.
+pub(super) struct Change<'c> {
+    pub whole: &'c Rewrite,
+    /// Each with where it was written, in the order in which they are made.
+    pub parts: Vec<(Rewrite, Option<crate::source::Origin>)>,
+    /// So many of them have been told on the way there.
+    pub told: usize,
+}
+
 impl<'e> Walk<'_, 'e> {
     /// A new leg, begun by a device: what becomes of the changed packets, then the reply goes on from there.
     #[allow(clippy::too_many_arguments, reason = "what a leg is: who begins it, how, and what comes after")]
@@ -131,6 +140,22 @@ impl<'e> Walk<'_, 'e> {
         change: &Rewrite,
         by: Option<crate::source::Origin>,
         set: &PacketSet,
+        onward: impl FnMut(&mut Self, &Ctx, PacketSet) -> Map,
+        home: impl FnMut(&mut Self, &Ctx, Option<Entry>, &PacketSet) -> Map,
+    ) -> Map {
+        let change = Change { whole: change, parts: vec![(change.clone(), by)], told: 0 };
+        self.leg_by(ctx, origin, at, &change, set, onward, home)
+    }
+
+    /// The same for a change of several parts, the first of which may have been told.
+    #[allow(clippy::too_many_arguments, reason = "what a leg is: who begins it, how, and what comes after")]
+    pub(super) fn leg_by(
+        &mut self,
+        ctx: &Ctx,
+        origin: Origin,
+        at: Spot,
+        Change { whole: change, parts, told }: &Change<'_>,
+        set: &PacketSet,
         mut onward: impl FnMut(&mut Self, &Ctx, PacketSet) -> Map,
         mut home: impl FnMut(&mut Self, &Ctx, Option<Entry>, &PacketSet) -> Map,
     ) -> Map {
@@ -140,11 +165,11 @@ impl<'e> Walk<'_, 'e> {
         if ctx.leg.depth >= super::DEEPEST || (!change.is_nothing() && ctx.leg.repeats(origin, change)) {
             return self.lost(ctx, at, Why::Loop, set);
         }
-        let told = if change.is_nothing() {
-            ctx.clone()
-        } else {
-            self.told(ctx, Step::new(false, at, What::Changed(change.clone(), by)))
-        };
+        let mut there = ctx.clone();
+        for (part, by) in parts.iter().skip(*told).filter(|(part, _)| !part.is_nothing()) {
+            there = self.told(&there, Step::new(false, at, What::Changed(part.clone(), *by)));
+        }
+        let told = there;
         let changed = if change.is_nothing() { set.clone() } else { set.rewritten(change) };
         let leg = Leg {
             origin,
@@ -153,7 +178,7 @@ impl<'e> Walk<'_, 'e> {
             source_changed: change.source.is_some(),
             destination_changed: ctx.leg.destination_changed || change.destination.is_some(),
             name: ctx.leg.name.clone(),
-            begun: (!change.is_nothing()).then(|| (origin, change.clone())),
+            begun: (!change.is_nothing()).then(|| (origin, (*change).clone())),
             before: Some(Rc::clone(&ctx.leg)),
         };
         let inner = Ctx {
@@ -182,8 +207,8 @@ impl<'e> Walk<'_, 'e> {
             let trail = walk.kept(leaf.trail);
             let mut back =
                 Ctx { reply: true, trail, bypassed: leaf.back.and_then(|back| back.bypassed), ..outer.clone() };
-            if !change.is_nothing() {
-                back = walk.told(&back, Step::new(true, at, What::Changed(change.clone(), by)));
+            for (part, by) in parts.iter().rev().filter(|(part, _)| !part.is_nothing()) {
+                back = walk.told(&back, Step::new(true, at, What::Changed(part.clone(), *by)));
             }
             home(walk, &back, leaf.back.and_then(|back| back.via), region)
         })
@@ -232,7 +257,7 @@ impl<'e> Walk<'_, 'e> {
         let internet = self.view.internet().clone();
         let blocks = |set: &PacketSet| if blocked { Self::going_to(ctx, set, &internet) } else { PacketSet::empty() };
         let block = |walk: &mut Self, ctx: &Ctx, set: &PacketSet| {
-            walk.denied(ctx, Step::new(false, spot, What::InternetBlock), set)
+            walk.denied(ctx, Step::new(false, spot, What::InternetBlock(network, subnet)), set)
         };
         if !matches!(gateway.kind, GatewayKind::Nat { .. }) && blocked {
             let stopped = blocks(set);
@@ -535,7 +560,7 @@ impl<'e> Walk<'_, 'e> {
         let Some(gateway) = internet_gateway(self.view, network) else { return self.no_gateway(ctx, network, set) };
         let spot = Spot::Gateway(gateway);
         if !self.may_come_in(network, subnet) && !has(Fault::WalkBlockIgnoredIn) {
-            return self.denied(ctx, Step::new(false, spot, What::InternetBlock), set);
+            return self.denied(ctx, Step::new(false, spot, What::InternetBlock(network, subnet)), set);
         }
         let origin = Origin::Gateway(gateway);
         // A reply on the internet finds to whoever asked.
@@ -580,19 +605,22 @@ impl<'e> Walk<'_, 'e> {
         let spot = Spot::Gateway(gateway);
         let mut rest = set.clone();
         let mut maps = Vec::new();
-        let mut blocked = PacketSet::empty();
+        let mut block = |walk: &mut Self, rest: &mut PacketSet, subnet: Option<Id<Subnet>>, blocked: PacketSet| {
+            *rest = rest.difference(&blocked);
+            maps.push(walk.denied(ctx, Step::new(false, spot, What::InternetBlock(network, subnet)), &blocked));
+        };
         if !self.may_come_in(network, None) {
-            blocked = rest.clone();
+            let all = rest.clone();
+            block(self, &mut rest, None, all);
         } else {
             let subnets: Vec<(Id<Subnet>, &Subnet)> = self.view.estate.subnets.iter().collect();
             for (id, subnet) in subnets.into_iter().filter(|(_, subnet)| subnet.network == network) {
                 if !self.may_come_in(network, Some(id)) {
-                    blocked = blocked.union(&rest.between(None, Some(&subnet.blocks)));
+                    let here = rest.between(None, Some(&subnet.blocks));
+                    block(self, &mut rest, Some(id), here);
                 }
             }
         }
-        rest = rest.difference(&blocked);
-        maps.push(self.denied(ctx, Step::new(false, spot, What::InternetBlock), &blocked));
         maps.push(self.leg(
             ctx,
             Origin::Gateway(gateway),
@@ -624,7 +652,7 @@ impl<'e> Walk<'_, 'e> {
         let set = &set.difference(&stopped);
         let good = set.intersection(&translatable());
         let mut maps = vec![self.lost(ctx, spot, Why::NotTaken, &set.difference(&good))];
-        maps.push(self.denied(ctx, Step::new(false, spot, What::InternetBlock), &stopped));
+        maps.push(self.denied(ctx, Step::new(false, spot, What::InternetBlock(network, subnet)), &stopped));
         let ended = Self::going_to(ctx, &good, &self.internet_end);
         let told = self.arrived(ctx, Spot::Internet);
         // The reply comes back to the subnet by the platform itself.

@@ -3,7 +3,7 @@
 use super::{Entry, Part, Spot, Step, Tell, What, Why};
 use crate::doubt::Doubt;
 use crate::faults::{Fault, has};
-use crate::model::{Firewall, Id, Interface, Name, NameSet};
+use crate::model::{Balancer, Firewall, Id, Interface, Name, NameSet};
 use crate::packet::Intervals;
 use crate::route::Winner;
 use crate::stage::By;
@@ -98,8 +98,8 @@ pub enum Choice {
     Offer(usize),
     /// The same member of a firewall for the reply, or another.
     Member(bool),
-    /// A back end, by its place.
-    BackEnd(usize),
+    /// A back end of a balancer, by its place.
+    BackEnd(Id<Balancer>, usize),
     /// A proxy's interface.
     ProxyInterface(Id<Interface>),
     /// One of several holders of an address.

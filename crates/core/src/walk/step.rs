@@ -126,8 +126,8 @@ pub enum What {
     Acl(Direction, Judgement),
     /// It was routed.
     Routed(Winner),
-    /// A network or subnet may not talk to the internet like this.
-    InternetBlock,
+    /// A network, or a subnet of it, may not talk to the internet like this.
+    InternetBlock(Id<Network>, Option<Id<Subnet>>),
     /// A gateway, balancer or firewall changed the header, by a rule or of itself.
     Changed(Rewrite, Option<Origin>),
     /// A firewall's policy judged it.

@@ -538,11 +538,11 @@ impl<'e> Walk<'_, 'e> {
             } else {
                 self.leaving(&ctx, place.subnet, set, to)
             };
-            all.push((Choice::BackEnd(at), going, map));
+            all.push((Choice::BackEnd(balancer, at), going, map));
         }
         if all.is_empty() {
             let map = self.lost(ctx, Spot::Balancer(balancer), Why::NoBackEnd, set);
-            all.push((Choice::BackEnd(0), Vec::new(), map));
+            all.push((Choice::BackEnd(balancer, 0), Vec::new(), map));
         }
         all
     }

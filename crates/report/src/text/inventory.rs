@@ -173,7 +173,11 @@ fn filters(page: &mut Page, all: &Inventory) {
     page.heading("Filters");
     const SHOWN: usize = 40;
     let rows = all.filters.iter().take(SHOWN).map(|filter| {
-        let acts = if filter.acts_on == 0 { "nothing".to_owned() } else { plural(filter.acts_on, "interface") };
+        let acts = match (filter.acts_on, filter.firewalls) {
+            (0, 0) => "nothing".to_owned(),
+            (0, firewalls) => plural(firewalls, "firewall"),
+            (interfaces, _) => plural(interfaces, "interface"),
+        };
         vec![
             filter.name.clone(),
             filter.form.clone(),

@@ -21,6 +21,12 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
         let place = lookup.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
         page.hang(Style::new(), "NAME     ", &format!("{}: {} {says}{place}", lookup.name, lookup.by), 9);
     }
+    for (number, entrance) in path.entrances.iter().enumerate() {
+        let label = if number == 0 { "ENTRANCES " } else { "          " };
+        let shown = entrance.addresses.iter().take(2).cloned().collect::<Vec<_>>().join(", ");
+        let style = if entrance.verdict <= Verdict::WorksForSome { OPEN } else { SHUT };
+        page.hang_behind(style, label, Style::new(), &format!("{} ({shown}): {}", entrance.name, entrance.verdict.word()), 10);
+    }
     if let Some(example) = &path.example {
         page.blank();
         page.say(FAINT, &format!("Every step of {}", example.text));
@@ -120,6 +126,12 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
         };
         let ends = if mend.ends.is_empty() { String::new() } else { format!("; ENDS {}", besides(&mend.ends)) };
         page.hang(FAINT, "      ", &format!("{then}{opens}{ends}"), 6);
+        if !mend.around.is_empty() {
+            page.hang(STRONG, "      ", &format!("leads around firewall {}", mend.around.join(" and firewall ")), 6);
+        }
+        if mend.opens_to_internet {
+            page.hang(STRONG, "      ", "makes something public: the internet reaches more than was asked about", 6);
+        }
     }
     if !path.mends.is_empty() && !path.mends_judged_everywhere {
         page.say(FAINT, "What they open and end was looked for between the networks of both ends, for this traffic.");

@@ -21,7 +21,7 @@ pub(crate) const KIND: Kind = Kind {
         "up: from any address",
         "down: in a network ACL, behind which groups judge",
         "down: only from carriers of named groups, tags or interfaces",
-        "down: its filter acts on no interface",
+        "down: its filter acts on nothing",
     ],
     example: include_str!("../examples/all-services.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),
@@ -67,7 +67,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         (fact.from_any, 1, "from any address"),
         (fact.acl, -1, "a network ACL, behind which groups judge"),
         (fact.only_named, -1, "only from carriers of named groups, tags or interfaces"),
-        (context.bindings.interfaces(fact.rule.filter).is_empty(), -1, "its filter acts on no interface"),
+        (context.acts_on_nothing(fact.rule.filter), -1, "its filter acts on nothing"),
     ];
     draft.factors =
         given.iter().filter(|(holds, _, _)| *holds).map(|(_, steps, because)| factor(*steps, *because)).collect();

@@ -20,7 +20,7 @@ pub(crate) const KIND: Kind = Kind {
     factors: &[
         "up: a sensitive port is among its services",
         "down: nothing but web ports, or nothing but ICMP",
-        "down: its filter acts on no interface",
+        "down: its filter acts on nothing",
     ],
     example: include_str!("../examples/any-source.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),
@@ -76,8 +76,8 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     if harmless::only_web(&fact.services) || harmless::only_icmp(&fact.services) {
         draft.factors.push(factor(-1, "nothing but web ports or ICMP"));
     }
-    if context.bindings.interfaces(fact.rule.filter).is_empty() {
-        draft.factors.push(factor(-1, "its filter acts on no interface"));
+    if context.acts_on_nothing(fact.rule.filter) {
+        draft.factors.push(factor(-1, "its filter acts on nothing"));
     }
     draft.evidence.push(context.acts_on(fact.rule.filter));
     draft.mend = "name the peers that need it instead of everybody".to_owned();

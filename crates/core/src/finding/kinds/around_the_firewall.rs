@@ -5,7 +5,7 @@ use super::super::{Context, Draft, Kind, Role, Severity};
 use super::factor;
 use crate::address::{Addresses, Family};
 use crate::describe::{owner_text, witness};
-use crate::model::{Firewall, GatewayKind, Id, Interface, Network, RouteKind, Subnet};
+use crate::model::{Firewall, GatewayKind, Id, Interface, LinkEnd, Network, RouteKind, Subnet};
 use crate::packet::Packet;
 use crate::route::{Candidate, Hop};
 use crate::source::Origin;
@@ -20,7 +20,8 @@ pub(crate) const KIND: Kind = Kind {
     about: "Traffic gets around a firewall through which other routes of the same place, or of the same network, lead.",
     why: "Who looks at the default route believes that everything is inspected. A more specific route, made by the platform or by somebody else, wins without a word; or one subnet was forgotten.",
     triggers: "A place with a route to a firewall, where a route that goes before it (a peering's, a propagated one, a private door's, a written one) leads part of the same destinations elsewhere, and something is there; or a subnet from which the internet is \
-        reached without the firewall by which other subnets of its network reach it. Silent for the network's own blocks, for subnets of the firewall itself, and where nothing could be sent.",
+        reached without the firewall by which other subnets of its network reach it, or by which the other family does; a firewall to which no subnet of its network is led, though a table or its translations were made for it; an announcement in a hub's domain \
+        that is longer than the domain's route to a firewall. Silent for the network's own blocks, for subnets of the firewall itself, and where nothing could be sent.",
     mend: "Write a route to the firewall that is as long as the one that wins, or attach the table that leads there.",
     price: "the packets go through the firewall then, whose policy may refuse them",
     factors: &["-1 if the route was written on purpose", "-1 if filters let nothing pass that way today"],
@@ -28,13 +29,29 @@ pub(crate) const KIND: Kind = Kind {
     check: |context| {
         let senders = senders(context.view);
         let mut all = longer(context, &senders);
-        all.extend(forgotten(context, &senders));
+        all.extend(forgotten(context, &senders, Family::V4));
+        all.extend(by_family(context, &senders));
+        all.extend(left_by_all(context, &senders));
+        all.extend(in_domains(context, &senders));
         all.iter().map(|fact| tell(context, fact)).collect()
     },
 };
 
 /// No more interfaces are looked at to find one that proves it.
 const MOST: usize = 64;
+
+/// In which way a firewall is left out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Left {
+    /// A route goes before the one that leads to it.
+    Longer,
+    /// Neighbours go through it, this subnet does not.
+    Forgotten,
+    /// One family goes through it, the other does not.
+    Family(Family),
+    /// Nothing leads to it any more.
+    ByAll,
+}
 
 struct Fact {
     network: Id<Network>,
@@ -45,8 +62,8 @@ struct Fact {
     /// The route or table that leads to the firewall.
     meant_by: (String, Option<Origin>),
     to: Addresses,
-    /// Whether a subnet was forgotten.
-    forgotten: bool,
+    /// How it was left out.
+    left: Left,
     proof: Option<Packet>,
 }
 
@@ -130,7 +147,7 @@ fn longer(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Inte
                 firewall: *firewall,
                 meant_by: (route_words(view, meant), meant.winner.origin),
                 to: there,
-                forgotten: false,
+                left: Left::Longer,
                 proof: None,
             });
         }
@@ -141,11 +158,11 @@ fn longer(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Inte
     found
 }
 
-/// How a place reaches the internet, if by one way: the candidate, or the last resort.
-fn way_out<'p>(view: &View<'_>, placed: &'p Placed<'_>) -> Option<(Hop, Option<&'p Candidate>)> {
-    let internet = view.internet_end().intersection(&Addresses::of_family(Family::V4));
+/// How a place reaches the internet in a family, if by one way: the candidate, or the last resort.
+fn way_out<'p>(view: &View<'_>, placed: &'p Placed<'_>, family: Family) -> Option<(Hop, Option<&'p Candidate>)> {
+    let internet = view.internet_end().intersection(&Addresses::of_family(family));
     let mut best: Option<(u128, Hop, Option<&Candidate>)> = None;
-    let count = |addresses: &Addresses| addresses.of(Family::V4).spans().iter().map(|(f, l)| l - f + 1).sum::<u128>();
+    let count = |addresses: &Addresses| addresses.of(family).spans().iter().map(|(f, l)| (l - f).saturating_add(1)).fold(0, u128::saturating_add);
     let mut rest = internet.clone();
     for (candidate, won) in placed.candidates.all.iter().zip(&placed.won) {
         let here = won.intersection(&internet);
@@ -156,6 +173,7 @@ fn way_out<'p>(view: &View<'_>, placed: &'p Placed<'_>) -> Option<(Hop, Option<&
         }
     }
     let last = placed.subnets.first().and_then(|subnet| crate::route::last_resort(view, *subnet));
+    let last = last.filter(|_| family == Family::V4);
     if let Some(hop) = last.filter(|_| count(&rest) > best.as_ref().map_or(0, |(size, _, _)| *size)) {
         return Some((hop, None));
     }
@@ -163,10 +181,14 @@ fn way_out<'p>(view: &View<'_>, placed: &'p Placed<'_>) -> Option<(Hop, Option<&
 }
 
 /// Subnets from which the internet is reached without the firewall of their neighbours.
-fn forgotten(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>) -> Vec<Fact> {
+fn forgotten(
+    context: &Context<'_, '_>,
+    senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>,
+    family: Family,
+) -> Vec<Fact> {
     let view = context.view;
     let legs = firewall_subnets(view);
-    let ways: Vec<_> = context.routing().places.iter().map(|placed| (placed, way_out(view, placed))).collect();
+    let ways: Vec<_> = context.routing().places.iter().map(|placed| (placed, way_out(view, placed, family))).collect();
     let mut found: Vec<Fact> = Vec::new();
     for (placed, way) in &ways {
         let Some((hop, candidate)) = way else { continue };
@@ -207,11 +229,175 @@ fn forgotten(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<I
             firewall,
             meant_by: (route_words(view, meant), meant.winner.origin),
             to: outward(view, *hop),
-            forgotten: true,
+            left: Left::Forgotten,
             proof: None,
         };
         fact.proof = proof(view, &fact, senders);
         found.push(fact);
+    }
+    found
+}
+
+/// Subnets that reach the internet through a firewall in one family, and straight in the other.
+fn by_family(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>) -> Vec<Fact> {
+    let view = context.view;
+    let mut found = Vec::new();
+    for placed in &context.routing().places {
+        for (family, other) in [(Family::V6, Family::V4), (Family::V4, Family::V6)] {
+            let (Some((hop, candidate)), Some((meant_hop, meant))) =
+                (way_out(view, placed, family), way_out(view, placed, other))
+            else {
+                continue;
+            };
+            let to = outward(view, hop).intersection(&Addresses::of_family(family));
+            let (Some(firewall), Some(meant)) = (firewall_of(view, meant_hop), meant) else { continue };
+            if firewall_of(view, hop).is_some() || to.is_empty() {
+                continue;
+            }
+            let sends = |id: &Interface| !id.addresses.of(family).is_empty();
+            let subnets = placed.subnets.iter().copied().filter(|subnet| {
+                let all = senders.get(subnet).into_iter().flatten();
+                let all: Vec<Id<Interface>> = all.copied().filter(|id| sends(&view.estate.interfaces[*id])).collect();
+                !all.is_empty() && (family == Family::V6 || can_send(view, hop, &all))
+            });
+            let subnets: Vec<Id<Subnet>> = subnets.collect();
+            if subnets.is_empty() {
+                continue;
+            }
+            let words = candidate.map_or_else(|| crate::answer::hop_text(view, hop), |one| route_words(view, one));
+            let on_purpose = candidate.is_some_and(|one| one.kind == RouteKind::Static);
+            let mut fact = Fact {
+                network: placed.place.network,
+                subnets,
+                goes_by: (words, candidate.and_then(|one| one.winner.origin), on_purpose),
+                firewall,
+                meant_by: (route_words(view, meant), meant.winner.origin),
+                to,
+                left: Left::Family(family),
+                proof: None,
+            };
+            fact.proof = proof(view, &fact, senders);
+            found.push(fact);
+        }
+    }
+    found
+}
+
+/// Networks in which a firewall stands between the others and the internet, and no subnet is led to it.
+fn left_by_all(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>) -> Vec<Fact> {
+    let (view, estate) = (context.view, context.view.estate);
+    let legs = firewall_subnets(view);
+    let mut found = Vec::new();
+    for (firewall, item) in estate.firewalls.iter() {
+        let Some(network) = item.legs.first().map(|leg| estate.network_of(leg.interface)) else { continue };
+        let leads = |hop: Hop| firewall_of(view, hop) == Some(firewall);
+        if context.routing().places.iter().any(|placed| placed.candidates.all.iter().any(|one| leads(one.winner.hop))) {
+            continue;
+        }
+        // Somebody meant it: a table that nothing asks leads to it, or it translates what leaves.
+        let idle = context.routes().find(|(table, _, route)| {
+            let of = estate.route_tables[*table].network;
+            let place = crate::route::RoutePlace::outside(of);
+            of == network && route.enabled && leads(crate::route::hop(view, place, &route.next_hop))
+        });
+        if idle.is_none() && item.source_translations.is_empty() {
+            continue;
+        }
+        let meant_by = match idle {
+            Some((table, at, route)) => {
+                (format!("{}, which nothing asks", super::super::routing::route_text(context, table, at)), Some(route.origin))
+            }
+            None => (format!("source translations of firewall {}", item.name), Some(item.origin)),
+        };
+        let ways = context.routing().places.iter().filter(|placed| placed.place.network == network);
+        for placed in ways {
+            let Some((hop, candidate)) = way_out(view, placed, Family::V4) else { continue };
+            if outward(view, hop).is_empty() || !matches!(hop, Hop::Gateway(_) | Hop::SharedAddress) {
+                continue;
+            }
+            let subnets = placed.subnets.iter().copied().filter(|id| senders.contains_key(id) && !legs.contains(id));
+            let subnets: Vec<Id<Subnet>> = subnets.filter(|id| can_send(view, hop, &senders[id])).collect();
+            if subnets.is_empty() {
+                continue;
+            }
+            let words = candidate.map_or_else(|| crate::answer::hop_text(view, hop), |one| route_words(view, one));
+            let on_purpose = candidate.is_some_and(|one| one.kind == RouteKind::Static);
+            let mut fact = Fact {
+                network,
+                subnets,
+                goes_by: (words, candidate.and_then(|one| one.winner.origin), on_purpose),
+                firewall,
+                meant_by: meant_by.clone(),
+                to: outward(view, hop).intersection(&Addresses::of_family(Family::V4)),
+                left: Left::ByAll,
+                proof: None,
+            };
+            fact.proof = proof(view, &fact, senders);
+            found.push(fact);
+        }
+    }
+    found
+}
+
+/// Announcements in a hub's domain that are longer than its route to a firewall.
+fn in_domains(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Interface>>>) -> Vec<Fact> {
+    let (view, estate) = (context.view, context.view.estate);
+    let mut found = Vec::new();
+    for (id, hub) in estate.hubs.iter() {
+        let inline = |at: usize| match &hub.links[at].to {
+            LinkEnd::Firewall(firewall) => firewall.found(),
+            _ => None,
+        };
+        for (domain, item) in hub.domains.iter().enumerate() {
+            let all = crate::route::domain_candidates(view, id, domain).all;
+            let link_of = |candidate: &Candidate| match candidate.winner.hop {
+                Hop::Hub(_, at) => Some(at),
+                _ => None,
+            };
+            let led: Vec<(&Candidate, Id<Firewall>)> =
+                all.iter().filter_map(|one| Some((one, inline(link_of(one)?)?))).collect();
+            if led.is_empty() {
+                continue;
+            }
+            let readers = hub.links.iter().enumerate().filter(|(_, link)| link.up && link.reads == Some(domain));
+            for (at, reader) in readers {
+                let LinkEnd::Network(network) = &reader.to else { continue };
+                let Some(network) = network.found() else { continue };
+                if reader.steer_private.is_some() {
+                    continue;
+                }
+                let of_network = |subnet: &&Id<Subnet>| estate.subnets[**subnet].network == network;
+                let mut subnets: Vec<Id<Subnet>> = senders.keys().filter(of_network).copied().collect();
+                subnets.sort_unstable();
+                let won = super::super::routing::won(&all);
+                for (candidate, won) in all.iter().zip(won) {
+                    let Some(out) = link_of(candidate).filter(|out| *out != at && inline(*out).is_none()) else { continue };
+                    let within = |meant: &&(&Candidate, Id<Firewall>)| won.overlaps(&[meant.0.range].into_iter().collect());
+                    let Some((meant, firewall)) = led.iter().find(within) else { continue };
+                    let there = held(view, &won.intersection(&[meant.range].into_iter().collect()));
+                    if there.is_empty() || subnets.is_empty() {
+                        continue;
+                    }
+                    let kind = if candidate.kind == RouteKind::Static { "route" } else { "announcement" };
+                    let words = |candidate: &Candidate, kind: &str, link: usize| {
+                        let (hub, domain, link) = (&hub.name, &item.name, &hub.links[link].name);
+                        format!("{kind} {} in domain {domain} of hub {hub} to link {link}", candidate.range)
+                    };
+                    let mut fact = Fact {
+                        network,
+                        subnets: subnets.clone(),
+                        goes_by: (words(candidate, kind, out), Some(hub.links[out].origin), candidate.kind == RouteKind::Static),
+                        firewall: *firewall,
+                        meant_by: (words(meant, "route", link_of(meant).unwrap_or(out)), meant.winner.origin),
+                        to: there,
+                        left: Left::Longer,
+                        proof: None,
+                    };
+                    fact.proof = proof(view, &fact, senders);
+                    found.push(fact);
+                }
+            }
+        }
     }
     found
 }
@@ -256,17 +442,32 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let table = crate::route::table_of(context.view, fact.subnets[0]).and_then(crate::model::Reference::found);
     let owner = table.map_or_else(|| owner_text(estate, network.owner), |table| context.table_owner(table));
     let place = origin.unwrap_or_else(|| {
-        if fact.forgotten { subnet.origin } else { table.map_or(network.origin, |t| estate.route_tables[t].origin) }
+        match fact.left {
+            Left::Forgotten | Left::ByAll => subnet.origin,
+            _ => table.map_or(network.origin, |t| estate.route_tables[t].origin),
+        }
     });
     let mut draft = context.about(subject, &place, owner);
     draft.networks = vec![network.name.to_string()];
     let who = context.subnets(&fact.subnets);
-    draft.title = if fact.forgotten {
-        let reach = if fact.subnets.len() == 1 { "reaches" } else { "reach" };
-        let who = if fact.subnets.len() == 1 { format!("subnet {}", subnet.name) } else { who.clone() };
-        format!("{who} of {} {reach} {to} around firewall {firewall}: other subnets go through it", network.name)
-    } else {
-        format!("traffic of {} to {to} gets around firewall {firewall}: {words} wins", network.name)
+    let reach = if fact.subnets.len() == 1 { "reaches" } else { "reach" };
+    let subnets = if fact.subnets.len() == 1 { format!("subnet {}", subnet.name) } else { who.clone() };
+    draft.title = match fact.left {
+        Left::Forgotten => {
+            let name = &network.name;
+            format!("{subnets} of {name} {reach} {to} around firewall {firewall}: other subnets go through it")
+        }
+        Left::Family(family) => {
+            let (name, other) = (&network.name, if family == Family::V6 { Family::V4 } else { Family::V6 });
+            format!("{subnets} of {name} {reach} {to} over {family} around firewall {firewall}: {other} goes through it")
+        }
+        Left::ByAll => {
+            let name = &network.name;
+            format!("{subnets} of {name} {reach} {to} around firewall {firewall}: no subnet is led to it")
+        }
+        Left::Longer => {
+            format!("traffic of {} to {to} gets around firewall {firewall}: {words} wins", network.name)
+        }
     };
     draft.evidence.push(context.evidence(Role::GoesBy, words.clone(), origin.as_ref()));
     draft.evidence.push(context.evidence(Role::MeantBy, fact.meant_by.0.clone(), fact.meant_by.1.as_ref()));
@@ -278,10 +479,15 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         Some(packet) => draft.witness = Some(witness(packet)),
         None => draft.factors.push(factor(-1, "filters let nothing pass that way today")),
     }
-    draft.mend = if fact.forgotten {
-        format!("lead subnet {} to firewall {firewall} as its neighbours are, or accept the exception", subnet.name)
-    } else {
-        format!("write a route to firewall {firewall} for {to} that is as long, or take the other away")
+    draft.mend = match fact.left {
+        Left::Forgotten => {
+            format!("lead subnet {} to firewall {firewall} as its neighbours are, or accept the exception", subnet.name)
+        }
+        Left::ByAll => format!("lead subnet {} to firewall {firewall}, or accept the exception", subnet.name),
+        Left::Family(family) => {
+            format!("lead {family} to firewall {firewall} as the other family is, or accept the exception")
+        }
+        Left::Longer => format!("write a route to firewall {firewall} for {to} that is as long, or take the other away"),
     };
     draft
 }

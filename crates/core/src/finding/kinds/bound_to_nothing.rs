@@ -4,15 +4,15 @@ use super::super::{Context, Draft, Kind, Severity};
 use super::factor;
 use crate::binding::firewalls_with;
 use crate::describe::{filter_text, owner_text, scope_text};
-use crate::model::{Filter, FilterKind, Id, Lack};
+use crate::model::{Filter, FilterKind, Gap, Id, Lack, RemarkKind};
 
 pub(crate) const KIND: Kind = Kind {
     name: "bound-to-nothing",
     base: Severity::Minor,
-    about: "A filter is there and acts on nothing.",
+    about: "A filter is there and acts on nothing, or a gap accounts for something that nothing refers to.",
     why: "Its author believes that it protects something.",
     triggers: "A security group that no interface and no subnet has; an ACL that no subnet uses; an own firewall that nothing names; a scope policy with no interface \
-        in its scope and targets. Silent if one interface or subnet is bound; tables are idle-table.",
+        in its scope and targets; a gap about a filter, a set or a table to which nothing in the snapshot refers. Silent if one interface or subnet is bound; tables are idle-table.",
     mend: "Bind it to what it was made for, or delete it.",
     price: "to delete it changes no packet's fate; to bind it changes what its place admits",
     factors: &[
@@ -20,8 +20,33 @@ pub(crate) const KIND: Kind = Kind {
         "down: it has no rules",
     ],
     example: include_str!("../examples/bound-to-nothing.yaml"),
-    check: |context| idle_filters(context).into_iter().map(|filter| tell_filter(context, filter)).collect(),
+    check: |context| {
+        let filters = idle_filters(context).into_iter().map(|filter| tell_filter(context, filter));
+        filters.chain(idle_gaps(context)).collect()
+    },
 };
+
+/// Gaps about things that nothing in the snapshot refers to, and that act only where something does.
+fn idle_gaps(context: &Context<'_, '_>) -> Vec<Draft> {
+    const KINDS: [&str; 8] =
+        ["group", "acl", "own-firewall", "firewall-policy", "set", "table", "names", "workload"];
+    let estate = context.view.estate;
+    let referred = |object: &str| {
+        estate.remarks.iter().any(|remark| matches!(&remark.what, RemarkKind::Missing { target, .. } if **target == *object))
+    };
+    let idle = estate.gaps.iter().filter(|gap| {
+        let kind = gap.object.split_once(':').map_or("", |(kind, _)| kind);
+        gap.lack == Lack::Everything && KINDS.contains(&kind) && !referred(&gap.object)
+    });
+    let tell = |gap: &Gap| {
+        let mut draft = context.about(format!("gap {}", gap.object), &gap.origin, None);
+        let object = gap.object.replacen(':', " ", 1);
+        draft.title = format!("the gap about {object} accounts for nothing: nothing in the snapshot refers to it");
+        draft.mend = "take the gap away, or say where the missing thing is bound".to_owned();
+        draft
+    };
+    idle.map(tell).collect()
+}
 
 fn idle_filters(context: &Context<'_, '_>) -> Vec<Id<Filter>> {
     let estate = context.view.estate;

@@ -13,7 +13,7 @@ pub(crate) const KIND: Kind = Kind {
         without knowing what else that opens.",
     triggers: "An allow rule in force of a group, ACL, scope policy or own firewall that lets packets through its own stage, all of which \
         another stage of the same interface and direction refuses, or whose replies a stage that keeps no state refuses, on every \
-        interface on which the rule acts, and there is one. A rule that keeps no state is of use if it lets a reply through. Packets of neighbours in the same subnet cross no ACL. Silent if one \
+        interface on which the rule acts, and there is one. A rule that keeps no state is of use if it lets a reply through, or ICMP errors about connections. Packets of neighbours in the same subnet cross no ACL. Silent if one \
         packet gets through and is answered, and where the snapshot lacks what might let it through.",
     mend: "Delete it, or open the other stage for exactly what is meant.",
     price: "to delete it changes no packet's fate; to open the other stage lets its packets in",

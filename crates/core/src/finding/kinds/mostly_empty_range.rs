@@ -16,7 +16,7 @@ pub(crate) const KIND: Kind = Kind {
         all networks or in which a site or a gap has addresses (who is there is not known), and for peers by name.",
     mend: "Name the subnets, groups or addresses that need it.",
     price: "ends nothing from or to what is named; new addresses in the range have to be named",
-    factors: &["up: sensitive ports", "down: its filter acts on no interface"],
+    factors: &["up: sensitive ports", "down: its filter acts on nothing"],
     example: include_str!("../examples/mostly-empty-range.yaml"),
     check: |context| facts(context).iter().map(|fact| tell(context, fact)).collect(),
 };
@@ -87,8 +87,8 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     if let Some(ports) = context.view.tuning.among(&services) {
         draft.factors.push(factor(1, format!("sensitive port: {ports}")));
     }
-    if context.bindings.interfaces(fact.rule.filter).is_empty() {
-        draft.factors.push(factor(-1, "its filter acts on no interface"));
+    if context.acts_on_nothing(fact.rule.filter) {
+        draft.factors.push(factor(-1, "its filter acts on nothing"));
     }
     draft.evidence.push(Evidence {
         role: Role::Names,

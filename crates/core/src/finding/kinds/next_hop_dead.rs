@@ -4,7 +4,7 @@ use super::super::routing::{destinations_text, route_text, why_dead};
 use super::super::{Context, Draft, Kind, Severity};
 use super::factor;
 use crate::describe::owner_text;
-use crate::model::{DomainHop, Id, LinkEnd, MissingNextHop, NextHop, Reference, RouteTable};
+use crate::model::{DomainHop, Id, Lack, LinkEnd, MissingNextHop, NextHop, Reference, RouteTable};
 use crate::route::{Hop, RoutePlace, hop};
 
 pub(crate) const KIND: Kind = Kind {
@@ -12,7 +12,7 @@ pub(crate) const KIND: Kind = Kind {
     base: Severity::Serious,
     about: "A route leads to a next hop that does not exist, is down, is not attached, or lets nothing on.",
     why: "What it wins gets lost in silence, or, where the platform skips such routes, goes another way than it was meant to.",
-    triggers: "A route in force whose next hop is not in the snapshot, is down on one side, is a gateway that is not attached or belongs elsewhere, is a firewall of which no member is up, a balancer of which no back end is healthy, or a \
+    triggers: "A route in force whose next hop is not in the snapshot, is down on one side, is a gateway that is not attached or belongs elsewhere, is a firewall of which no member is up, as next hop or where a hub's link steers traffic, a balancer of which no back end is healthy, or a \
         hub to which the network has no link that is up or whose link reads from no domain. Silent for disabled routes, for automatic routes, and for what a gap accounts for.",
     mend: "Bring the next hop up, attach it, or lead the route elsewhere.",
     price: "the packets that are lost now arrive",
@@ -54,9 +54,6 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
 fn lets_nothing_on(context: &Context<'_, '_>, network: Id<crate::model::Network>, next: &NextHop) -> Option<String> {
     let estate = context.view.estate;
     match next {
-        NextHop::Firewall(Reference::Found(id)) if estate.firewalls[*id].members_up() == 0 => {
-            Some(format!("no member of firewall {} is up", estate.firewalls[*id].name))
-        }
         NextHop::Balancer(Reference::Found(id)) => {
             let balancer = &estate.balancers[*id];
             let none = !balancer.back_ends.iter().any(|end| end.healthy);
@@ -97,6 +94,27 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
     let estate = context.view.estate;
     let mut drafts = Vec::new();
     for hub in estate.hubs.items() {
+        for link in hub.links.iter().filter(|link| link.up) {
+            for (steered, what) in [(&link.steer_internet, "internet"), (&link.steer_private, "private")] {
+                let why = match steered {
+                    Some(Reference::Found(id)) if estate.firewalls[*id].members_up() == 0 => {
+                        format!("no member of firewall {} is up", estate.firewalls[*id].name)
+                    }
+                    Some(Reference::Missing(name)) if !context.view.lacks("firewall", name, Lack::Everything) => {
+                        format!("there is no firewall {name}")
+                    }
+                    _ => continue,
+                };
+                let subject = format!("hub {} link {} {what} {why}", hub.name, link.name);
+                let mut draft = context.about(subject, &link.origin, owner_text(estate, hub.owner));
+                draft.title = format!(
+                    "link {} of hub {} steers {what} traffic to nowhere: {why}",
+                    link.name, hub.name
+                );
+                draft.mend = "bring a member of the firewall up, or steer the link past another one".to_owned();
+                drafts.push(draft);
+            }
+        }
         for domain in &hub.domains {
             for route in domain.routes.iter().filter(|route| route.enabled) {
                 let why = match &route.hop {

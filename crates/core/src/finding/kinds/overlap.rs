@@ -5,14 +5,14 @@ use super::super::{Context, Draft, Kind, Role, Severity};
 use super::factor;
 use crate::address::{Addresses, Range};
 use crate::describe::owner_text;
-use crate::model::{Id, Interface, LinkEnd, Network, Subnet};
+use crate::model::{GatewayKind, Id, Interface, LinkEnd, Network, Site, Subnet};
 
 pub(crate) const KIND: Kind = Kind {
     name: "overlap",
     base: Severity::Serious,
-    about: "Two subnets of a network, two networks that are joined, or two interfaces of a network use the same addresses.",
+    about: "Two subnets of a network, two networks that are joined, a network and a site that are joined, or two interfaces of a network use the same addresses.",
     why: "Packets to a shared address reach one of the two, and nobody chose which. Platforms refuse to join such networks, or route half of them.",
-    triggers: "Subnets of one network whose blocks overlap; networks whose blocks overlap and that a peering joins, up or not, or that are linked to the same hub; interfaces of one network that hold the same address. \
+    triggers: "Subnets of one network whose blocks overlap; networks whose blocks overlap and that a peering joins, up or not, or that are linked to the same hub; a site that holds addresses of a network with a gateway to it, or at the same hub; interfaces of one network that hold the same address. \
         Silent for networks with overlapping blocks that nothing joins.",
     mend: "Give one of the two other addresses.",
     price: "ends what goes to the address that is given up",
@@ -21,6 +21,7 @@ pub(crate) const KIND: Kind = Kind {
     check: |context| {
         let mut drafts = subnets(context);
         drafts.extend(networks(context));
+        drafts.extend(sites(context));
         drafts.extend(interfaces(context));
         drafts
     },
@@ -107,6 +108,49 @@ fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
         if !up {
             draft.factors.push(factor(-1, "the peering is not up"));
         }
+        draft.mend = MEND.to_owned();
+        drafts.push(draft);
+    }
+    drafts
+}
+
+/// Sites that hold addresses of a network that a gateway or a hub joins with them.
+fn sites(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    let mut pairs: Vec<(Id<Site>, Id<Network>, String)> = Vec::new();
+    for gateway in estate.gateways.items() {
+        if let GatewayKind::Site { site, .. } = gateway.kind {
+            pairs.push((site, gateway.network, format!("site gateway {}", gateway.name)));
+        }
+    }
+    for hub in estate.hubs.items() {
+        let sites = hub.links.iter().filter_map(|link| match &link.to {
+            LinkEnd::Site(site) => site.found(),
+            _ => None,
+        });
+        for site in sites {
+            let networks = hub.links.iter().filter_map(|link| match &link.to {
+                LinkEnd::Network(network) => network.found(),
+                _ => None,
+            });
+            pairs.extend(networks.map(|network| (site, network, format!("hub {}", hub.name))));
+        }
+    }
+    pairs.sort_unstable();
+    pairs.dedup();
+    let mut drafts = Vec::new();
+    for (site, network, by) in pairs {
+        let (one, two) = (&estate.sites[site], &estate.networks[network]);
+        let shared = one.holds.intersection(&two.blocks);
+        if shared.is_empty() {
+            continue;
+        }
+        let subject = format!("site {} network {} {by}", one.name, two.name);
+        let mut draft = context.about(subject, &two.origin, owner_text(estate, two.owner));
+        draft.networks = vec![two.name.to_string()];
+        draft.title =
+            format!("site {} and network {}, joined by {by}, both have {}", one.name, two.name, addresses_text(&shared));
+        draft.evidence.push(context.evidence(Role::Names, format!("site {}", one.name), Some(&one.origin)));
         draft.mend = MEND.to_owned();
         drafts.push(draft);
     }

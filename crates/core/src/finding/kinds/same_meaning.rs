@@ -16,7 +16,7 @@ pub(crate) const KIND: Kind = Kind {
     about: "Two filters of one kind decide every packet alike.",
     why: "A change to one of them is forgotten in the other.",
     triggers: "Two filters of one kind and form, both with rules in force, that decide every packet alike in both directions, state \
-        included. Silent if one packet differs, if one of them names itself as a peer (it stands for its own members), for firewall \
+        included. Silent if one packet differs, if one of them names itself as a peer (it stands for its own members) or a peer to which nobody belongs today, for firewall \
         policies, and for filters without rules.",
     mend: "Keep one, and bind it where the other is bound; or say in their descriptions why there are two.",
     price: NOTHING,
@@ -36,12 +36,25 @@ fn names_itself(context: &Context<'_, '_>, id: Id<Filter>) -> bool {
     rules.flat_map(|rule| rule.peers.iter().flatten().chain(&rule.except)).any(named)
 }
 
+/// Whether a rule in force names a peer that stands for no address today, and may for one tomorrow.
+fn is_empty_today(view: &View<'_>, id: Id<Filter>) -> bool {
+    let rules = view.estate.filters[id].rules.iter().flatten().filter(|rule| view.in_force(rule));
+    let mut peers = rules.flat_map(|rule| rule.peers.iter().flatten().chain(rule.local.iter().flatten()));
+    peers.any(|peer| {
+        let named = matches!(peer, Peer::Group(_) | Peer::Tag(_) | Peer::Identity(_) | Peer::AddressSet(_));
+        let meant = || view.peer(peer, None);
+        named && meant().sure.is_empty() && meant().maybe.is_empty()
+    })
+}
+
 fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, Id<Filter>)> {
     let (view, estate) = (context.view, context.view.estate);
     let in_force = |id: &Id<Filter>| estate.filters[*id].rules.iter().flatten().any(|rule| view.in_force(rule));
     let of_interest = |id: &Id<Filter>| !matches!(estate.filters[*id].kind, FilterKind::FirewallPolicy { .. });
     let filters: Vec<Id<Filter>> =
         estate.filters.ids().filter(|id| of_interest(id) && in_force(id) && !names_itself(context, *id)).collect();
+    // What means nothing only as long as nobody belongs to a peer may mean something else tomorrow.
+    let filters: Vec<Id<Filter>> = filters.into_iter().filter(|id| !is_empty_today(view, *id)).collect();
     // What is cheap to compare first: the kind, and what is let on by services, sources and destinations.
     let outlines: Vec<[Outline; 2]> =
         each(&filters, |id| Direction::BOTH.map(|direction| outline(view, *id, direction)));
