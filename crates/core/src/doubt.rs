@@ -156,12 +156,15 @@ pub enum Node<T> {
     },
 }
 
+/// Of so many that ask a doubt it is known that they do.
+const MOST_NAMED: usize = 32;
+
 /// Decisions over doubts, each node once.
 #[derive(Clone, Debug)]
 pub struct Forest<T> {
     nodes: Vec<Node<T>>,
     index: FxHashMap<Node<T>, u32>,
-    doubts: Vec<(Doubt, By)>,
+    doubts: Vec<(Doubt, Vec<By>)>,
     order: FxHashMap<Doubt, u32>,
     asked: FxHashMap<(u32, u32, u32), u32>,
 }
@@ -199,8 +202,8 @@ impl<T: Clone + Eq + Hash> Forest<T> {
         &self.nodes[at as usize]
     }
 
-    /// A doubt, and by what it is first asked.
-    pub fn doubt(&self, at: u32) -> &(Doubt, By) {
+    /// A doubt, and by what it is asked, the first few.
+    pub fn doubt(&self, at: u32) -> &(Doubt, Vec<By>) {
         &self.doubts[at as usize]
     }
 
@@ -208,10 +211,16 @@ impl<T: Clone + Eq + Hash> Forest<T> {
     pub fn place(&mut self, doubt: Doubt, by: By) -> u32 {
         let next = u32::try_from(self.doubts.len()).expect("fewer than 2^32 doubts");
         match self.order.get(&doubt) {
-            Some(known) => *known,
+            Some(known) => {
+                let by_all = &mut self.doubts[*known as usize].1;
+                if by_all.len() < MOST_NAMED && !by_all.contains(&by) {
+                    by_all.push(by);
+                }
+                *known
+            }
             None => {
                 self.order.insert(doubt.clone(), next);
-                self.doubts.push((doubt, by));
+                self.doubts.push((doubt, vec![by]));
                 next
             }
         }
@@ -227,7 +236,11 @@ impl<T: Clone + Eq + Hash> Forest<T> {
     fn given(&self, at: u32, doubt: u32, is: bool) -> u32 {
         match self.nodes[at as usize] {
             Node::Turn { doubt: own, yes, no } if own == doubt => {
-                if is { yes } else { no }
+                if is {
+                    yes
+                } else {
+                    no
+                }
             }
             _ => at,
         }
@@ -299,7 +312,7 @@ impl<T: Clone + Eq + Hash> Forest<T> {
     /// The same decisions, asked of replies.
     #[must_use]
     pub fn mirrored(&self) -> Self {
-        let doubts: Vec<(Doubt, By)> = self.doubts.iter().map(|(doubt, by)| (doubt.mirrored(), *by)).collect();
+        let doubts: Vec<_> = self.doubts.iter().map(|(doubt, by)| (doubt.mirrored(), by.clone())).collect();
         let order = (0..).zip(&doubts).map(|(at, (doubt, _))| (doubt.clone(), at)).collect();
         Self { doubts, order, ..self.clone() }
     }

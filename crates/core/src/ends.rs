@@ -6,8 +6,8 @@
 
 use crate::address::{Addresses, Block};
 use crate::model::{
-    AddressSet, Balancer, Direction, Division, Filter, Firewall, Id, Interface, Name, Network, Owner, PlatformService, Service,
-    Site, Subnet, Table, Workload,
+    AddressSet, Balancer, Direction, Division, Filter, Firewall, Id, Interface, Name, Network, Owner, PlatformService,
+    Service, Site, Subnet, Table, Workload,
 };
 use crate::notation::{parse_tags, split_kind};
 use crate::packet::{Intervals, PacketSet, service};
@@ -119,7 +119,9 @@ impl End {
             match found.as_slice() {
                 [] => {}
                 [(_, end)] => return Ok(end.clone()),
-                [(_, first), (_, second)] if kinds[0] == KINDS[0] && first.interfaces(view) == second.interfaces(view) => {
+                [(_, first), (_, second)]
+                    if kinds[0] == KINDS[0] && first.interfaces(view) == second.interfaces(view) =>
+                {
                     return Ok(first.clone());
                 }
                 several => {

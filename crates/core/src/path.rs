@@ -227,7 +227,8 @@ fn at_the_best(question: &Question, answered: &Answered) -> Judged {
     if !asked.is_empty() && asked.is_subset(&works) {
         return example(Verdict::Works).unwrap_or_else(|| answered.summary.clone());
     }
-    if let Some(found) = example(Verdict::WorksForSome).filter(|_| !some.is_empty()).or_else(|| example(Verdict::Works)) {
+    if let Some(found) = example(Verdict::WorksForSome).filter(|_| !some.is_empty()).or_else(|| example(Verdict::Works))
+    {
         return Judged { verdict: Verdict::WorksForSome, ..found };
     }
     // What may work counts before what turns on a condition.

@@ -511,7 +511,15 @@ fn lacking_automatic(view: &View<'_>, network: Id<Network>, found: &mut Candidat
         let served = Addresses::of_family(Family::V4);
         let winner = Winner { hop: Hop::Unknown, origin: None };
         let (kind, metric) = (RouteKind::OtherAutomatic, u32::MAX);
-        found.perhaps.push(Perhaps { region: served, only_from: None, length: Some(0), kind, metric, holds: None, winner });
+        found.perhaps.push(Perhaps {
+            region: served,
+            only_from: None,
+            length: Some(0),
+            kind,
+            metric,
+            holds: None,
+            winner,
+        });
     }
 }
 
@@ -917,7 +925,8 @@ fn holder(view: &View<'_>, network: Id<Network>, address: IpAddr) -> Hop {
     if let Some((id, _)) = front.find(|(_, b)| reached(b.network)) {
         return Hop::Balancer(id);
     }
-    let is_nat = |gateway: &Gateway| matches!(gateway.kind, GatewayKind::Nat { address: Some(own), .. } if own == address);
+    let is_nat =
+        |gateway: &Gateway| matches!(gateway.kind, GatewayKind::Nat { address: Some(own), .. } if own == address);
     let mut nat = estate.gateways.iter().filter(|(_, gateway)| is_nat(gateway));
     if let Some((id, _)) = nat.find(|(_, gateway)| gateway.network == network) {
         return Hop::Gateway(id);
@@ -933,7 +942,8 @@ fn holder(view: &View<'_>, network: Id<Network>, address: IpAddr) -> Hop {
         view.lacks("network", name, Lack::Everything) && view.lacking_blocks(name).0.contains(address)
     });
     let by_peering = || {
-        let lacking = || view.lacking("network").any(|gap| gap.blocks.as_ref().unwrap_or(view.elsewhere()).contains(address));
+        let lacking =
+            || view.lacking("network").any(|gap| gap.blocks.as_ref().unwrap_or(view.elsewhere()).contains(address));
         let elsewhere = || estate.networks.iter().any(|(id, _)| view.unlisted_in(id).contains(address));
         view.lacks_any(&["peering"]) && (known || lacking() || elsewhere())
     };

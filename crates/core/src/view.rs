@@ -392,7 +392,8 @@ impl<'e> View<'e> {
     /// Whether named peers reach into a network that the snapshot lacks, or may.
     fn may_reach_lacking(&self, from: Option<Id<Network>>, name: &str) -> bool {
         let Some(from) = from else { return true };
-        let is_it = |other: Option<&Reference<Network>>| matches!(other, Some(Reference::Missing(other)) if **other == *name);
+        let is_it =
+            |other: Option<&Reference<Network>>| matches!(other, Some(Reference::Missing(other)) if **other == *name);
         let peered = || {
             let peerings = self.estate.peerings.items().iter();
             peerings.filter(|peering| peering.is_up()).any(|peering| is_it(peering.opposite(from)))
@@ -587,7 +588,9 @@ impl<'e> View<'e> {
             }
             cells = next;
         };
-        for (peers, excludes) in included.into_iter().map(|peers| (peers, false)).chain(excepted.iter().map(|p| (*p, true))) {
+        for (peers, excludes) in
+            included.into_iter().map(|peers| (peers, false)).chain(excepted.iter().map(|p| (*p, true)))
+        {
             for peer in peers {
                 for (part, held) in self.open_parts(peer, from) {
                     split(&part, &held, excludes);

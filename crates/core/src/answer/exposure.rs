@@ -5,8 +5,8 @@ use super::{
     Decided, DeviceWayFact, InterfaceFact, decided, device_way_fact, hop_text, interface_fact, rules_in_force,
 };
 use crate::address::{Addresses, Family};
-use crate::ends::End;
 use crate::describe::{PeerWords, Symbols, Witness, peer_words, ports_text, symbols_of, witness};
+use crate::ends::End;
 use crate::expect::{Judging, Spoken};
 use crate::exposure::{DeviceWay, DirectWay, HeldBy, Part, Verdict, device_ways, direct_ways};
 use crate::finding::{Severity, exposure_severity};
@@ -350,8 +350,7 @@ pub fn exposure_answer(view: &View<'_>, only: Option<&ExposureOf>) -> ExposureAn
         .filter(|way| only.is_none() || held(way.by) || way.ends().into_iter().any(wanted))
         .collect();
     // Behind what a device holds are whom it leads to.
-    let ends: Vec<Id<Interface>> =
-        devices.iter().filter(|way| held(way.by)).flat_map(DeviceWay::ends).collect();
+    let ends: Vec<Id<Interface>> = devices.iter().filter(|way| held(way.by)).flat_map(DeviceWay::ends).collect();
     let counts = counts(view, &ways, &devices, &|id| wanted(id) || ends.contains(&id));
     let mut by_devices: Vec<DeviceWayFact> =
         devices.iter().map(|way| device_way_fact(view, way, &judging.by_device(way))).collect();

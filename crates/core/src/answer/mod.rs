@@ -36,7 +36,8 @@ pub use export::{
     Counted, ExportAnswer, LeftOut, PlainAcl, PlainEntry, PlainTraffic, Sheet, interface_sheet, plain_acls, rule_sheet,
 };
 pub use exposure::{
-    ClosedAddress, ClosedFact, Closing, ExposureAnswer, ExposureOf, Meaning, OpenFact, SpokenFact, WayFact, WayKind, exposure_answer, way_fact,
+    ClosedAddress, ClosedFact, Closing, ExposureAnswer, ExposureOf, Meaning, OpenFact, SpokenFact, WayFact, WayKind,
+    exposure_answer, way_fact,
 };
 pub use figure::{BoxKind, FOLDS_ABOVE, Figure, FigureBox, FigureLink, FigureLinkKind, FigureRow, RowKind, figure};
 pub use holding::{Finds, Holding, find};

@@ -9,9 +9,9 @@ use crate::model::{Estate, Service};
 use crate::names::{Answerer, Resolution};
 use crate::packet::{Packet, PacketSet, entries_within, service};
 use crate::path::Question;
+use crate::route::{Hop, Winner};
 use crate::source::Place;
 use crate::view::View;
-use crate::route::{Hop, Winner};
 use crate::walk::{Answered, Asked, Choice, Condition, Judged, MANY, Part, Tell, Verdict, What, Why, walk};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -213,8 +213,7 @@ pub fn path_answer(view: &View<'_>, question: &Question, asked: [&str; 2]) -> Pa
             let rejects = last.is_some_and(|step| step.does == StepDoes::Rejects && !step.reply);
             answer.symptom = Some(if rejects { Symptom::Reset } else { Symptom::Silence });
         }
-        let by_nature =
-            by_address || answered.parts.iter().all(|part| part.judged.verdict == Verdict::WorksForSome);
+        let by_nature = by_address || answered.parts.iter().all(|part| part.judged.verdict == Verdict::WorksForSome);
         // Of a service one entrance suffices.
         let works = question.entrances.0.len() > 1 && answered.summary.verdict <= Verdict::Unknown;
         if !works && (judged.verdict > Verdict::Unknown || (by_nature && judged.verdict == Verdict::WorksForSome)) {
@@ -374,8 +373,7 @@ fn picked_alike(view: &View<'_>, answered: &Answered, judged: &Judged) -> Option
     let last = answered.labels.steps(*fails).last().copied()?.clone();
     let other = matches!(last.what, What::Ended(Why::SawNoRequest | Why::Bypassed));
     let item = &view.estate.balancers[id];
-    (other && !item.symmetric)
-        .then(|| format!("balancer {} picks the same back end for request and reply", item.name))
+    (other && !item.symmetric).then(|| format!("balancer {} picks the same back end for request and reply", item.name))
 }
 
 /// Who and what occurs among very many packets.
@@ -396,7 +394,7 @@ pub(super) fn summed(packets: &PacketSet, symbols: &Symbols) -> Vec<PathTraffic>
 
 pub(super) fn condition_text(estate: &Estate, condition: &Condition) -> String {
     match condition {
-        Condition::Named(sets) => {
+        Condition::Named { sets, .. } => {
             let names: Vec<String> = sets.iter().map(|set| estate.name_sets[*set].name.to_string()).collect();
             format!("the packets are meant for a name of {}", names.join(" or "))
         }

@@ -252,7 +252,8 @@ fn places_of(view: &View<'_>, end: &End) -> Vec<Named> {
 fn by_machine(view: &View<'_>, mut interfaces: Vec<Id<Interface>>) -> Vec<Named> {
     // A private door is its service.
     let services = view.estate.services.iter();
-    let doors: Vec<_> = services.filter(|(_, s)| s.private_doors.iter().any(|door| interfaces.contains(door))).collect();
+    let doors: Vec<_> =
+        services.filter(|(_, s)| s.private_doors.iter().any(|door| interfaces.contains(door))).collect();
     let mut services: Vec<Named> = Vec::new();
     for (id, service) in doors {
         interfaces.retain(|interface| !service.private_doors.contains(interface));

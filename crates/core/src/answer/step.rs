@@ -3,7 +3,8 @@
 use super::does;
 use crate::describe::{filter_text, owner_text, ports_text, rule_says};
 use crate::model::{
-    DomainHop, Estate, GatewayKind, Id, Interface, InternetTraffic, Lack, LinkEnd, Network, Owner, Peer, Reference, Subnet,
+    DomainHop, Estate, GatewayKind, Id, Interface, InternetTraffic, Lack, LinkEnd, Network, Owner, Peer, Reference,
+    Subnet,
 };
 use crate::packet::Rewrite;
 use crate::route::{Hop, Winner};
@@ -404,7 +405,8 @@ struct Named {
 /// The thing that ended a walk, where that is another than the place at which it showed.
 fn named(view: &View<'_>, at: Spot, why: Why) -> Option<Named> {
     let estate = view.estate;
-    let place = |at: String, why: &str, origin: Option<Origin>| Some(Named { at, why: why.to_owned(), origin, owner: None });
+    let place =
+        |at: String, why: &str, origin: Option<Origin>| Some(Named { at, why: why.to_owned(), origin, owner: None });
     match (why, at) {
         (Why::NoGateway, Spot::Network(network)) => {
             let mut here = estate.gateways.iter().filter(|(_, gateway)| gateway.network == network);
@@ -429,7 +431,8 @@ fn named(view: &View<'_>, at: Spot, why: Why) -> Option<Named> {
         (Why::OpenRoute(winner), _) => {
             if let Some((table, route)) = winner.origin.and_then(|origin| crate::route::written_route(estate, origin)) {
                 let item = &estate.route_tables[table];
-                let name = item.routes[route].id.as_ref().map_or_else(|| format!("#{}", route + 1), ToString::to_string);
+                let name =
+                    item.routes[route].id.as_ref().map_or_else(|| format!("#{}", route + 1), ToString::to_string);
                 let sets = crate::route::open_parts(view, &item.routes[route].destinations);
                 let from = item.routes[route].only_from.as_deref().unwrap_or(&[]);
                 let sets = sets.into_iter().chain(crate::route::open_parts(view, from));
@@ -451,7 +454,11 @@ fn named(view: &View<'_>, at: Spot, why: Why) -> Option<Named> {
             let item = &estate.firewalls[id];
             let lacks = [Lack::Interfaces, Lack::Rules, Lack::Routes];
             let of = lacks.into_iter().find(|lack| view.lacks("firewall", &item.name, *lack))?;
-            place(format!("firewall {}", item.name), &format!("the snapshot lacks its {}", of.word()), Some(item.origin))
+            place(
+                format!("firewall {}", item.name),
+                &format!("the snapshot lacks its {}", of.word()),
+                Some(item.origin),
+            )
         }
         (Why::Lacking, Spot::Subnet(_) | Spot::Network(_)) => lacking_routes(view, at),
         (Why::NobodyKnown, _) => {
@@ -489,7 +496,9 @@ fn lacking_routes(view: &View<'_>, at: Spot) -> Option<Named> {
             let missing: Vec<String> = item.links.iter().filter_map(|link| missing_end(&link.to)).collect();
             let why = match view.lacks("hub", &item.name, Lack::Routes) {
                 true => "the snapshot lacks its routes".to_owned(),
-                false => format!("the snapshot lacks {}, of which nobody knows what it announces", missing.join(" and ")),
+                false => {
+                    format!("the snapshot lacks {}, of which nobody knows what it announces", missing.join(" and "))
+                }
             };
             return Some(Named { at, why, origin: Some(item.origin), owner: item.owner });
         }
@@ -498,7 +507,9 @@ fn lacking_routes(view: &View<'_>, at: Spot) -> Option<Named> {
     let item = &estate.networks[network];
     let named = |at: String, why: String, origin| Some(Named { at, why, origin, owner: item.owner });
     match table {
-        Some(Reference::Missing(name)) => return named(format!("table {name}"), "not in the snapshot".to_owned(), None),
+        Some(Reference::Missing(name)) => {
+            return named(format!("table {name}"), "not in the snapshot".to_owned(), None);
+        }
         Some(Reference::Found(id)) if view.lacks("table", &estate.route_tables[*id].name, Lack::Routes) => {
             let table = &estate.route_tables[*id];
             let why = "the snapshot lacks its routes".to_owned();
@@ -548,7 +559,10 @@ fn dead_hop(view: &View<'_>, winner: Winner) -> Option<Named> {
     estate.hubs.items().iter().find_map(|hub| {
         let of = |at: String, why: String| Some(Named { at, why, origin: Some(origin), owner: hub.owner });
         if let Some(link) = hub.links.iter().find(|link| link.origin == origin) {
-            return of(format!("hub {}, link {}", hub.name, link.name), "what it leads to is not in the snapshot".to_owned());
+            return of(
+                format!("hub {}, link {}", hub.name, link.name),
+                "what it leads to is not in the snapshot".to_owned(),
+            );
         }
         hub.domains.iter().find_map(|domain| {
             let route = domain.routes.iter().find(|route| route.origin == origin)?;

@@ -99,7 +99,8 @@ pub(super) fn pooled(
 
 fn lacks_rules(view: &View<'_>, filter: Id<Filter>) -> bool {
     // Of a network that lacks rules any of its filters may have more.
-    let somewhere = || view.estate.networks.items().iter().any(|network| view.lacks("network", &network.name, Lack::Rules));
+    let somewhere =
+        || view.estate.networks.items().iter().any(|network| view.lacks("network", &network.name, Lack::Rules));
     let key = &view.estate.filters[filter].key;
     key.split_once(':').is_some_and(|(kind, name)| view.lacks(kind, name, Lack::Rules)) || somewhere()
 }
@@ -225,7 +226,16 @@ fn enlisted(
     for level in &above {
         lines.extend(deciding(view, level, place.network, &zones));
     }
-    lines.extend(order.iter().map(|id| (*id, line(view, *id, place.network, &zones))));
+    let scoped = matches!(estate.filters[place.filters[0]].kind, FilterKind::ScopePolicy { .. });
+    let rest = place.default.filter(|action| scoped && *action != Action::Defer);
+    lines.extend(order.iter().map(|id| {
+        let mut line = line(view, *id, place.network, &zones);
+        // What the innermost policy defers, its default decides.
+        if let Some(action) = rest.filter(|_| estate.rule(*id).action == Action::Defer) {
+            line.decision = Decision { action, stateless: false }.number();
+        }
+        (*id, line)
+    }));
     let stateless = place.filters.iter().all(|filter| !estate.filters[*filter].keeps_state());
     let default = place.default.filter(|_| !union).map(|action| Decision { action, stateless }.number());
     let here = bindings.interfaces(place.filters[0]).iter();

@@ -51,8 +51,7 @@ pub(super) fn each_candidate<T>(
         starts.extend(sites.into_iter().map(From::Site));
     }
     for from in starts {
-        let sweeping =
-            Sweeping { to: devices_only.then_some(&whole), services, ..Sweeping::of(from, apart) };
+        let sweeping = Sweeping { to: devices_only.then_some(&whole), services, ..Sweeping::of(from, apart) };
         let found = sweep(view, &sweeping);
         let told = candidates(view, &found, senders, receivers, each);
         if told.is_some() {

@@ -22,7 +22,7 @@ use crate::path::{asking_network, client_ports, destinations_of, entrances, prim
 use crate::stated::{Claim, Expectation};
 use crate::sweep::{Node, numbers_of, sent, without_twice};
 use crate::view::View;
-use crate::walk::{Asked, Choice, Judged, Spot, Start, Step, Tell, Verdict, walk};
+use crate::walk::{Asked, Choice, Judged, Spot, Start, Step, Tell, Verdict, What, Why, walk};
 use candidates::{Candidate, each_candidate, told_apart};
 use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
@@ -67,6 +67,18 @@ pub struct Against {
     pub verdict: Verdict,
     /// Every step.
     pub steps: Vec<Step>,
+}
+
+impl Against {
+    /// Whether all that is unknown is which services a firewall has itself.
+    pub fn turns_on_own_services(&self) -> bool {
+        self.steps.last().is_some_and(|step| step.what == What::Ended(Why::OwnServices))
+    }
+}
+
+/// What is unknown, unless a firewall's own services are all of it: then something else may still be found.
+fn settled(unknown: Option<&Against>) -> bool {
+    unknown.is_some_and(|against| !against.turns_on_own_services())
 }
 
 /// How an expectation stands.
@@ -210,7 +222,7 @@ fn may_reach(view: &View<'_>, from: &[End], to: &[End], services: &[Service]) ->
             for part in parts {
                 let left = part.packets.difference(&entered);
                 if part.judged.verdict == Verdict::Works
-                    || (part.judged.verdict == Verdict::Unknown && part.judged.may_work && unknown.is_some())
+                    || (part.judged.verdict == Verdict::Unknown && part.judged.may_work && settled(unknown.as_ref()))
                 {
                     continue;
                 }
@@ -357,7 +369,7 @@ impl Forbidden<'_> {
         let mut by_another: Option<Node> = None;
         let broken = each_candidate(view, &self.senders, &receivers, self.services, &apart, &mut |candidate| {
             let packets = candidate.packets(view, self.services).difference(&self.allowed_of(view, &candidate));
-            if packets.is_empty() || (candidate.fate.judged.verdict == Verdict::Unknown && unknown.is_some()) {
+            if packets.is_empty() || (candidate.fate.judged.verdict == Verdict::Unknown && settled(unknown.as_ref())) {
                 return None;
             }
             for (verdict, packets) in candidate.through(view, packets) {
@@ -367,7 +379,7 @@ impl Forbidden<'_> {
                     by_another = other.then(|| candidate.target.clone());
                     return Some(prove(view, &candidate.start, packet));
                 }
-                if unknown.is_none() {
+                if !settled(unknown.as_ref()) {
                     unknown = Some(prove(view, &candidate.start, packet));
                 }
             }
@@ -412,7 +424,7 @@ fn always_passes(
     let (senders, receivers) = (Senders::of(view, from), Receivers::by_any_entrance(view, to));
     let numbers = told_apart(view, &[&senders], &[&receivers]);
     let apart = |id: Id<Interface>| numbers[id.index()];
-    let (mut connects, mut unknown) = (false, None);
+    let (mut connects, mut unknown): (bool, Option<Against>) = (false, None);
     let broken = each_candidate(view, &senders, &receivers, services, &apart, &mut |candidate| {
         let fate = candidate.fate;
         let works = fate.judged.verdict <= Verdict::Conditional;
@@ -420,7 +432,7 @@ fn always_passes(
         if passes && connects {
             return None;
         }
-        if !works && unknown.is_some() {
+        if !works && settled(unknown.as_ref()) {
             return None;
         }
         for (verdict, packets) in candidate.through(view, candidate.packets(view, services)) {
@@ -431,7 +443,9 @@ fn always_passes(
             let Some(packet) = packets.witness() else { continue };
             let start = &candidate.start;
             if verdict == Verdict::Unknown {
-                unknown.get_or_insert_with(|| prove(view, start, packet));
+                if !settled(unknown.as_ref()) {
+                    unknown = Some(prove(view, start, packet));
+                }
                 continue;
             }
             // Where it works for some of the client's ports, those ways are looked at that do.

@@ -175,7 +175,10 @@ impl Receivers {
 
     pub fn is_empty(&self) -> bool {
         let none = self.interfaces.is_empty() && self.balancers.is_empty();
-        none && self.services.is_empty() && self.of_services.is_empty() && self.sites.is_empty() && self.asked.is_empty()
+        none && self.services.is_empty()
+            && self.of_services.is_empty()
+            && self.sites.is_empty()
+            && self.asked.is_empty()
     }
 
     /// The addresses by which a node is asked, if it is one of these; by one member for all.

@@ -167,10 +167,11 @@ fn settle_unknown(view: &View<'_>, ways: &mut [DirectWay]) {
 /// What a walk said of packets that were unknown.
 fn settled(judged: &Judged, part: &Part) -> (Verdict, Way) {
     let taken = part.way.clone();
-    let ports = judged.some.iter().flat_map(|(choices, _)| choices).fold(Intervals::empty(), |sum, choice| match choice {
-        Choice::ClientPorts(ports) => sum.union(ports),
-        _ => sum,
-    });
+    let ports =
+        judged.some.iter().flat_map(|(choices, _)| choices).fold(Intervals::empty(), |sum, choice| match choice {
+            Choice::ClientPorts(ports) => sum.union(ports),
+            _ => sum,
+        });
     match judged.verdict {
         WalkVerdict::Works | WalkVerdict::Conditional => (Verdict::Works, taken),
         WalkVerdict::WorksForSome if ports.is_empty() => (Verdict::WorksForRoutes, taken),

@@ -130,6 +130,7 @@ pub const CATALOGUE: &[&Kind] = &[
     &kinds::probe_denied::KIND,
     &kinds::too_big_dropped::KIND,
     &kinds::bound_to_nothing::KIND,
+    &kinds::without_rules::KIND,
     &kinds::peer_missing::KIND,
     &kinds::peer_empty::KIND,
     &kinds::impossible_match::KIND,

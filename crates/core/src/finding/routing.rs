@@ -207,7 +207,11 @@ pub(crate) fn why_dead(view: &View<'_>, network: Id<Network>, next: &NextHop) ->
 }
 
 /// The peering that is down between a network and one of some others, in words.
-fn down_between(view: &View<'_>, network: Id<Network>, others: impl IntoIterator<Item = Id<Network>>) -> Option<String> {
+fn down_between(
+    view: &View<'_>,
+    network: Id<Network>,
+    others: impl IntoIterator<Item = Id<Network>>,
+) -> Option<String> {
     let others: Vec<Id<Network>> = others.into_iter().collect();
     let joins = |peering: &&Peering| {
         let other = peering.opposite(network).and_then(Reference::found);

@@ -6,8 +6,8 @@ use crate::address::{Addresses, Family};
 use crate::describe::rule_line;
 use crate::model::{
     BackEnd, Direction, DnsZone, Estate, Filter, FilterKind, Firewall, FirewallMatch, FrontEnd, GatewayKind, Id,
-    Interface, InternetTraffic, Link, Network, Peer, Peering, PeeringSide, PolicySees, PublicAddress, Reference, RuleId,
-    Translation,
+    Interface, InternetTraffic, Link, Network, Peer, Peering, PeeringSide, PolicySees, PublicAddress, Reference,
+    RuleId, Translation,
 };
 use crate::packet::PacketSet;
 use crate::route::{Winner, written_route};
@@ -232,10 +232,8 @@ fn symmetric_balancers(view: &View<'_>, failure: &Failure) -> Vec<Edit> {
         if item.symmetric {
             continue;
         }
-        let text = format!(
-            "let balancer {} send a reply to the back end that saw the request (`symmetric`)",
-            item.name
-        );
+        let text =
+            format!("let balancer {} send a reply to the back end that saw the request (`symmetric`)", item.name);
         let owner = item.owner.or(estate.networks[item.network].owner);
         edits.push(Edit::new(EditKind::Flag, text, Some(item.origin), owner, move |estate| {
             estate.balancers.get_mut(id).symmetric = true;
@@ -249,8 +247,8 @@ fn symmetric_balancers(view: &View<'_>, failure: &Failure) -> Vec<Edit> {
 fn steered_links(view: &View<'_>, failure: &Failure, spot: Spot) -> Vec<Edit> {
     let Spot::Firewall(firewall) = spot else { return Vec::new() };
     let estate = view.estate;
-    let public = failure.packets.destinations().overlaps(view.internet())
-        || failure.packets.sources().overlaps(view.internet());
+    let public =
+        failure.packets.destinations().overlaps(view.internet()) || failure.packets.sources().overlaps(view.internet());
     let mut edits: Vec<Edit> = Vec::new();
     for step in &failure.steps {
         let (id, at) = match (&step.what, step.at) {
@@ -265,7 +263,8 @@ fn steered_links(view: &View<'_>, failure: &Failure, spot: Spot) -> Vec<Edit> {
             continue;
         }
         let (what, name) = (if public { "internet" } else { "private" }, &estate.firewalls[firewall].name);
-        let text = format!("steer {what} traffic of link {} of hub {} through firewall {name} too", link.name, hub.name);
+        let text =
+            format!("steer {what} traffic of link {} of hub {} through firewall {name} too", link.name, hub.name);
         if edits.iter().any(|known| known.text == text) {
             continue;
         }
@@ -773,8 +772,7 @@ pub(super) fn linked_zones(view: &View<'_>, network: Option<Id<Network>>, name: 
         door.is_some_and(|door| public.iter().any(|address| door.addresses.contains(*address)))
     });
     let doors = doors.flat_map(|service| &service.private_doors);
-    let private: Vec<IpAddr> =
-        doors.filter_map(|door| estate.interfaces[*door].primary(Family::V4)).collect();
+    let private: Vec<IpAddr> = doors.filter_map(|door| estate.interfaces[*door].primary(Family::V4)).collect();
     let addresses = if private.is_empty() { public } else { private };
     let mut own: Vec<_> =
         estate.dns_zones.iter().filter(|(_, zone)| covers(&zone.apex) && linked(zone) && !has_record(zone)).collect();

@@ -327,9 +327,8 @@ fn lending(view: &View<'_>, network: Id<Network>, to: &Addresses) -> Vec<Edit> {
     let mut edits = Vec::new();
     for (id, peering) in estate.peerings.iter().filter(|(_, peering)| peering.is_up()) {
         let Some(other) = peering.opposite(network).and_then(Reference::found) else { continue };
-        let leads = crate::route::site_gateways(view, other)
-            .iter()
-            .any(|(_, site)| estate.sites[*site].announces.overlaps(to));
+        let leads =
+            crate::route::site_gateways(view, other).iter().any(|(_, site)| estate.sites[*site].announces.overlaps(to));
         let lent = peering.side(other).is_some_and(|side| side.lend_gateways);
         let used = peering.side(network).is_some_and(|side| side.use_gateways);
         if !leads || (lent && used) {
@@ -337,8 +336,13 @@ fn lending(view: &View<'_>, network: Id<Network>, to: &Addresses) -> Vec<Edit> {
         }
         let (lender, user) = (&estate.networks[other].name, &estate.networks[network].name);
         let text = match (lent, used) {
-            (false, false) => format!("let network {lender} lend its site gateways over peering {}, and network {user} use them", peering.name),
-            (true, _) => format!("let network {user} use the site gateways that {lender} lends over peering {}", peering.name),
+            (false, false) => format!(
+                "let network {lender} lend its site gateways over peering {}, and network {user} use them",
+                peering.name
+            ),
+            (true, _) => {
+                format!("let network {user} use the site gateways that {lender} lends over peering {}", peering.name)
+            }
             (false, true) => format!("let network {lender} lend its site gateways over peering {}", peering.name),
         };
         let owner = if lent { estate.networks[network].owner } else { estate.networks[other].owner };

@@ -78,7 +78,9 @@ impl PacketSet {
     /// The replies to these requests; those that get none have none here.
     #[must_use]
     pub fn replies(&self) -> Self {
-        Self::union_all(self.boxes().into_iter().flat_map(|(entry, ())| replies_to(&entry)).map(|one| Self::of_entry(&one, ())))
+        Self::union_all(
+            self.boxes().into_iter().flat_map(|(entry, ())| replies_to(&entry)).map(|one| Self::of_entry(&one, ())),
+        )
     }
 }
 

@@ -258,9 +258,7 @@ impl<'v, 'e> Site<'v, 'e> {
             None if self.view.lacks_at(self.interface, Lack::OwnFirewalls) => lacking(),
             None => None,
             Some(Reference::Missing(_)) => lacking(),
-            Some(Reference::Found(filter)) => {
-                Some(Stage::of(kind, vec![*filter], self.lists.list(&[*filter])))
-            }
+            Some(Reference::Found(filter)) => Some(Stage::of(kind, vec![*filter], self.lists.list(&[*filter]))),
         }
     }
 
@@ -316,11 +314,7 @@ impl<'v, 'e> Site<'v, 'e> {
         if interface.is_empty() && subnet.is_empty() && !lacking {
             let deny = settings.no_group == NoGroup::Deny && !has(Fault::ForgetNoGroup);
             let layer = Self::constant(Outcome::Deny, By::NoGroup);
-            return if deny {
-                vec![Stage::of(StageKind::InterfaceGroups, Vec::new(), layer)]
-            } else {
-                Vec::new()
-            };
+            return if deny { vec![Stage::of(StageKind::InterfaceGroups, Vec::new(), layer)] } else { Vec::new() };
         }
         let all_union = interface.iter().chain(subnet).all(|g| g.found().is_none_or(|g| estate.filters[g].is_union()));
         let mut pooled = settings.subnet_groups == SubnetGroups::Pooled;
@@ -447,7 +441,8 @@ impl Chain {
         self.settled(Ways { map, all })
     }
 
-    /// Ways of which two stages turn on one doubt, so that they end for certain although neither stage refuses for certain.
+    /// Ways of which two stages turn on one doubt, so that they end or pass for certain although neither stage decides for
+    /// certain.
     fn settled(&self, mut ways: Ways) -> Ways {
         let asks_twice = |way: &Way| {
             let open = self.stages.iter().zip(&way.judgements);
@@ -464,17 +459,7 @@ impl Chain {
             }
             for (tree, part) in completed(self, Whose::Nobody, false, &way, &set) {
                 let ends = tree.ways();
-                if !ends.iter().all(|end| end.refuses()) {
-                    continue;
-                }
-                // It ends where the last of the stages that turn on it does.
-                let longest = ends.iter().map(|end| end.judgements.len()).max().unwrap_or(0);
-                let mut ended = Way { judgements: way.judgements[..longest].to_vec() };
-                if let (Some(last), Some(of)) =
-                    (ended.judgements.last_mut(), ends.iter().find(|end| end.judgements.len() == longest))
-                {
-                    *last = of.judgements[longest - 1];
-                }
+                let Some(ended) = same_end(&way, &ends) else { continue };
                 let label = u32::try_from(ways.all.len()).expect("fewer than 2^32 ways");
                 ways.all.push(ended);
                 changed.push(part.relabel(|()| Some(label)));
@@ -483,6 +468,22 @@ impl Chain {
         changed.push(ways.map);
         Ways { map: PacketMap::overlay_all(changed), all: ways.all }
     }
+}
+
+/// What a way comes to if it comes to the same in all completions.
+fn same_end(way: &Way, ends: &[&Way]) -> Option<Way> {
+    if ends.iter().all(|end| end.refuses()) {
+        // It ends where the last of the stages that turn on the doubt does.
+        let last = ends.iter().max_by_key(|end| end.judgements.len())?;
+        let mut ended = Way { judgements: way.judgements[..last.judgements.len()].to_vec() };
+        *ended.judgements.last_mut()? = *last.judgements.last()?;
+        return Some(ended);
+    }
+    // What lets on with the fewest pieces matching is what it takes.
+    let fewest = *ends.last()?;
+    let states = |way: &Way| way.judgements.iter().map(|judgement| judgement.state).collect::<Vec<_>>();
+    let alike = |end: &&Way| end.passes() && states(end) == states(fewest);
+    ends.iter().all(alike).then(|| fewest.clone())
 }
 
 /// What becomes of packets at the stages of one side, for each answer to what is in doubt there.

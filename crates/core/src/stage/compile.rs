@@ -197,9 +197,8 @@ pub(super) fn ordered(
         };
         let above = map.clone();
         for (set, turning) in doubts {
-            let turned = effect(set).combine(&above, |with, without| {
-                Some(forest.decide(turning, By::Rule(*id), with, without))
-            });
+            let turned =
+                effect(set).combine(&above, |with, without| Some(forest.decide(turning, By::Rule(*id), with, without)));
             map = turned.overlay(&map);
         }
         map = effect(&reach.sure.map(())).overlay(&map);
@@ -265,9 +264,8 @@ pub(super) fn union(
     for ((id, reach), doubts) in rules.iter().zip(&reaches).zip(&doubts).rev() {
         let admitted = forest.end(pass(*id));
         for (set, turning) in doubts {
-            let turned = map.restrict(set).relabel(|without| {
-                Some(forest.decide(turning, By::Rule(*id), admitted, without))
-            });
+            let turned =
+                map.restrict(set).relabel(|without| Some(forest.decide(turning, By::Rule(*id), admitted, without)));
             map = turned.overlay(&map);
         }
         map = reach.sure.map(admitted).overlay(&map);

@@ -9,8 +9,8 @@ mod compile;
 
 pub use chain::{Chain, Stage, StageKind, Way, Ways, acl_of, chain, own_stages, platform_traffic, policies_at};
 pub(crate) use chain::{Completed, completed};
-pub(crate) use compile::{rule_doubts, rule_extent};
 pub use compile::{RuleMatch, in_order, meaning, rule_match};
+pub(crate) use compile::{rule_doubts, rule_extent};
 
 use crate::doubt::{Forest, Node};
 use crate::model::{Filter, Id, RuleId};
@@ -179,7 +179,10 @@ fn settle(forest: &Forest<Judgement>, at: u32) -> Judgement {
         Node::End(judgement) => *judgement,
         Node::Turn { doubt, yes, no } => {
             let (yes, no) = (settle(forest, *yes), settle(forest, *no));
-            yes.doubt(no, forest.doubt(*doubt).1)
+            let by = &forest.doubt(*doubt).1;
+            // Of several that ask one that decides here; what only defers decides nowhere.
+            let here = by.iter().find(|by| **by == yes.by || **by == no.by);
+            yes.doubt(no, *here.unwrap_or(&by[0]))
         }
     }
 }

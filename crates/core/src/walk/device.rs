@@ -9,8 +9,8 @@ use crate::address::{Addresses, Family};
 use crate::doubt::{Doubt, Turning, Unsaid};
 use crate::faults::{Fault, has};
 use crate::model::{
-    Action, Balancer, BalancerKind, Direction, Firewall, Gateway, GatewayKind, Hub, Id, Interface, Lack, Name, Network, Peer, PlatformService,
-    PolicySees, RouteDestination, Subnet, Translation,
+    Action, Balancer, BalancerKind, Direction, Firewall, Gateway, GatewayKind, Hub, Id, Interface, Lack, Name, Network,
+    OwnService, Peer, PlatformService, PolicySees, RouteDestination, Subnet, Translation,
 };
 use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite, service};
 use crate::route::{RoutePlace, link_of, prefixes};
@@ -102,14 +102,7 @@ impl Walk<'_, '_> {
     }
 
     /// The first destination translation from one on that matches, then its own table.
-    fn by_destination(
-        &mut self,
-        ctx: &Ctx,
-        id: Id<Firewall>,
-        entry: Entry,
-        from: usize,
-        set: &PacketSet,
-    ) -> Map {
+    fn by_destination(&mut self, ctx: &Ctx, id: Id<Firewall>, entry: Entry, from: usize, set: &PacketSet) -> Map {
         let firewall = &self.view.estate.firewalls[id];
         let zone = self.zone(id, entry.leg());
         let mut rest = set.clone();
@@ -166,36 +159,50 @@ impl Walk<'_, '_> {
         if set.is_empty() {
             return Map::empty();
         }
-        let Some(services) = &self.view.estate.firewalls[id].own_services else {
-            return self.unknown(ctx, spot, Why::OwnServices, set);
+        match &self.view.estate.firewalls[id].own_services {
+            Some(services) => self.among_own_services(ctx, id, entry, services, set),
+            None => self.unknown(ctx, spot, Why::OwnServices, set),
+        }
+    }
+
+    /// What one of some services answers.
+    fn among_own_services(
+        &mut self,
+        ctx: &Ctx,
+        id: Id<Firewall>,
+        entry: Entry,
+        services: &[OwnService],
+        set: &PacketSet,
+    ) -> Map {
+        let spot = Spot::Firewall(id);
+        let Some((own, others)) = services.split_first() else {
+            return self.lost(ctx, spot, Why::NotTranslated, set);
         };
-        let mut rest = set.clone();
-        let mut maps = Vec::new();
         let network = self.firewall_network(id);
-        for own in services {
-            let (fits, _) = Self::by_services(&own.services, ctx, &rest);
-            let sure = self.view.peers(own.sources.as_deref().unwrap_or(&[Peer::Any]), network).sure;
-            let here = fits.between(Some(&sure), None);
-            rest = rest.difference(&here);
-            let answer = |walk: &mut Self, set: &PacketSet| {
-                let told = walk.arrived(ctx, spot);
-                let (silent, answered) = set.one_way();
-                let label = walk.labels.leaf(Verdict::Works, told.trail);
-                let back = Ctx { by_site_gateway: None, ..told.turned() };
-                silent.relabel(|()| Some(label)).overlay(&walk.home_through(&back, id, entry, &answered))
-            };
-            maps.push(answer(self, &here));
-            for ([from, _], turning) in self.view.pairs_in_doubt((own.sources.as_deref(), &[]), (None, &[]), network) {
-                let open = fits.between(Some(&from), None).intersection(&rest);
-                if !open.is_empty() {
-                    rest = rest.difference(&open);
-                    let yes = answer(self, &open);
-                    let no = self.lost(ctx, spot, Why::NotTranslated, &open);
-                    maps.push(self.by_turning(ctx, spot, &turning, &yes, &no));
-                }
+        let (fits, _) = Self::by_services(&own.services, ctx, set);
+        let sure = self.view.peers(own.sources.as_deref().unwrap_or(&[Peer::Any]), network).sure;
+        let here = fits.between(Some(&sure), None);
+        let answer = |walk: &mut Self, set: &PacketSet| {
+            let told = walk.arrived(ctx, spot);
+            let (silent, answered) = set.one_way();
+            let label = walk.labels.leaf(Verdict::Works, told.trail);
+            let back = Ctx { by_site_gateway: None, ..told.turned() };
+            silent.relabel(|()| Some(label)).overlay(&walk.home_through(&back, id, entry, &answered))
+        };
+        let mut rest = set.difference(&here);
+        let mut maps = vec![answer(self, &here)];
+        for ([from, _], turning) in self.view.pairs_in_doubt((own.sources.as_deref(), &[]), (None, &[]), network) {
+            let open = fits.between(Some(&from), None).intersection(&rest);
+            if !open.is_empty() {
+                rest = rest.difference(&open);
+                let yes = answer(self, &open);
+                let no = self.among_own_services(ctx, id, entry, others, &open);
+                maps.push(self.by_turning(ctx, spot, &turning, &yes, &no));
             }
         }
-        maps.push(self.lost(ctx, spot, Why::NotTranslated, &rest));
+        if !rest.is_empty() {
+            maps.push(self.among_own_services(ctx, id, entry, others, &rest));
+        }
         Map::overlay_all(maps)
     }
 
@@ -787,9 +794,8 @@ impl Walk<'_, '_> {
                         return walk.route(ctx, vec![(place, set.clone())], false);
                     }
                     // Outside of all subnets it answers the internet gateway by which it was asked.
-                    let by_internet = |id: Id<Gateway>| {
-                        matches!(walk.view.estate.gateways[id].kind, GatewayKind::Internet { .. })
-                    };
+                    let by_internet =
+                        |id: Id<Gateway>| matches!(walk.view.estate.gateways[id].kind, GatewayKind::Internet { .. });
                     if item.subnet.is_none() && matches!(ctx.leg.origin, Origin::Gateway(id) if by_internet(id)) {
                         return walk.back(ctx, None, set);
                     }
@@ -816,6 +822,11 @@ impl Walk<'_, '_> {
         let rest = set.difference(&taken);
         let mut maps = vec![self.lost(ctx, spot, Why::NoFrontEnd, &rest)];
         if taken.is_empty() {
+            return Map::overlay_all(maps);
+        }
+        if self.view.lacks("balancer", &item.name, Lack::Interfaces) {
+            // It may ask from another interface.
+            maps.push(self.unknown(ctx, spot, Why::Lacking, &taken));
             return Map::overlay_all(maps);
         }
         if ctx.leg.depth >= super::DEEPEST {
@@ -1037,7 +1048,8 @@ impl Walk<'_, '_> {
             return Map::overlay_all(maps);
         }
         let allowed = door.allowed.as_deref().filter(|_| !has(Fault::WalkDoorListIgnored));
-        let good = allowed.map_or_else(|| fits.clone(), |peers| fits.between(Some(&self.view.peers(peers, None).sure), None));
+        let good =
+            allowed.map_or_else(|| fits.clone(), |peers| fits.between(Some(&self.view.peers(peers, None).sure), None));
         let mut rest = fits.difference(&good);
         let admit = |walk: &mut Self, set: &PacketSet| {
             let told = walk.told(ctx, Step::new(false, spot, What::DoorList(true)));

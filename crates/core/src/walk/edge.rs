@@ -5,13 +5,13 @@ use super::label::{Choice, Leaf, Verdict};
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, of_family};
 use crate::address::{Addresses, Family, internet_at_large};
+use crate::doubt::{Doubt, Unsaid};
 use crate::faults::{Fault, has};
 use crate::model::{
     Balancer, Direction, Firewall, Gateway, GatewayKind, Hub, Id, Interface, InternetTraffic, Lack, LinkEnd, Network,
     PlatformService, Reference, Site, Subnet,
 };
 use crate::packet::{Intervals, PacketSet, Rewrite, service};
-use crate::doubt::{Doubt, Unsaid};
 use crate::route::{Hop, RoutePlace, Winner, domain_candidates, lent_gateways, link_of, routes_of, site_gateways};
 use crate::view::View;
 use rustc_hash::{FxHashMap, FxHashSet};

@@ -112,7 +112,12 @@ pub enum Choice {
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Condition {
     /// Whether the packet is meant for a name of a set.
-    Named(Vec<Id<NameSet>>),
+    Named {
+        /// The sets.
+        sets: Vec<Id<NameSet>>,
+        /// Whether the connection is asked by the name in question. A proxy's own connection is not.
+        asked: bool,
+    },
     /// Something in words.
     Other(Name),
 }
@@ -188,13 +193,19 @@ pub struct Labels {
     doubts: Vec<Doubt>,
     known_doubts: FxHashMap<Doubt, u32>,
     before: FxHashMap<(Label, Option<IpAddr>, Option<IpAddr>), Label>,
-    /// Of the names that there are, those that belong to the same sets as one: the sets.
-    meant: Vec<Vec<Id<NameSet>>>,
+    meant: Meant,
+}
+
+/// The names for which a packet may be meant, as the sets to which they belong; names of the same sets once.
+pub(super) struct Meant {
+    /// Of the name in question.
+    pub asked: Vec<Vec<Id<NameSet>>>,
+    /// Of all names that there are.
+    pub any: Vec<Vec<Id<NameSet>>>,
 }
 
 impl Labels {
-    /// `meant`: the sets to which the names belong for which a packet may be meant.
-    pub(super) fn new(tell: Tell, meant: Vec<Vec<Id<NameSet>>>) -> Self {
+    pub(super) fn new(tell: Tell, meant: Meant) -> Self {
         Self {
             trees: Vec::new(),
             known: FxHashMap::default(),
@@ -509,7 +520,12 @@ impl Labels {
     }
 
     /// The verdict in one completion, as far as the answers go that are given; else the doubt that has none.
-    fn completed(&self, label: Label, given: &[(u32, bool)], conditions: &mut Vec<(Condition, bool)>) -> Result<Judged, u32> {
+    fn completed(
+        &self,
+        label: Label,
+        given: &[(u32, bool)],
+        conditions: &mut Vec<(Condition, bool)>,
+    ) -> Result<Judged, u32> {
         match self.tree(label) {
             Tree::Leaf(leaf) => Ok(Judged::of(leaf.verdict, leaf.trail)),
             Tree::Choice(all) => {
@@ -536,6 +552,9 @@ impl Labels {
                     found
                 };
                 let (yes, no) = (under(true, *holds)?, under(false, *otherwise)?);
+                if yes.is_as(&no) && self.are_alike(*holds, *otherwise, given) {
+                    return Ok(no);
+                }
                 Ok(turned(condition, yes, no))
             }
             Tree::Doubt { doubt, yes, no, .. } => match given.iter().find(|(other, _)| other == doubt) {
@@ -545,22 +564,54 @@ impl Labels {
         }
     }
 
+    /// Whether two labels mean the same in a completion: then nothing turns on what chooses between them.
+    fn are_alike(&self, one: Label, other: Label, given: &[(u32, bool)]) -> bool {
+        let answered = |mut label: Label| {
+            while let Tree::Doubt { doubt, yes, no, .. } = self.tree(label) {
+                let Some((_, is)) = given.iter().find(|(known, _)| known == doubt) else { break };
+                label = if *is { *yes } else { *no };
+            }
+            label
+        };
+        let (one, other) = (answered(one), answered(other));
+        if one == other {
+            return true;
+        }
+        match (self.tree(one), self.tree(other)) {
+            (Tree::Leaf(one), Tree::Leaf(other)) => one.verdict == other.verdict,
+            (Tree::Choice(one), Tree::Choice(other)) => {
+                let alike = |((a, one), (b, other)): (&(Choice, Label), &(Choice, Label))| {
+                    a == b && self.are_alike(*one, *other, given)
+                };
+                one.len() == other.len() && one.iter().zip(other).all(alike)
+            }
+            (
+                Tree::Turns { condition: a, holds: h1, otherwise: o1 },
+                Tree::Turns { condition: b, holds: h2, otherwise: o2 },
+            ) => a == b && self.are_alike(*h1, *h2, given) && self.are_alike(*o1, *o2, given),
+            _ => false,
+        }
+    }
+
     /// Whether a condition may be so, given what is taken of others: a packet is meant for one name, or for none.
     fn may_be(&self, condition: &Condition, is: bool, given: &[(Condition, bool)]) -> bool {
         if has(Fault::WalkConditionsForgotten) {
             return true;
         }
-        let Condition::Named(_) = condition else {
+        let Condition::Named { asked, .. } = condition else {
             return given.iter().all(|(other, known)| other != condition || *known == is);
         };
         let fits = |sets: &[Id<NameSet>]| {
             let agrees = |condition: &Condition, is: bool| match condition {
-                Condition::Named(wanted) => wanted.iter().any(|set| sets.contains(set)) == is,
-                Condition::Other(_) => true,
+                Condition::Named { sets: wanted, asked: other } if other == asked => {
+                    wanted.iter().any(|set| sets.contains(set)) == is
+                }
+                _ => true,
             };
             agrees(condition, is) && given.iter().all(|(other, known)| agrees(other, *known))
         };
-        self.meant.iter().any(|sets| fits(sets)) || fits(&[])
+        let meant = if *asked { &self.meant.asked } else { &self.meant.any };
+        meant.iter().any(|sets| fits(sets)) || fits(&[])
     }
 
     /// The whole of a partition as one verdict.

@@ -319,9 +319,7 @@ struct Walk<'v, 'e> {
 
 impl<'v, 'e> Walk<'v, 'e> {
     fn new(view: &'v View<'e>, tell: Tell, name: Option<&Name>) -> Self {
-        // A proxy's own connection is asked by no name.
-        let proxied = view.estate.balancers.items().iter().any(|balancer| !balancer.interfaces.is_empty());
-        let meant = policy::names_by_sets(view, name.filter(|_| !proxied));
+        let meant = policy::meant_names(view, name);
         let tables = view.estate.route_tables.items();
         Self {
             view,

@@ -2,9 +2,9 @@
 
 use super::Walk;
 use super::device::zone_fits;
-use super::label::Condition;
-use crate::doubt::{Doubt, Turning, Unsaid};
+use super::label::{Condition, Meant};
 use crate::address::Addresses;
+use crate::doubt::{Doubt, Turning, Unsaid};
 use crate::faults::{Fault, has};
 use crate::model::{
     Action, Direction, EqualPriority, Filter, FilterKind, Firewall, Id, Lack, Name, Network, Peer, RuleId,
@@ -161,7 +161,7 @@ impl Walk<'_, '_> {
                     found.iter().copied().filter(|set| may_be_in(&view.estate.name_sets[*set])).collect();
                 let mut by_name = map.clone();
                 if !meant.is_empty() && !has(Fault::WalkNamesNeverFit) {
-                    let condition = Condition::Named(meant);
+                    let condition = Condition::Named { sets: meant, asked: key.3.is_some() };
                     by_name = effect.combine(&by_name, |holds, otherwise| {
                         let condition = condition.clone();
                         let turns = Decision::Turns { condition, rule: id, holds, otherwise };
@@ -216,24 +216,21 @@ fn doubted(
     PacketMap::overlay_all(turned).overlay(below)
 }
 
-/// The names that a packet may be meant for, as the sets to which they belong; names of the same sets once.
-pub(super) fn names_by_sets(view: &View<'_>, asked: Option<&Name>) -> Vec<Vec<Id<crate::model::NameSet>>> {
+/// The names for which a packet may be meant; `asked` is the one in question.
+pub(super) fn meant_names(view: &View<'_>, asked: Option<&Name>) -> Meant {
     let sets = &view.estate.name_sets;
     let patterns = || sets.items().iter().flat_map(|set| &set.names);
     // A name below a wildcard of which nothing else is said.
-    let below = |pattern: &Name| pattern.strip_prefix("*.").map_or_else(|| pattern.to_string(), |apex| format!("*.{apex}"));
-    let names: Vec<String> = match asked {
-        Some(name) => vec![name.to_string()],
-        None => patterns().map(below).collect(),
-    };
+    let below =
+        |pattern: &Name| pattern.strip_prefix("*.").map_or_else(|| pattern.to_string(), |apex| format!("*.{apex}"));
     let of = |name: &String| {
         let holds = |set: &crate::model::NameSet| set.names.iter().any(|pattern| name_fits(pattern, name));
         sets.iter().filter(|(_, set)| holds(set)).map(|(id, _)| id).collect::<Vec<_>>()
     };
-    let mut found: Vec<Vec<Id<crate::model::NameSet>>> = names.iter().map(of).collect();
-    found.sort_unstable();
-    found.dedup();
-    found
+    let mut any: Vec<_> = patterns().map(below).map(|name| of(&name)).collect();
+    any.sort_unstable();
+    any.dedup();
+    Meant { asked: asked.map(|name| of(&name.to_string())).into_iter().collect(), any }
 }
 
 /// What a rule matches whatever the destination, but what it excepts: for certain, and perhaps.

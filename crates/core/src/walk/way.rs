@@ -5,13 +5,13 @@ use super::stages::Pass;
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Label, Map, Met, NotKept, Origin, Start, Visit, Walk};
 use crate::address::{Addresses, Family, Range};
+use crate::doubt::Doubt;
 use crate::faults::{Fault, has};
 use crate::model::{
     Balancer, BalancerKind, Direction, Firewall, FrontEnd, Gateway, GatewayKind, Id, Interface, Network, NoHealthy,
     PlatformService, Reference, SameSubnet, Subnet,
 };
 use crate::packet::PacketSet;
-use crate::doubt::Doubt;
 use crate::route::{Hop, RoutePlace, Winner, joins, lent_gateways, routes_of};
 use crate::view::View;
 use rustc_hash::FxHashMap;
@@ -405,7 +405,8 @@ impl<'e> Walk<'_, 'e> {
                 let by_it = become_of(self, choices);
                 // It wins if all of its doubts hold.
                 let otherwise = map.clone();
-                let wins = doubts.iter().rev().fold(by_it, |wins, doubt| self.turns_on(doubt, trail, &wins, &otherwise));
+                let wins =
+                    doubts.iter().rev().fold(by_it, |wins, doubt| self.turns_on(doubt, trail, &wins, &otherwise));
                 map = wins;
             }
             maps.push(map);
@@ -772,7 +773,12 @@ impl<'e> Walk<'_, 'e> {
         let open = self.view.unlisted_in(network).intersection(&estate.networks[network].blocks);
         let here = Self::going_to(ctx, &rest, &open);
         let lost = rest.difference(&here);
-        sum.overlay(&self.unknown(ctx, spot, Why::NobodyKnown, &here)).overlay(&self.lost(ctx, spot, Why::NobodyHolds, &lost))
+        sum.overlay(&self.unknown(ctx, spot, Why::NobodyKnown, &here)).overlay(&self.lost(
+            ctx,
+            spot,
+            Why::NobodyHolds,
+            &lost,
+        ))
     }
 
     /// Into the subnet of an interface, past its ACL if packets come from elsewhere, and its own stages.

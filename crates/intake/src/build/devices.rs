@@ -13,8 +13,8 @@ use crate::written::{
 use heronshale_core::address::Family;
 use heronshale_core::model::{
     Action, BackEnd, Balancer, BalancerKind, DnsRecord, DnsZone, Domain, DomainHop, DomainRoute, Filter, FilterKind,
-    Firewall, FirewallLeg, FirewallMatch, FirewallRoute, FrontEnd, Hub, Id, Interface, Link, LinkEnd, Member, OwnService, Name,
-    NameSet, Peer, PlatformService, PublicDoor, RecordData, Reference, Rule, Section, Subnet, Translation,
+    Firewall, FirewallLeg, FirewallMatch, FirewallRoute, FrontEnd, Hub, Id, Interface, Link, LinkEnd, Member, Name,
+    NameSet, OwnService, Peer, PlatformService, PublicDoor, RecordData, Reference, Rule, Section, Subnet, Translation,
 };
 use heronshale_core::notation::split_kind;
 use heronshale_core::source::{Origin, Problem, Span, Within};
@@ -406,7 +406,12 @@ impl Builder {
             } else {
                 continue;
             };
-            self.reading.fail(private.span, title, "here", Some("write `public: true` and two addresses of one family".to_owned()));
+            self.reading.fail(
+                private.span,
+                title,
+                "here",
+                Some("write `public: true` and two addresses of one family".to_owned()),
+            );
         }
         let front_ends = (0_u32..).zip(&written.front_ends.0).map(|(index, front)| FrontEnd {
             origin: Origin { span: front.span, within: Some(Within::list("front_ends", index)), ..origin },

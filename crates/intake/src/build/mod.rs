@@ -220,10 +220,9 @@ fn parts_of(kind: &str) -> &'static [Lack] {
         "network" => &[Lack::Interfaces, Lack::OwnFirewalls, Lack::Groups, Lack::Rules, Lack::Routes],
         "subnet" => &[Lack::Interfaces, Lack::OwnFirewalls, Lack::Groups],
         "interface" | "workload" => &[Lack::OwnFirewalls, Lack::Groups],
-        "group" | "acl" | "policy" | "own-firewall" | "firewall-policy" => &[Lack::Rules],
+        "group" | "acl" | "policy" | "own-firewall" | "firewall-policy" | "service" => &[Lack::Rules],
         "table" | "gateway" | "hub" => &[Lack::Routes],
         "firewall" => &[Lack::Interfaces, Lack::Rules, Lack::Routes],
-        "service" => &[Lack::Interfaces, Lack::Rules],
         "balancer" => &[Lack::Interfaces],
         _ => &[],
     }

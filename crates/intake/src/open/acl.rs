@@ -2,7 +2,7 @@
 
 use super::condition::{Condition, all_ports};
 use super::part::Part;
-use super::rules::{Label, Names, NotUnderstood, Shape, Stated, placed, put_unknown_set, rule};
+use super::rules::{Label, Names, NotUnderstood, Shape, Stated, placed, put_unknown_sets, rule};
 use crate::json;
 use crate::load::{LoadError, SourceText};
 use crate::tree::{Node, get, list, span, text, text_at};
@@ -335,7 +335,7 @@ pub fn read_acls(files: Vec<(String, String)>, reading: &AclReading) -> Result<P
         part.read.rules += inbound.len() + outbound.len();
         let item = json!({ "id": name, "inbound": inbound, "outbound": outbound });
         part.put("network_acls", item);
-        put_unknown_set(&mut part, &name);
+        put_unknown_sets(&mut part, &name);
     }
     part.read.unclear = placed(reader.unclear, &sources);
     part.read.remarks = reader.remarks;

@@ -94,9 +94,9 @@ pub(super) fn peers(addresses: &Addresses) -> Option<Vec<String>> {
     if Addresses::all().is_subset(addresses) { None } else { Some(addresses.texts()) }
 }
 
-/// The name of the set that stands for what is not known.
-fn unknown_set(name: &str) -> String {
-    format!("{name}-not-understood")
+/// How the names begin of sets that stand for what is not known.
+fn unknown_sets(name: &str) -> String {
+    format!("{name}-not-understood-")
 }
 
 /// Puts one end of a rule: the addresses, or of a rule that is not understood a set that nobody knows, without the others.
@@ -146,11 +146,15 @@ pub(super) fn trimmed(condition: &Condition, by_source: bool) -> Condition {
 
 /// Names rules, each once in its list.
 #[derive(Default)]
-pub(super) struct Names(FxHashMap<String, usize>);
+pub(super) struct Names {
+    rules: FxHashMap<String, usize>,
+    /// How many are not understood.
+    unknown: usize,
+}
 
 impl Names {
     pub(super) fn of(&mut self, label: &Label) -> String {
-        let times = self.0.entry(label.id.clone()).or_default();
+        let times = self.rules.entry(label.id.clone()).or_default();
         *times += 1;
         if *times == 1 { label.id.clone() } else { format!("{}.{times}", label.id) }
     }
@@ -159,8 +163,17 @@ impl Names {
 pub(super) fn rule(stated: &Stated<'_>, shape: Shape<'_>, name: &str, names: &mut Names) -> Option<Json> {
     let Stated { condition, action, label, stateless } = *stated;
     let condition = trimmed(condition, !matches!(shape, Shape::Sent));
-    let unknown = unknown_set(name);
-    let unknown = (!condition.unknown.is_empty()).then_some(unknown.as_str());
+    // Each rule has a set of its own: what one does not tell says nothing of another.
+    let unknown = (!condition.unknown.is_empty()).then(|| {
+        names.unknown += 1;
+        let list = match shape {
+            Shape::Received => "in",
+            Shape::Sent => "out",
+            Shape::Between(_) => "through",
+        };
+        format!("{}{list}-{}", unknown_sets(name), names.unknown)
+    });
+    let unknown = unknown.as_deref();
     let mut rule = Map::new();
     rule.insert("id".to_owned(), names.of(label).into());
     rule.insert("action".to_owned(), action.word().into());
@@ -204,11 +217,16 @@ pub(super) fn rule(stated: &Stated<'_>, shape: Shape<'_>, name: &str, names: &mu
     Some(Json::Object(rule))
 }
 
-/// The set that stands for what is not known, if a rule needs it.
-pub(super) fn put_unknown_set(part: &mut Part, name: &str) {
-    let set = unknown_set(name);
-    let needed = part.sections.values().flatten().any(|item| item.to_string().contains(&format!("set:{set}")));
-    if needed {
+/// The sets that stand for what is not known, as far as rules need them.
+pub(super) fn put_unknown_sets(part: &mut Part, name: &str) {
+    let begin = format!("set:{}", unknown_sets(name));
+    let mut needed = std::collections::BTreeSet::new();
+    for item in part.sections.values().flatten() {
+        let text = item.to_string();
+        let rests = text.match_indices(&begin).map(|(at, _)| &text[at + "set:".len()..]);
+        needed.extend(rests.filter_map(|rest| Some(rest.split_once('"')?.0.to_owned())));
+    }
+    for set in needed {
         let words = "stands where a rule says what is not understood: it may match, or not";
         part.put("address_sets", json!({ "id": set, "content": "unknown", "description": words }));
     }

@@ -25,7 +25,13 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
         let label = if number == 0 { "ENTRANCES " } else { "          " };
         let shown = entrance.addresses.iter().take(2).cloned().collect::<Vec<_>>().join(", ");
         let style = if entrance.verdict <= Verdict::WorksForSome { OPEN } else { SHUT };
-        page.hang_behind(style, label, Style::new(), &format!("{} ({shown}): {}", entrance.name, entrance.verdict.word()), 10);
+        page.hang_behind(
+            style,
+            label,
+            Style::new(),
+            &format!("{} ({shown}): {}", entrance.name, entrance.verdict.word()),
+            10,
+        );
     }
     if let Some(example) = &path.example {
         page.blank();

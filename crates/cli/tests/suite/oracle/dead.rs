@@ -136,12 +136,24 @@ pub fn decide(
         };
     }
     match hits.next() {
-        Some(rule) => (rule.action.to_owned(), form != "acl" && !rule.stateless),
+        Some(rule) => {
+            let (action, keeps) = decision(rule, form);
+            (action.to_owned(), keeps)
+        }
         None => match form {
             "acl" => ("deny".to_owned(), false),
-            "policy" => ("defer".to_owned(), true),
+            // Past the innermost policy all is let through, to the groups.
+            "policy" => ("allow".to_owned(), true),
             _ => (default.to_owned(), true),
         },
+    }
+}
+
+/// What a rule decides; past the innermost policy all that it defers is let through.
+fn decision(rule: &Rule, form: &str) -> (&'static str, bool) {
+    match rule.action {
+        "defer" => ("allow", true),
+        action => (action, form != "acl" && !rule.stateless),
     }
 }
 
@@ -177,10 +189,9 @@ pub fn expected(rules: &[Rule], at: usize, form: &str, default: &str) -> Option<
         .iter()
         .filter(lives)
         .all(|now| cells().filter(|cell| own.cells & cell != 0).all(|cell| earlier(cell, now).is_some()));
-    let decision = |rule: &Rule| (rule.action, form != "acl" && !rule.stateless);
     let otherwise = cells()
         .filter(|cell| own.cells & cell != 0)
-        .any(|cell| earlier(cell, MOMENTS[0]).is_some_and(|rule| decision(rule) != decision(own)));
+        .any(|cell| earlier(cell, MOMENTS[0]).is_some_and(|rule| decision(rule, form) != decision(own, form)));
     Some(if hidden && otherwise { "shadowed" } else { "redundant" })
 }
 
@@ -188,12 +199,11 @@ pub fn expected(rules: &[Rule], at: usize, form: &str, default: &str) -> Option<
 fn is_partly_shadowed(rules: &[Rule], at: usize, form: &str) -> bool {
     let own = &rules[at];
     let there = |rule: &&Rule| rule.enabled && rule.ends.is_none_or(|end| end >= MOMENTS[0]);
-    let decision = |rule: &Rule| (rule.action, form != "acl" && !rule.stateless);
     form != "union"
         && there(&own)
         && cells().filter(|cell| own.cells & cell != 0).any(|cell| {
             let first = rules[..at].iter().filter(there).find(|rule| rule.cells & cell != 0);
-            first.is_some_and(|rule| decision(rule) != decision(own))
+            first.is_some_and(|rule| decision(rule, form) != decision(own, form))
         })
 }
 
@@ -269,7 +279,7 @@ fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -
                 .flatten();
             let cell = peer.zip(port).map_or(REST, |(peer, port)| 1 << (peer * 3 + port));
             let (action, keeps) = decide(&rules, form, default, cell, MOMENTS[0], None);
-            let as_own = action == own.action && keeps == (form != "acl" && !own.stateless);
+            let as_own = (&*action, keeps) == decision(own, form);
             if own.cells & cell == 0 || as_own {
                 return Err(format!("seed {seed}, r{}: {packet} is no witness\n{json:#}", own.index));
             }

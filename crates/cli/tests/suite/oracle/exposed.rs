@@ -33,21 +33,23 @@ fn naive_verdict(json: &Value, naive: &Evaluator<'_>, at: usize, asked: &Packet)
     if [subnet, network].iter().any(|place| text(place, "internet_traffic").is_some_and(|word| word != "both_ways")) {
         return ("not", "blocked");
     }
+    let own = format!("gateway:ig-{id}");
+    let routes = winners(json, naive, interface, asked.source);
+    let good = routes.iter().filter(|hop| **hop == own).count();
+    let perhaps = routes.iter().any(|hop| hop == "unknown" || hop.starts_with("interface:"));
+    let lost = reply_to(asked).is_some() && good == 0 && !perhaps;
     match naive.fate(INTERFACES[at], asked, "in").0 {
         Fate::Denied => return ("not", "denied"),
+        Fate::Unknown if lost => return ("not", "request or reply"),
+        Fate::Unknown if naive.never_passes(INTERFACES[at], asked, "in") => return ("not", "request or reply"),
         Fate::Unknown => return ("unknown", "request"),
         Fate::Admitted => {}
     }
     if reply_to(asked).is_none() {
         return ("works", "one-way");
     }
-    let own = format!("gateway:ig-{id}");
-    let routes = winners(json, naive, interface, asked.source);
-    let good = routes.iter().filter(|hop| **hop == own).count();
     match naive.reply_passes(INTERFACES[at], asked, "in") {
-        _ if good == 0 && routes.iter().any(|hop| hop == "unknown" || hop.starts_with("interface:")) => {
-            ("unknown", "route")
-        }
+        _ if good == 0 && perhaps => ("unknown", "route"),
         _ if good == 0 => ("not", "reply lost"),
         None => ("unknown", "reply"),
         Some(false) => ("not", "reply denied"),
@@ -97,7 +99,8 @@ fn try_estate(seed: u64, seen: &mut BTreeMap<(&'static str, &'static str), usize
             _ => "not",
         };
         // "Unknown" for the reply is said of all client ports together, so one of them may well be certain.
-        let open_reply = says == "unknown" && ["there and back", "reply denied", "routes"].contains(&why);
+        let open_reply = ["there and back", "reply denied", "routes", "request or reply"].contains(&why);
+        let open_reply = says == "unknown" && open_reply;
         if says != verdict && !open_reply {
             return Err(format!("seed {seed}, {name}, {asked:?}: {:?}, not {verdict} ({why})", part.verdict));
         }

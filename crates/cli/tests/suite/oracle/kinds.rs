@@ -131,9 +131,9 @@ impl<'j> Judge<'j> {
             self.add("peer-missing", pointer);
         }
         let matches = |peer: &str, network: &str| {
-            self.addresses.iter().any(|address| {
-                self.naive.certainly(|| self.naive.is_peer(peer, *address, network)) != Some(false)
-            })
+            self.addresses
+                .iter()
+                .any(|address| self.naive.certainly(|| self.naive.is_peer(peer, *address, network)) != Some(false))
         };
         let empty = |peer: &&&str| !networks.is_empty() && networks.iter().all(|network| !matches(peer, network));
         if peers.as_ref().is_some_and(|peers| peers.is_empty() || peers.iter().any(|peer| empty(&peer))) {

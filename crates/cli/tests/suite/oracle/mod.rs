@@ -21,6 +21,7 @@ mod naive;
 mod openstack;
 mod plans;
 mod records;
+mod removed;
 mod round_trips;
 mod routes;
 mod stages;

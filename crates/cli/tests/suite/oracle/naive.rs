@@ -287,9 +287,7 @@ impl<'j> Evaluator<'j> {
                     _ => ("sites", "holds"),
                 };
                 match self.find(section, name) {
-                    Some(found) => {
-                        list(found, field).iter().any(|block| in_block(address, block.as_str().unwrap()))
-                    }
+                    Some(found) => list(found, field).iter().any(|block| in_block(address, block.as_str().unwrap())),
                     None => unsaid(),
                 }
             }
@@ -402,7 +400,8 @@ impl<'j> Evaluator<'j> {
     ) -> Option<Decision> {
         let filter = self.find("own_firewalls", self.own_firewall(interface)?);
         let Some(filter) = filter else {
-            let open = self.ask(format!("own firewall at {} lets {direction} {packet:?}", text(interface, "id").unwrap()));
+            let open =
+                self.ask(format!("own firewall at {} lets {direction} {packet:?}", text(interface, "id").unwrap()));
             return Some(Self::decided("own", if open { "allow" } else { "deny" }, true, "lacking"));
         };
         let rules = self.ordered_rules(&[filter], direction, network);
@@ -685,18 +684,27 @@ impl<'j> Evaluator<'j> {
 
     /// Whether the reply passes the stages that keep no state for the request. None: it depends on the snapshot's lacks.
     pub fn reply_passes(&self, id: &str, packet: &Packet, direction: &str) -> Option<bool> {
-        let Some(reply) = reply_to(packet) else { return Some(true) };
-        let back = if direction == "in" { "out" } else { "in" };
-        let answers = self.possibilities(|| {
-            let there = self.stages(id, packet, direction, true);
-            if !there.iter().all(|d| d.goes_on) {
-                return true;
-            }
-            let stateless = |stage| there.iter().any(|d| d.stage == stage && !d.keeps_state);
-            self.stages(id, &reply, back, stateless("policies")).iter().all(|d| d.goes_on || !stateless(d.stage))
-        });
+        let answers = self.possibilities(|| self.there_and_back(id, packet, direction).unwrap_or(true));
         let first = answers[0];
         answers.iter().all(|answer| *answer == first).then_some(first)
+    }
+
+    /// Whether the stages let neither request nor reply through, or only one of them, however the snapshot is completed.
+    pub fn never_passes(&self, id: &str, packet: &Packet, direction: &str) -> bool {
+        let answers = self.possibilities(|| self.there_and_back(id, packet, direction));
+        answers.iter().all(|answer| *answer != Some(true))
+    }
+
+    /// Whether the reply passes; none: the request does not.
+    fn there_and_back(&self, id: &str, packet: &Packet, direction: &str) -> Option<bool> {
+        let there = self.stages(id, packet, direction, true);
+        if !there.iter().all(|d| d.goes_on) {
+            return None;
+        }
+        let Some(reply) = reply_to(packet) else { return Some(true) };
+        let back = if direction == "in" { "out" } else { "in" };
+        let stateless = |stage| there.iter().any(|d| d.stage == stage && !d.keeps_state);
+        Some(self.stages(id, &reply, back, stateless("policies")).iter().all(|d| d.goes_on || !stateless(d.stage)))
     }
 
     pub fn client_ports(&self, id: &str) -> (u16, u16) {

@@ -177,7 +177,7 @@ fn what_the_rfc_says_is_what_is_read() {
         json!({ "vendor:colour": "blue" }),
     ] {
         let (found, unclear) = rule(matches.clone());
-        assert_eq!(found["peers"], json!(["set:quay-not-understood"]), "{matches}: {found}");
+        assert_eq!(found["peers"], json!(["set:quay-not-understood-in-1"]), "{matches}: {found}");
         assert_eq!(unclear.len(), 1, "{matches}");
     }
 }

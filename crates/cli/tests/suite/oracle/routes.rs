@@ -148,7 +148,13 @@ pub fn winners(json: &Value, naive: &Evaluator<'_>, interface: &Value, to: IpAdd
     }
     if let Some(table) = text(subnet, "route_table").or_else(|| text(find("networks", network).unwrap(), "main_table"))
     {
-        let Some(table) = find("route_tables", table) else { return vec!["unknown".to_owned()] };
+        let Some(table) = find("route_tables", table) else {
+            // No route of a table comes before a fixed one.
+            let best = all.iter().filter(|_| fixed).map(|(rank, _)| *rank).min();
+            let certain = all.into_iter().filter(|(rank, _)| Some(*rank) == best).map(|(_, hop)| hop);
+            let certain: Vec<String> = certain.collect();
+            return if certain.is_empty() { vec!["unknown".to_owned()] } else { certain };
+        };
         for route in list(table, "routes").iter().filter(|route| route.get("enabled") != Some(&Value::Bool(false))) {
             let blocks: Vec<&str> = match &route["to"] {
                 Value::Array(all) => all.iter().map(|block| block.as_str().unwrap()).collect(),

@@ -22,6 +22,9 @@ struct Address {
     /// Places that could be behind it.
     behind: Vec<String>,
     own: bool,
+    /// Whether it is a private door's, or one by which a balancer leads on from a service's doors.
+    door: bool,
+    entrance: bool,
 }
 
 /// What a walk said: how it fares, who is reached by which firewalls.
@@ -30,6 +33,9 @@ pub(super) struct Said {
     pub verdict: Verdict,
     pub ends: Vec<String>,
     own: bool,
+    /// Whether a private door was asked, or the balancer behind a service's doors.
+    door: bool,
+    pub entrance: bool,
     pub firewalls: Vec<BTreeSet<String>>,
 }
 
@@ -49,25 +55,43 @@ fn addresses(view: &View<'_>) -> Vec<Address> {
             set: one(range),
             behind: vec![interface(id)],
             own: true,
+            door: interface(id) != *item.name,
+            entrance: false,
         }));
     }
     for public in estate.public_addresses.items() {
         let behind = public.interface.map(interface).into_iter().collect();
-        all.push(Address { set: Addresses::single(public.address), behind, own: false });
+        all.push(Address { set: Addresses::single(public.address), behind, own: false, door: false, entrance: false });
     }
-    for balancer in estate.balancers.items() {
+    for (id, balancer) in estate.balancers.iter() {
+        let entrance = estate.services.items().iter().any(|service| service.balancer == Some(id));
         let behind: Vec<String> = balancer.back_ends.iter().filter_map(|end| end.interface).map(interface).collect();
         let fronts = balancer.front_ends.iter().map(|front| front.address);
-        all.extend(fronts.map(|front| Address { set: Addresses::single(front), behind: behind.clone(), own: false }));
+        let address = |front| Address {
+            set: Addresses::single(front),
+            behind: behind.clone(),
+            own: false,
+            door: false,
+            entrance,
+        };
+        all.extend(fronts.map(address));
     }
     let held = estate.firewalls.items().iter().flat_map(|firewall| firewall.addresses.ranges());
-    all.extend(held.map(|range| Address { set: one(range), behind: Vec::new(), own: false }));
+    all.extend(held.map(|range| Address {
+        set: one(range),
+        behind: Vec::new(),
+        own: false,
+        door: false,
+        entrance: false,
+    }));
     for service in estate.services.items() {
         let doors = service.public_door.iter().flat_map(|door| door.addresses.ranges());
         all.extend(doors.map(|range| Address {
             set: one(range),
             behind: vec![format!("service {}", service.name)],
             own: true,
+            door: false,
+            entrance: false,
         }));
     }
     let known = all.iter().fold(Addresses::empty(), |sum, address| sum.union(&address.set));
@@ -77,7 +101,7 @@ fn addresses(view: &View<'_>) -> Vec<Address> {
     }
     wide.extend(lacking(view.estate));
     let every = wide.iter().fold(Addresses::empty(), |sum, (_, set)| sum.union(set)).difference(&known);
-    all.push(Address { set: every, behind: Vec::new(), own: true });
+    all.push(Address { set: every, behind: Vec::new(), own: true, door: false, entrance: false });
     all
 }
 
@@ -122,8 +146,17 @@ pub(super) fn table(view: &View<'_>, asked: &Service) -> Table {
             let question = Asked { start: start.clone(), packets, name: None, any_of: Vec::new() };
             let answered = walk(view, &question, Tell::Steps);
             for part in &answered.parts {
-                let verdict = part.judged.verdict;
-                let mut one = Said { verdict, ends: Vec::new(), own: address.own, firewalls: Vec::new() };
+                // What is not certain, but fails in any case, reaches nobody.
+                let fails = part.judged.verdict == Verdict::Unknown && !part.judged.may_work;
+                let verdict = if fails { Verdict::Denied } else { part.judged.verdict };
+                let mut one = Said {
+                    verdict,
+                    ends: Vec::new(),
+                    own: address.own,
+                    door: address.door,
+                    entrance: address.entrance,
+                    firewalls: Vec::new(),
+                };
                 if verdict <= Verdict::Conditional {
                     for trail in answered.labels.trails_that_work(part.label) {
                         let mut firewalls = BTreeSet::new();
@@ -143,6 +176,8 @@ pub(super) fn table(view: &View<'_>, asked: &Service) -> Table {
                             Some(Spot::Service(id)) => Some(format!("service {}", estate.services[id].name)),
                             Some(Spot::Site(id)) => Some(format!("site {}", estate.sites[id].name)),
                             Some(Spot::Internet) => Some("internet".to_owned()),
+                            // What a firewall answers itself is answered at the interface that holds the address.
+                            Some(Spot::Firewall(_)) => address.behind.first().cloned(),
                             // Traffic of the platform itself has no end.
                             _ => None,
                         };
@@ -347,6 +382,10 @@ fn cell(table: &Table, from: &[&String], to: &[&String]) -> (CellVerdict, BTreeS
             if !one.ends.iter().any(|end| end != *start && to.contains(&end)) {
                 continue;
             }
+            // A door stands in a network, its service does not.
+            if one.ends.iter().any(|end| end.starts_with("service ")) && !one.door {
+                continue;
+            }
             let counts = one.own || (*start == "internet" && one.verdict <= Verdict::Conditional);
             if counts {
                 base.push(one.verdict);
@@ -397,7 +436,11 @@ fn cells_of_the_matrix_equal_single_walks_between_their_segments() {
             table.starts.iter().filter(inside).collect()
         };
         for one in &answer.cells {
-            let (from, to) = (members(&one.from), members(&one.to));
+            let (from, mut to) = (members(&one.from), members(&one.to));
+            let service = "service svc".to_owned();
+            if one.to == "a" {
+                to.push(&service);
+            }
             if one.verdict == CellVerdict::Nobody {
                 assert!(one.from == one.to && from.len() < 2, "{one:?}");
                 continue;

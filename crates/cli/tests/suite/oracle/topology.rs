@@ -518,7 +518,10 @@ pub fn estate(random: &mut Rng) -> Value {
     for one in [&mut firewall, &mut second, &mut hub_firewall] {
         match random.u8(0..6) {
             0..4 => one["own_services"] = json!([]),
-            4 => one["own_services"] = json!([{ "services": ["tcp 443", "icmp 8"], "sources": ["10.0.0.0/8", "set:hidden"] }]),
+            4 => {
+                one["own_services"] =
+                    json!([{ "services": ["tcp 443", "icmp 8"], "sources": ["10.0.0.0/8", "set:hidden"] }])
+            }
             _ => {}
         }
     }

@@ -96,21 +96,32 @@ fn ports(text: &str) -> std::ops::RangeInclusive<u16> {
     first.parse().unwrap()..=last.parse().unwrap()
 }
 
-/// What becomes of a connection in one completion of the snapshot: how it fares, and on what that turns.
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct A(V, Vec<String>);
+/// What becomes of a connection in one completion of the snapshot: how it fares, on what that turns, and how.
+#[derive(Clone, Debug)]
+struct A(V, Vec<String>, Option<String>);
+
+/// How it turns is of no account.
+impl PartialEq for A {
+    fn eq(&self, other: &Self) -> bool {
+        (self.0, &self.1) == (other.0, &other.1)
+    }
+}
 
 impl A {
-    const WORKS: Self = Self(V::Works, Vec::new());
-    const SOME: Self = Self(V::Some, Vec::new());
-    const UNKNOWN: Self = Self(V::Unknown, Vec::new());
-    const DENIED: Self = Self(V::Denied, Vec::new());
-    const LOST: Self = Self(V::Lost, Vec::new());
-    const REPLY_DENIED: Self = Self(V::ReplyDenied, Vec::new());
-    const REPLY_LOST: Self = Self(V::ReplyLost, Vec::new());
+    const WORKS: Self = Self(V::Works, Vec::new(), None);
+    const SOME: Self = Self(V::Some, Vec::new(), None);
+    const UNKNOWN: Self = Self(V::Unknown, Vec::new(), None);
+    const DENIED: Self = Self(V::Denied, Vec::new(), None);
+    const LOST: Self = Self(V::Lost, Vec::new(), None);
+    const REPLY_DENIED: Self = Self(V::ReplyDenied, Vec::new(), None);
+    const REPLY_LOST: Self = Self(V::ReplyLost, Vec::new(), None);
 
     fn works(&self) -> bool {
         matches!(self.0, V::Works | V::Some)
+    }
+
+    fn shape(&self) -> String {
+        self.2.clone().unwrap_or_else(|| format!("{:?}", self.0))
     }
 }
 
@@ -141,6 +152,11 @@ fn completed(mut all: Vec<A>) -> V {
 
 /// On a condition.
 fn turned(condition: &str, yes: A, no: A) -> A {
+    // Nothing turns on it if it is the same either way.
+    if yes == no && yes.shape() == no.shape() {
+        return no;
+    }
+    let shape = Some(format!("({condition}? {} : {})", yes.shape(), no.shape()));
     match (yes.0, no.0) {
         (V::Works, V::Works) => no,
         (V::Unknown, _) | (_, V::Unknown) => A::UNKNOWN,
@@ -149,7 +165,7 @@ fn turned(condition: &str, yes: A, no: A) -> A {
             let mut on: Vec<String> = [condition.to_owned()].into_iter().chain(yes.1).chain(no.1).collect();
             on.sort();
             on.dedup();
-            A(V::Conditional, on)
+            A(V::Conditional, on, shape)
         }
         _ => no,
     }
@@ -193,6 +209,15 @@ impl<'j> Walker<'j> {
 
     /// The whole verdict on a request, over all client ports.
     pub fn verdict(&self, from: &From, packet: Packet, name: Option<&str>, clients: &str) -> V {
+        completed(self.completions(from, packet, name, clients))
+    }
+
+    /// Whether it works for somebody in some completion.
+    pub fn may_work(&self, from: &From, packet: Packet, name: Option<&str>, clients: &str) -> bool {
+        self.completions(from, packet, name, clients).iter().any(|one| one.0 <= V::Unknown)
+    }
+
+    fn completions(&self, from: &From, packet: Packet, name: Option<&str>, clients: &str) -> Vec<A> {
         let one = |source_port: u16| {
             let now = Packet { source_port, ..packet };
             self.connection(State {
@@ -216,7 +241,7 @@ impl<'j> Walker<'j> {
         };
         let ported = matches!(packet.protocol, 6 | 17 | 132);
         let all = || if ported { nature(ports(clients).map(one).collect()) } else { one(0) };
-        completed(self.naive.possibilities(all))
+        self.naive.possibilities(all)
     }
 
     fn connection(&self, state: State) -> A {
@@ -635,7 +660,8 @@ impl<'j> Walker<'j> {
         if held.any(|interface| self.naive.holds(interface, to)) {
             return None;
         }
-        let fronts = |b: &Value| list(b, "front_ends").iter().any(|f| address(f, "address") == Some(to) && !yes(f, "public"));
+        let fronts =
+            |b: &Value| list(b, "front_ends").iter().any(|f| address(f, "address") == Some(to) && !yes(f, "public"));
         if let Some(balancer) = self.all("balancers").iter().filter(own).find(|b| fronts(b)) {
             return Some(self.home_of(balancer));
         }
@@ -984,8 +1010,7 @@ impl<'j> Walker<'j> {
             }
             return if began { self.undo(state, None) } else { self.lost(&state) };
         }
-        let blocked =
-            self.traffic(network, subnet).contains(&"none") && self.naive.is_internet(state.now.destination);
+        let blocked = self.traffic(network, subnet).contains(&"none") && self.naive.is_internet(state.now.destination);
         match kind {
             "nat" => {
                 let home = text(gateway, "subnet").unwrap();
@@ -1395,9 +1420,9 @@ impl<'j> Walker<'j> {
                 let services = list(own, "services");
                 (services.is_empty()
                     || services.iter().any(|s| Evaluator::service_matches(s.as_str().unwrap(), &state.now)))
-                    && own.get("sources").is_none_or(|from| {
-                        self.naive.any_peer(from.as_array().unwrap(), state.now.source, network)
-                    })
+                    && own
+                        .get("sources")
+                        .is_none_or(|from| self.naive.any_peer(from.as_array().unwrap(), state.now.source, network))
             });
             if !serves {
                 return A::LOST;
@@ -1606,7 +1631,9 @@ impl<'j> Walker<'j> {
         if meant.is_empty() {
             return otherwise(state);
         }
-        self.turn(state, &format!("name of {}", meant.join("+")), &on, &otherwise)
+        // Who asks by a name is no proxy.
+        let whose = if state.name.is_some() { "asked" } else { "any" };
+        self.turn(state, &format!("{whose} name of {}", meant.join("+")), &on, &otherwise)
     }
 
     fn is_name_of(&self, name: &str, set: &str) -> bool {
@@ -1622,17 +1649,17 @@ impl<'j> Walker<'j> {
     /// Whether a condition may be so with what is assumed: a packet is meant for one name, or for none.
     fn may_be(&self, state: &State, condition: &str, is: bool) -> bool {
         let assumed = || state.assumed.iter().map(|(one, is)| (one.as_str(), *is)).chain([(condition, is)]);
-        if !condition.starts_with("name of ") {
+        let Some((whose, _)) = condition.split_once(" name of ") else {
             return assumed().all(|(other, known)| other != condition || known == is);
-        }
+        };
         let patterns = self.all("name_sets").iter().flat_map(|set| list(set, "names"));
         // Of a wildcard some name below it.
         let names = patterns.map(|pattern| pattern.as_str().unwrap().replace('*', "any"));
         let asked: Vec<String> = state.name.iter().cloned().chain(names.filter(|_| state.name.is_none())).collect();
         let agrees = |name: Option<&str>| {
-            assumed().filter_map(|(one, is)| Some((one.strip_prefix("name of ")?, is))).all(|(sets, is)| {
-                name.is_some_and(|name| sets.split('+').any(|set| self.is_name_of(name, set))) == is
-            })
+            assumed()
+                .filter_map(|(one, is)| Some((one.strip_prefix(whose)?.strip_prefix(" name of ")?, is)))
+                .all(|(sets, is)| name.is_some_and(|name| sets.split('+').any(|set| self.is_name_of(name, set))) == is)
         };
         agrees(None) || asked.iter().any(|name| agrees(Some(name)))
     }

@@ -166,7 +166,7 @@ fn what_is_not_understood_makes_a_rule_unknown_never_one_that_matches_all_or_not
         let rules = own["inbound"].as_array().unwrap();
         assert_eq!(part.read.unclear.len(), 1, "{expr}: {:?}", part.read.unclear);
         assert_eq!(part.read.unclear[0].why, why, "{expr}");
-        assert_eq!(rules[0]["peers"], json!(["set:machine-not-understood"]), "{expr}: {own}");
+        assert_eq!(rules[0]["peers"], json!(["set:machine-not-understood-in-1"]), "{expr}: {own}");
         assert_eq!(part.section("address_sets")[0]["content"], "unknown");
         // Where nobody knows what becomes of it, no later rule counts for it: it is let through, or not.
         assert_eq!(rules.len(), 1 + usize::from(ends), "{expr}: {own}");
@@ -274,7 +274,8 @@ fn what_is_translated_at_a_workload_is_unknown_but_for_its_own_address() {
                 (&json!("allow"), &json!("deny")),
                 "{expr}: {own:#}"
             );
-            assert_eq!(first["peers"], json!(["set:machine-not-understood"]));
+            let side = if list == "inbound" { "in" } else { "out" };
+            assert_eq!(first["peers"], json!([format!("set:machine-not-understood-{side}-1")]));
         }
     }
 }

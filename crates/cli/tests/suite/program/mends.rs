@@ -103,7 +103,7 @@ const CASES: &[Case] = &[
         "a gateway attached",
         &[("- { id: ga, kind: internet, network: a }", "- { id: ga, kind: internet, network: a, attached: false }")],
         ["internet", "ia", "tcp 443"],
-        &["network a"],
+        &["internet gateway ga"],
         &["attach internet gateway ga"],
     ),
     case(
@@ -130,7 +130,7 @@ const CASES: &[Case] = &[
             "interfaces: { interface: fw }, policy: open, members: [{ id: m1, up: false }] }",
         )],
         ["ia", "ib", "tcp 443"],
-        &["firewall F"],
+        &["route #1 of table ta"],
         &["firewall F: member m1 has to be up"],
     ),
     case(
@@ -190,7 +190,7 @@ const CASES: &[Case] = &[
         "an internet block",
         &[("main_table: ta }", "main_table: ta, internet_traffic: none }")],
         ["internet", "ia", "tcp 443"],
-        &["internet gateway ga"],
+        &["network a"],
         &["let network a talk to the internet"],
     ),
     case("nothing mends what nobody holds", &[], ["ia", "10.3.1.77", "tcp 443"], &["network b"], &[]),

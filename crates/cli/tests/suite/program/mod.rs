@@ -19,4 +19,5 @@ mod stated;
 mod story;
 mod sweeps;
 mod tidy;
+mod verdicts;
 mod ways;

@@ -41,7 +41,7 @@ const PARTNERS: (&str, &str) = (
 );
 const TRANSLATED: (&str, &str) = (
     "- { id: F, interfaces: { interface: fw }, policy: open }",
-    "- { id: F, interfaces: { interface: fw }, policy: open, destination_translations: [{ destinations: 10.2.1.1, services: tcp 8022, to: 10.3.1.4, port: 22 }] }",
+    "- { id: F, interfaces: { interface: fw }, policy: open, own_services: [], destination_translations: [{ destinations: 10.2.1.1, services: tcp 8022, to: 10.3.1.4, port: 22 }] }",
 );
 const QUAY_OUT: (&str, &str) =
     ("- { id: tq, network: q }", "- { id: tq, network: q, routes: [{ to: 0.0.0.0/0, next_hop: \"gateway:gq\" }] }");

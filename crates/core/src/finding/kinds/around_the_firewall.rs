@@ -162,7 +162,9 @@ fn longer(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<Inte
 fn way_out<'p>(view: &View<'_>, placed: &'p Placed<'_>, family: Family) -> Option<(Hop, Option<&'p Candidate>)> {
     let internet = view.internet_end().intersection(&Addresses::of_family(family));
     let mut best: Option<(u128, Hop, Option<&Candidate>)> = None;
-    let count = |addresses: &Addresses| addresses.of(family).spans().iter().map(|(f, l)| (l - f).saturating_add(1)).fold(0, u128::saturating_add);
+    let count = |addresses: &Addresses| {
+        addresses.of(family).spans().iter().map(|(f, l)| (l - f).saturating_add(1)).fold(0, u128::saturating_add)
+    };
     let mut rest = internet.clone();
     for (candidate, won) in placed.candidates.all.iter().zip(&placed.won) {
         let here = won.intersection(&internet);
@@ -304,9 +306,10 @@ fn left_by_all(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id
             continue;
         }
         let meant_by = match idle {
-            Some((table, at, route)) => {
-                (format!("{}, which nothing asks", super::super::routing::route_text(context, table, at)), Some(route.origin))
-            }
+            Some((table, at, route)) => (
+                format!("{}, which nothing asks", super::super::routing::route_text(context, table, at)),
+                Some(route.origin),
+            ),
             None => (format!("source translations of firewall {}", item.name), Some(item.origin)),
         };
         let ways = context.routing().places.iter().filter(|placed| placed.place.network == network);
@@ -371,8 +374,11 @@ fn in_domains(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<
                 subnets.sort_unstable();
                 let won = super::super::routing::won(&all);
                 for (candidate, won) in all.iter().zip(won) {
-                    let Some(out) = link_of(candidate).filter(|out| *out != at && inline(*out).is_none()) else { continue };
-                    let within = |meant: &&(&Candidate, Id<Firewall>)| won.overlaps(&[meant.0.range].into_iter().collect());
+                    let Some(out) = link_of(candidate).filter(|out| *out != at && inline(*out).is_none()) else {
+                        continue;
+                    };
+                    let within =
+                        |meant: &&(&Candidate, Id<Firewall>)| won.overlaps(&[meant.0.range].into_iter().collect());
                     let Some((meant, firewall)) = led.iter().find(within) else { continue };
                     let there = held(view, &won.intersection(&[meant.range].into_iter().collect()));
                     if there.is_empty() || subnets.is_empty() {
@@ -386,7 +392,11 @@ fn in_domains(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<
                     let mut fact = Fact {
                         network,
                         subnets: subnets.clone(),
-                        goes_by: (words(candidate, kind, out), Some(hub.links[out].origin), candidate.kind == RouteKind::Static),
+                        goes_by: (
+                            words(candidate, kind, out),
+                            Some(hub.links[out].origin),
+                            candidate.kind == RouteKind::Static,
+                        ),
                         firewall: *firewall,
                         meant_by: (words(meant, "route", link_of(meant).unwrap_or(out)), meant.winner.origin),
                         to: there,
@@ -441,11 +451,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let subject = format!("network {} {words}", network.name);
     let table = crate::route::table_of(context.view, fact.subnets[0]).and_then(crate::model::Reference::found);
     let owner = table.map_or_else(|| owner_text(estate, network.owner), |table| context.table_owner(table));
-    let place = origin.unwrap_or_else(|| {
-        match fact.left {
-            Left::Forgotten | Left::ByAll => subnet.origin,
-            _ => table.map_or(network.origin, |t| estate.route_tables[t].origin),
-        }
+    let place = origin.unwrap_or_else(|| match fact.left {
+        Left::Forgotten | Left::ByAll => subnet.origin,
+        _ => table.map_or(network.origin, |t| estate.route_tables[t].origin),
     });
     let mut draft = context.about(subject, &place, owner);
     draft.networks = vec![network.name.to_string()];
@@ -459,7 +467,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         }
         Left::Family(family) => {
             let (name, other) = (&network.name, if family == Family::V6 { Family::V4 } else { Family::V6 });
-            format!("{subnets} of {name} {reach} {to} over {family} around firewall {firewall}: {other} goes through it")
+            format!(
+                "{subnets} of {name} {reach} {to} over {family} around firewall {firewall}: {other} goes through it"
+            )
         }
         Left::ByAll => {
             let name = &network.name;
@@ -487,7 +497,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         Left::Family(family) => {
             format!("lead {family} to firewall {firewall} as the other family is, or accept the exception")
         }
-        Left::Longer => format!("write a route to firewall {firewall} for {to} that is as long, or take the other away"),
+        Left::Longer => {
+            format!("write a route to firewall {firewall} for {to} that is as long, or take the other away")
+        }
     };
     draft
 }

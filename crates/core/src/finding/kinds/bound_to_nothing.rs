@@ -28,11 +28,13 @@ pub(crate) const KIND: Kind = Kind {
 
 /// Gaps about things that nothing in the snapshot refers to, and that act only where something does.
 fn idle_gaps(context: &Context<'_, '_>) -> Vec<Draft> {
-    const KINDS: [&str; 8] =
-        ["group", "acl", "own-firewall", "firewall-policy", "set", "table", "names", "workload"];
+    const KINDS: [&str; 8] = ["group", "acl", "own-firewall", "firewall-policy", "set", "table", "names", "workload"];
     let estate = context.view.estate;
     let referred = |object: &str| {
-        estate.remarks.iter().any(|remark| matches!(&remark.what, RemarkKind::Missing { target, .. } if **target == *object))
+        estate
+            .remarks
+            .iter()
+            .any(|remark| matches!(&remark.what, RemarkKind::Missing { target, .. } if **target == *object))
     };
     let idle = estate.gaps.iter().filter(|gap| {
         let kind = gap.object.split_once(':').map_or("", |(kind, _)| kind);

@@ -47,6 +47,7 @@ pub(super) mod single_member;
 pub(super) mod subnet_full;
 pub(super) mod too_big_dropped;
 pub(super) mod undecided;
+pub(super) mod without_rules;
 
 use super::{Context, Factor};
 use crate::model::{Direction, Filter, Id, Rule, RuleId};

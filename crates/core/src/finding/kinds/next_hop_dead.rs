@@ -107,10 +107,7 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
                 };
                 let subject = format!("hub {} link {} {what} {why}", hub.name, link.name);
                 let mut draft = context.about(subject, &link.origin, owner_text(estate, hub.owner));
-                draft.title = format!(
-                    "link {} of hub {} steers {what} traffic to nowhere: {why}",
-                    link.name, hub.name
-                );
+                draft.title = format!("link {} of hub {} steers {what} traffic to nowhere: {why}", link.name, hub.name);
                 draft.mend = "bring a member of the firewall up, or steer the link past another one".to_owned();
                 drafts.push(draft);
             }

@@ -148,8 +148,12 @@ fn sites(context: &Context<'_, '_>) -> Vec<Draft> {
         let subject = format!("site {} network {} {by}", one.name, two.name);
         let mut draft = context.about(subject, &two.origin, owner_text(estate, two.owner));
         draft.networks = vec![two.name.to_string()];
-        draft.title =
-            format!("site {} and network {}, joined by {by}, both have {}", one.name, two.name, addresses_text(&shared));
+        draft.title = format!(
+            "site {} and network {}, joined by {by}, both have {}",
+            one.name,
+            two.name,
+            addresses_text(&shared)
+        );
         draft.evidence.push(context.evidence(Role::Names, format!("site {}", one.name), Some(&one.origin)));
         draft.mend = MEND.to_owned();
         drafts.push(draft);

@@ -5,7 +5,7 @@ use super::machine::{Device, Machine};
 use super::{Hook, PASSED_ON, RECEIVED, SENT};
 use crate::open::condition::{Condition, Devices, all_ports, minus};
 use crate::open::part::Part;
-use crate::open::rules::{Label, Names, Shape, Stated, peers, put_unknown_set, rule, services, trimmed};
+use crate::open::rules::{Label, Names, Shape, Stated, peers, put_unknown_sets, rule, services, trimmed};
 use heronshale_core::model::{Action, Estate};
 use heronshale_core::packet::Intervals;
 use serde_json::{Map, Value as Json, json};
@@ -175,7 +175,7 @@ pub(super) fn own_firewall(
         }
         part.put("own_firewalls", Json::Object(item));
     }
-    put_unknown_set(&mut part, name);
+    put_unknown_sets(&mut part, name);
     Ok(part)
 }
 
@@ -257,7 +257,7 @@ pub(super) fn firewall(rules: &Rules, machine: &Machine, name: &str, beside: Opt
     if machine.devices.is_empty() {
         // A policy on its own is an estate too: its rules are judged.
         part.read.remarks.push("without `ip -j addr` there is a policy, and no firewall that has it".to_owned());
-        put_unknown_set(&mut part, name);
+        put_unknown_sets(&mut part, name);
         return Ok(part);
     }
     let interface_of =
@@ -293,7 +293,7 @@ pub(super) fn firewall(rules: &Rules, machine: &Machine, name: &str, beside: Opt
             part.read.remarks.extend(whys);
         }
     }
-    put_unknown_set(&mut part, name);
+    put_unknown_sets(&mut part, name);
     Ok(part)
 }
 
