@@ -129,6 +129,10 @@ impl Candidate<'_> {
         let answered = walk_ends(view, &asked, Addresses::empty());
         let is_target = |at: Spot| match (&self.target, at) {
             (Node::Interfaces(_), Spot::Interface(id)) => Some(id) == self.member,
+            // What a firewall answers itself is answered at its interfaces.
+            (Node::Interfaces(_), Spot::Firewall(id)) => {
+                view.estate.firewalls[id].legs.iter().any(|leg| Some(leg.interface) == self.member)
+            }
             (Node::Internet, Spot::Internet) => true,
             (Node::Site(wanted), Spot::Site(id)) => *wanted == id,
             (Node::Service(wanted), Spot::Service(id)) => *wanted == id,

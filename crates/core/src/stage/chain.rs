@@ -536,7 +536,9 @@ pub(crate) fn completed(
     let stages = Completing { chain, whose, reply };
     map.regions()
         .into_iter()
-        .map(|(list, part)| (stages.from(&lists[list as usize], Way { judgements: Vec::new() }, &mut Vec::new()), part))
+        .map(|(list, part)| {
+            (stages.beyond(&lists[list as usize], Way { judgements: Vec::new() }, &mut Vec::new()), part)
+        })
         .collect()
 }
 
@@ -551,7 +553,7 @@ type ToDecide<'d> = &'d [(Option<u32>, Judgement)];
 
 impl Completing<'_> {
     /// The stages behind those that a way has passed, given some answers.
-    fn from(&self, nodes: ToDecide<'_>, so_far: Way, given: &mut Vec<(Doubt, bool)>) -> Completed {
+    fn beyond(&self, nodes: ToDecide<'_>, so_far: Way, given: &mut Vec<(Doubt, bool)>) -> Completed {
         let at = so_far.judgements.len();
         let (Some((node, known)), false) = (nodes.get(at), so_far.refuses()) else { return Completed::Way(so_far) };
         let (stage, known) = (&self.chain.stages[at], *known);
@@ -589,7 +591,7 @@ impl Completing<'_> {
     ) -> Completed {
         let [yes, no] = [true, false].map(|is| {
             given.push((doubt.clone(), is));
-            let found = self.from(nodes, so_far.clone(), given);
+            let found = self.beyond(nodes, so_far.clone(), given);
             given.pop();
             found
         });
@@ -628,7 +630,7 @@ impl Completing<'_> {
         };
         let mut longer = so_far.clone();
         longer.extend(kind, Judgement { outcome, ..judgement });
-        self.from(nodes, longer, given)
+        self.beyond(nodes, longer, given)
     }
 }
 

@@ -390,6 +390,8 @@ impl Sweep {
             let works = part.judged.verdict <= Verdict::Conditional;
             let trails = if works { labels.trails_that_work(part.label) } else { Vec::new() };
             let mut ends: Vec<u32> = Vec::new();
+            // Whether a firewall answers itself, at the interface that was asked.
+            let mut at_firewall = false;
             let mut fate = Fate {
                 judged: part.judged.clone(),
                 firewalls: Vec::new(),
@@ -409,6 +411,7 @@ impl Sweep {
                             }
                         }
                         (at, What::Arrived) => {
+                            at_firewall |= matches!(at, Spot::Firewall(_));
                             let node = match at {
                                 Spot::Interface(id) => self.node(id),
                                 Spot::Internet => Some(self.node_number(index::place(&self.nodes, &Node::Internet))),
@@ -446,7 +449,7 @@ impl Sweep {
                         asked.retain(|(by, _)| *by != By::Own);
                     }
                     for (by, held) in asked {
-                        let mut targets = self.targets(view, by, &held, &ends, works);
+                        let mut targets = self.targets(view, by, &held, (&ends, at_firewall), works);
                         self.doors_as_services(&mut targets);
                         // An interface to itself is no connection.
                         targets.retain(|(node, second)| {
@@ -478,15 +481,26 @@ impl Sweep {
     }
 
     /// Who is reached by addresses: as the walk told, else who holds them.
-    fn targets(&self, view: &View<'_>, by: By, held: &[Held], ends: &[u32], works: bool) -> Vec<(u32, bool)> {
+    fn targets(
+        &self,
+        view: &View<'_>,
+        by: By,
+        held: &[Held],
+        (ends, at_firewall): (&[u32], bool),
+        works: bool,
+    ) -> Vec<(u32, bool)> {
         if works && !ends.is_empty() && !has(Fault::SweepForgetsWhoIsReached) {
             let mut ends = ends.to_vec();
+            if at_firewall {
+                ends.extend(held.iter().map(|held| held.node));
+            }
             ends.sort_unstable();
+            ends.dedup();
             return ends.into_iter().map(|end| (end, false)).collect();
         }
         let mut targets: Vec<(u32, bool)> = match by {
             // Only what is sent to itself arrives by a device's address without being told.
-            _ if works && by != By::Own => Vec::new(),
+            _ if works && by != By::Own && !at_firewall => Vec::new(),
             // It is not known, or not so, that anything is reached: all that could be.
             By::Balancer(id) => {
                 let ends = view.estate.balancers[id].back_ends.iter().filter_map(|end| end.interface);

@@ -457,7 +457,7 @@ impl Walk<'_, '_> {
             }
             let Translated { sure, doubts } = self.translated(id, translation);
             let here = sure.before(&before).intersection(&rest);
-            maps.push(self.from_translated(ctx, through, translation, &here));
+            maps.push(self.after_translation(ctx, through, translation, &here));
             rest = rest.difference(&here);
             for (open, turning) in doubts {
                 let open = open.before(&before).intersection(&rest);
@@ -465,7 +465,7 @@ impl Walk<'_, '_> {
                     continue;
                 }
                 rest = rest.difference(&open);
-                let yes = self.from_translated(ctx, through, translation, &open);
+                let yes = self.after_translation(ctx, through, translation, &open);
                 let no = self.by_source(ctx, through, keeps, at + 1, &open);
                 let before = (before.source, before.destination);
                 let sides = turning.0.iter().map(|(at, held)| {
@@ -489,7 +489,13 @@ impl Walk<'_, '_> {
     }
 
     /// Packets leave with the source that a translation gives them.
-    fn from_translated(&mut self, ctx: &Ctx, through: Through<'_>, translation: &Translation, set: &PacketSet) -> Map {
+    fn after_translation(
+        &mut self,
+        ctx: &Ctx,
+        through: Through<'_>,
+        translation: &Translation,
+        set: &PacketSet,
+    ) -> Map {
         let id = through.firewall;
         let item = &self.view.estate.firewalls[id];
         let ports = self.view.settings(self.firewall_network(id)).nat_ports.clone();

@@ -421,7 +421,7 @@ pub fn estate(random: &mut Rng) -> Value {
     } else {
         mostly(random, 80, &["peering:aq", "10.1.2.250"])
     };
-    let to_b = &*to_b;
+
     let to_b = if estate["peerings"].as_array().unwrap().iter().any(|p| p["id"] == "ab") && !whole && chance(random, 50)
     {
         "peering:ab"

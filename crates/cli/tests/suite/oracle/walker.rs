@@ -980,7 +980,7 @@ impl<'j> Walker<'j> {
         if text(balancer, "subnet").is_none() && state.frames.last().is_some_and(internet) {
             return self.undo(state, None);
         }
-        self.from_balancer(state, balancer)
+        self.behind_balancer(state, balancer)
     }
 
     // ---- gateways, internet, sites ----
@@ -1731,14 +1731,14 @@ impl<'j> Walker<'j> {
                 if let (Some(port), true) = (end["port"].as_u64(), matches!(state.now.protocol, 6 | 17 | 132)) {
                     state.now.low = port.try_into().unwrap();
                 }
-                self.from_balancer(state, balancer)
+                self.behind_balancer(state, balancer)
             };
             nature(ends.iter().map(one).collect())
         })
     }
 
     /// A balancer outside of all subnets is routed by the main table.
-    fn from_balancer(&self, state: State, balancer: &'j Value) -> A {
+    fn behind_balancer(&self, state: State, balancer: &'j Value) -> A {
         let (network, home) = (text(balancer, "network").unwrap(), text(balancer, "subnet"));
         let table = text(self.get("networks", network), "main_table").filter(|_| home.is_none());
         self.route(state, network, home, None, table)

@@ -15,7 +15,7 @@ fn the_demo_goes_out_and_comes_back() {
     assert_eq!(acl["holds"][0], json!({ "what": "lists", "count": 8 }));
     // Whatever is not in it is said.
     let said: Vec<&str> = acl["left_out"].as_array().unwrap().iter().map(|one| one["what"].as_str().unwrap()).collect();
-    assert_eq!(said, ["2 firewall policies", "2 own firewalls", "3 scope policies", "28 security groups"]);
+    assert_eq!(said, ["2 firewall policies", "2 own firewalls", "3 scope policies", "29 security groups"]);
     export("csv-rules", "out/rules.csv");
     let interfaces = export("csv-interfaces", "out/interfaces.csv");
     assert!(interfaces.to_string().contains("11 route tables"), "{interfaces}");
