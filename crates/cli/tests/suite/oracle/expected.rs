@@ -8,10 +8,10 @@ use super::topology::estate;
 use super::walker::{From, V, Walker};
 use super::walks::{engine_verdict, with_likenesses};
 use fastrand::Rng;
-use heronshale_core::address::Family;
+use heronshale_core::address::{Addresses, Family};
 use heronshale_core::expect::{Against, State, standings};
 use heronshale_core::faults::{Fault, with_fault};
-use heronshale_core::model::{Estate, Name, Service};
+use heronshale_core::model::{Estate, Id, Interface, Name, Service};
 use heronshale_core::packet::service;
 use heronshale_core::source::Place;
 use heronshale_core::stated::{Claim, Expectation, Stated};
@@ -59,7 +59,13 @@ fn naive(json: &Value, built: &Estate, against: &Against) -> V {
     let from = match &against.start {
         Start::Internet => From::Internet,
         Start::Site(id) => From::Site(built.sites[*id].name.to_string()),
-        Start::Interfaces(all) => From::Interface(built.interfaces[all[0]].name.to_string()),
+        Start::Interfaces(all) => {
+            // Of several that send alike it is the one with the address.
+            let source = Addresses::single(against.packet.source_address());
+            let sends = |id: &&Id<Interface>| built.interfaces[**id].addresses.overlaps(&source);
+            let sender = all.iter().find(sends).unwrap_or(&all[0]);
+            From::Interface(built.interfaces[*sender].name.to_string())
+        }
     };
     let packet = &against.packet;
     let asked = Packet {
