@@ -84,7 +84,7 @@ where
 {
     let all = from.iter().flat_map(|name| said.get(name).into_iter().flatten());
     // A service is entered by the balancer behind its doors too.
-    let enters = |one: &Said| one.entrance && to.iter().any(|end| end == "service svc");
+    let enters = |one: &Said| one.entrance && !one.ends.is_empty() && to.iter().any(|end| end == "service svc");
     let meant = |one: &Said| one.ends.iter().any(|end| to.contains(end)) || enters(one);
     all.filter(|one| one.verdict <= Verdict::Unknown && meant(one)).collect()
 }
