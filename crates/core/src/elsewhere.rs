@@ -1,4 +1,4 @@
-//! Rules whose packets another stage of the same interface refuses (design 3.1, "denied elsewhere").
+//! Rules whose packets another stage of the same interface refuses (`docs/findings.md`, denied-elsewhere).
 //!
 //! What a rule admits at its own stage is compared with what all stages let through and answer. One packet is enough for a
 //! rule to be of use, be it a reply that a rule without state lets through; a rule is reported only if there is none on any interface on which it acts.

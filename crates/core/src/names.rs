@@ -1,4 +1,4 @@
-//! From DNS names to addresses, as a network or the public sees them (design 2.5, `dns-zone`).
+//! From DNS names to addresses, as a network or the public sees them (`docs/semantics.md`).
 
 use crate::model::{DnsRecord, DnsZone, Id, Name, Network, RecordData};
 use crate::view::View;

@@ -1,4 +1,4 @@
-//! The question of one connection: from where, to what, with which traffic (design 3.4).
+//! The question of one connection: from where, to what, with which traffic (`docs/semantics.md`, in the way).
 
 use crate::address::{Addresses, Family};
 use crate::ends::{End, EndError};

@@ -1,4 +1,4 @@
-//! Which route wins for which addresses (design 2.4).
+//! Which route wins for which addresses (`docs/semantics.md`).
 
 use crate::address::{Addresses, Family, Range};
 use crate::doubt::{At, Doubt, Unsaid};

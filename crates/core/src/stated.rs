@@ -1,5 +1,5 @@
 //! What people say about the estate beside the snapshot: what they expect, what they accept, how bad they find kinds of
-//! findings, and by which numbers of their own they know them (design 3.5).
+//! findings, and by which numbers of their own they know them (`docs/statements.md`).
 
 use crate::finding::Severity;
 use crate::model::{Name, Service};

@@ -1,4 +1,4 @@
-//! Expectations and acceptances: files of our own that read like sentences (design 3.5).
+//! Expectations and acceptances: files of our own that read like sentences (`docs/statements.md`).
 
 use crate::document::{Documents, schema_of};
 use crate::load::LoadError;

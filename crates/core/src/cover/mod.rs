@@ -1,5 +1,5 @@
 //! Whether rules of a list take all of another, and what becomes of its packets without it: exactly, for lists of a
-//! million rules (design 7, "lazy, witness-guided cover").
+//! million rules (`ARCHITECTURE.md`).
 //!
 //! Nothing is summed up rule by rule. Each question starts from one packet: who else matches it? Nobody: that packet is
 //! the proof that something is left. Somebody: what that rule takes is cut off, and the next packet is picked from the rest.

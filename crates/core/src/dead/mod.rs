@@ -1,4 +1,4 @@
-//! Rules that do nothing: shadowed by earlier ones, or redundant beside others (design 3.1).
+//! Rules that do nothing: shadowed by earlier ones, or redundant beside others (`docs/findings.md`).
 //!
 //! *Terms.* What is *visible* of a rule is what it matches and no earlier rule does. A rule is *shadowed* if nothing of it is
 //! visible and some packet of it is decided otherwise than it would decide; *partly shadowed* if something is visible. It is

@@ -1,4 +1,4 @@
-//! What expectations say of the internet's connections: meant, unmeant, or unjudged (design 3.3).
+//! What expectations say of the internet's connections: meant, unmeant, or unjudged (`docs/semantics.md`, exposure).
 
 use super::sides::{Receivers, Senders, ends};
 use super::{Allowance, allowances, said};

@@ -1,4 +1,4 @@
-//! Expectations: whether what people say of the estate holds (design 3.5).
+//! Expectations: whether what people say of the estate holds (`docs/statements.md`).
 //!
 //! *May reach* is asked as `path` asks it, between the ends' own addresses, and all of it must work for certain. What is
 //! forbidden is looked for in a sweep, by every address that leads there, with whatever a condition or one of nature's choices
@@ -412,7 +412,7 @@ impl Forbidden<'_> {
     }
 }
 
-/// A firewall that keeps state ends what it sees in one direction only (design 2.8), so that what works and passes it on the way there
+/// A firewall that keeps state ends what it sees in one direction only (`docs/semantics.md`, connections), so that what works and passes it on the way there
 /// passes it on the way back.
 fn always_passes(
     view: &View<'_>,

@@ -1,5 +1,5 @@
 //! What the internet reaches by way of devices: balancers, firewalls that translate, services' public doors, and interfaces
-//! behind a gateway with a table of its own. Walked there and back, as `path` does (design 3.3).
+//! behind a gateway with a table of its own. Walked there and back, as `path` does (`docs/semantics.md`, exposure).
 
 use crate::address::{Addresses, Range};
 use crate::each::each;

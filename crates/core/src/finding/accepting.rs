@@ -1,4 +1,4 @@
-//! Acceptances: which findings somebody lives with, and what is wrong with what was accepted (design 3.5).
+//! Acceptances: which findings somebody lives with, and what is wrong with what was accepted (`docs/statements.md`).
 
 use super::pinning::{pinned, pinned_facts};
 use super::{CATALOGUE, Draft, Evidence, Finding, Found, Kind, PinnedFact, Role, finished, found, kinds, sorted};

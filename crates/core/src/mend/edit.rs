@@ -1,4 +1,4 @@
-//! Changes of an estate, each of which could mend something: a closed list (design 3.4).
+//! Changes of an estate, each of which could mend something: a closed list (`docs/semantics.md`, in the way).
 
 use crate::address::{Addresses, Block, Family, Range};
 use crate::model::{Action, Direction, Estate, Filter, Id, Owner, Peer, Rule, Service};

@@ -1,4 +1,4 @@
-//! Named settings: where clouds differ, it is a setting and not a guess (design 2).
+//! Named settings: where clouds differ, it is a setting and not a guess (`docs/semantics.md`).
 
 use super::PolicySees;
 use crate::packet::Intervals;

@@ -1,4 +1,4 @@
-//! Devices on the way: firewalls, balancers, and the doors of platform services (design 2.5).
+//! Devices on the way: firewalls, balancers, and the doors of platform services (`docs/semantics.md`).
 
 use super::edge::Change;
 use super::label::{Choice, Leaf, Verdict};

@@ -1,4 +1,4 @@
-//! What a firewall's policy decides: level by level with the base first, then classes, sections, rules (design 2.5).
+//! What a firewall's policy decides: level by level with the base first, then classes, sections, rules (`docs/semantics.md`).
 
 use super::Walk;
 use super::device::zone_fits;
