@@ -260,7 +260,12 @@ pub(super) fn counts(
     };
     let reached = devices.iter().flat_map(DeviceWay::ends);
     let open = workloads(at(&|way| !way.open().is_empty()).into_iter().chain(reached).collect());
-    let unknown = workloads(at(&|way| !way.unknown().is_empty()));
+    // By a device of which it is not known whether it lets something in, the interface that holds the address may be reached.
+    let perhaps = devices.iter().filter(|way| way.is_unknown()).filter_map(|way| match way.by {
+        HeldBy::Interface(id) => Some(id),
+        _ => None,
+    });
+    let unknown = workloads(at(&|way| !way.unknown().is_empty()).into_iter().chain(perhaps).collect());
     Counts {
         open: open.len(),
         unknown: unknown.iter().filter(|one| open.binary_search(one).is_err()).count(),

@@ -215,7 +215,7 @@ fn why_text(view: &View<'_>, why: Why) -> (String, Option<Place>) {
         Why::NotAsked => "the reply comes to somebody who did not ask",
         Why::NoMember => "none of its members is up",
         Why::OtherMember => "the reply comes to another member than the request",
-        Why::NotTranslated => "sent to itself, and no translation fits",
+        Why::NotTranslated => "sent to itself: no translation fits, and it has no such service of its own",
         Why::NoFirewallRoute => "its own table has no route",
         Why::NoFrontEnd => "no front end takes it",
         Why::NoBackEnd => "no back end is healthy",

@@ -9,7 +9,7 @@ use crate::packet::{Packet, PacketSet};
 use crate::path::{Connection, Goal, question};
 use crate::route::{Hop, RoutePlace, candidates};
 use crate::view::View;
-use crate::walk::{Judged, Spot, Step, Tell, Verdict, What, walk};
+use crate::walk::{Judged, Spot, Step, Tell, Verdict, What, Why, walk};
 use rustc_hash::FxHashSet;
 
 /// Who holds the address that is asked.
@@ -67,6 +67,13 @@ impl DeviceWay {
     /// All packets that were asked about.
     pub fn asked(&self) -> PacketSet {
         PacketSet::union_all(self.parts.iter().map(|part| part.packets.clone()))
+    }
+
+    /// Whether something may get in that depends on what the snapshot lacks, a firewall's own services apart.
+    pub fn is_unknown(&self) -> bool {
+        let own = |part: &WalkedPart| part.steps.last().is_some_and(|step| step.what == What::Ended(Why::OwnServices));
+        let open = |part: &WalkedPart| part.judged.verdict == Verdict::Unknown && part.judged.may_work;
+        self.parts.iter().any(|part| open(part) && !own(part))
     }
 
     /// The interfaces that are reached.
@@ -136,7 +143,8 @@ fn device_way(view: &View<'_>, by: HeldBy, range: Range) -> DeviceWay {
     let mut parts: Vec<WalkedPart> = Vec::new();
     for part in answered.parts {
         let works = labels.trails_that_work(part.label);
-        let mut ends: Vec<Id<Interface>> = works.iter().filter_map(|trail| arrived(&labels.steps(*trail))).collect();
+        let mut ends: Vec<Id<Interface>> =
+            works.iter().filter_map(|trail| arrived(view, by, &labels.steps(*trail))).collect();
         ends.sort_unstable();
         ends.dedup();
         let trail = if part.judged.verdict <= Verdict::Conditional {
@@ -194,10 +202,14 @@ fn request(steps: &[Step]) -> impl Iterator<Item = &Step> {
     steps.iter().filter(|step| !step.reply)
 }
 
-/// The interface at which a request arrived last.
-fn arrived(steps: &[&Step]) -> Option<Id<Interface>> {
-    steps.iter().rev().find_map(|step| match (step.at, &step.what) {
-        (Spot::Interface(id), What::Arrived) if !step.reply => Some(id),
+/// The interface at which a request arrived last; of a firewall that answers itself, its own that was asked.
+fn arrived(view: &View<'_>, by: HeldBy, steps: &[&Step]) -> Option<Id<Interface>> {
+    let is_leg = |firewall, id| view.estate.firewalls[firewall].legs.iter().any(|leg| leg.interface == id);
+    steps.iter().rev().find_map(|step| match (step.at, &step.what, by) {
+        (Spot::Interface(id), What::Arrived, _) if !step.reply => Some(id),
+        (Spot::Firewall(firewall), What::Arrived, HeldBy::Interface(id)) if !step.reply && is_leg(firewall, id) => {
+            Some(id)
+        }
         _ => None,
     })
 }
