@@ -162,7 +162,14 @@ fn sources(found: &Audit, texts: &BTreeMap<String, String>) -> String {
     for finding in all {
         let _ = writeln!(out, "{} {}  {}", finding.fingerprint, finding.kind, report::harmless_text(&finding.title));
         for place in places(finding) {
-            let _ = writeln!(out, "  {}:{}:{}  {}", place.file, place.line, place.column, place.pointer);
+            let _ = writeln!(
+                out,
+                "  {}:{}:{}  {}",
+                report::harmless_text(&place.file),
+                place.line,
+                place.column,
+                place.pointer
+            );
             if let Some(text) = texts.get(&place.file) {
                 out += &lines_at(text, place);
             }
@@ -198,7 +205,7 @@ fn files(opened: &Opened, view: &View<'_>, found: &Audit, at: Option<&str>) -> R
         ("sources.txt", sources(found, &texts)),
     ];
     let manifest = Manifest {
-        format: "heronshale-evidence",
+        format: FORMAT,
         version: 1,
         program: format!("heronshale {}", env!("CARGO_PKG_VERSION")),
         at,
@@ -220,6 +227,23 @@ fn files(opened: &Opened, view: &View<'_>, found: &Audit, at: Option<&str>) -> R
 
 const MANIFEST: &str = "evidence.json";
 
+/// What the manifest says it is.
+const FORMAT: &str = "heronshale-evidence";
+
+/// What else lies in a folder.
+fn added(folder: &Path, files: &[(String, String)]) -> Result<Vec<String>, Failure> {
+    let failed = |error| Failure::Io { what: format!("cannot list {}", folder.display()), error };
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir(folder).map_err(failed)? {
+        let name = entry.map_err(failed)?.file_name().to_string_lossy().into_owned();
+        if files.iter().all(|(known, _)| *known != name) {
+            found.push(name);
+        }
+    }
+    found.sort();
+    Ok(found)
+}
+
 /// Writes the folder.
 pub fn write(
     opened: &Opened,
@@ -234,7 +258,7 @@ pub fn write(
     write_all(folder, &texts, force)?;
     terminal::tell(&format!(
         "wrote the evidence to {}: {}\n",
-        folder.display(),
+        report::harmless_text(&folder.display().to_string()),
         texts.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ")
     ));
     Ok(())
@@ -242,12 +266,19 @@ pub fn write(
 
 /// Makes the evidence again, judged by the same moment, and tells what differs.
 pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<u8, Failure> {
-    let old: serde_json::Value = serde_json::from_slice(&read(&folder.join(MANIFEST))?).map_err(|error| {
-        Failure::wrong(
-            format!("{} is no manifest: {error}", folder.join(MANIFEST).display()),
-            "`audit --evidence DIR` writes one",
-        )
-    })?;
+    let manifest = folder.join(MANIFEST);
+    let hint = "`audit --evidence DIR` writes one";
+    let bytes = match std::fs::read(&manifest) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            return Err(Failure::input(format!("{} is not there", manifest.display()), hint));
+        }
+        read => read.map_err(|error| Failure::Io { what: format!("cannot read {}", manifest.display()), error })?,
+    };
+    let old: serde_json::Value = serde_json::from_slice(&bytes)
+        .map_err(|error| Failure::input(format!("{} is no manifest: {error}", manifest.display()), hint))?;
+    if old["format"] != FORMAT {
+        return Err(Failure::input(format!("{} is no manifest of evidence", manifest.display()), hint));
+    }
     let at = estate.at.as_deref().or_else(|| old["at"].as_str());
     let opened = estate.open_at(stated, at)?;
     let view = opened.view();
@@ -264,6 +295,10 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
         };
         differ += usize::from(state != "same");
         let _ = writeln!(out, "  {state:<8} {name}");
+    }
+    let added = added(folder, &files)?;
+    for name in &added {
+        let _ = writeln!(out, "  added    {}", report::harmless_text(name));
     }
     let inputs = |manifest: &serde_json::Value| -> BTreeMap<String, String> {
         let all = manifest["inputs"].as_array().into_iter().flatten();
@@ -287,14 +322,12 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
         let [before, now] = [&old, &new].map(|one| one["program"].as_str().unwrap_or("an unknown program").to_owned());
         let _ = writeln!(out, "  program  it was made by {}, and this is {now}", report::harmless_text(&before));
     }
-    let first = match differ {
-        0 => format!("The evidence in {} comes out again, byte for byte.\n", folder.display()),
-        _ => format!(
-            "The evidence in {} does not come out again: {differ} of {} files differ.\n",
-            folder.display(),
-            files.len()
-        ),
+    let shown = report::harmless_text(&folder.display().to_string());
+    let first = match (differ, added.len()) {
+        (0, 0) => format!("The evidence in {shown} comes out again, byte for byte.\n"),
+        (0, _) => format!("The evidence in {shown} comes out again, and the folder holds more than that.\n"),
+        _ => format!("The evidence in {shown} does not come out again: {differ} of {} files differ.\n", files.len()),
     };
     print(&(first + &out))?;
-    Ok(if differ == 0 { 0 } else { FOUND })
+    Ok(if differ == 0 && added.is_empty() { 0 } else { FOUND })
 }

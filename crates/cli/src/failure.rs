@@ -38,6 +38,13 @@ pub enum Failure {
         /// What to do.
         hint: String,
     },
+    /// A file that is no snapshot cannot be used.
+    Input {
+        /// What is wrong.
+        what: String,
+        /// What would be right.
+        hint: String,
+    },
     /// A file could not be written.
     Io {
         /// What was tried.
@@ -51,6 +58,11 @@ impl Failure {
     /// Wrong use, with what would be right.
     pub fn wrong(what: impl Into<String>, hint: impl Into<String>) -> Self {
         Self::Use { what: what.into(), hint: Some(hint.into()) }
+    }
+
+    /// A file that cannot be used, with what would be right.
+    pub fn input(what: impl Into<String>, hint: impl Into<String>) -> Self {
+        Self::Input { what: what.into(), hint: hint.into() }
     }
 
     /// Exports that cannot be used.
@@ -85,7 +97,7 @@ impl Failure {
             Self::Snapshot(error) | Self::Exports(error) if matches!(**error, LoadError::Environment { .. }) => {
                 ENVIRONMENT
             }
-            Self::Snapshot(_) | Self::Exports(_) => INPUT,
+            Self::Snapshot(_) | Self::Exports(_) | Self::Input { .. } => INPUT,
             Self::Io { .. } | Self::Collect { .. } => ENVIRONMENT,
         }
     }
@@ -94,7 +106,7 @@ impl Failure {
     pub fn message(&self) -> String {
         match self {
             Self::Use { what, hint } => with_hint(what, hint.as_deref()),
-            Self::Collect { what, hint } => with_hint(what, Some(hint)),
+            Self::Collect { what, hint } | Self::Input { what, hint } => with_hint(what, Some(hint)),
             Self::Io { what, error } => with_hint(&format!("{what}: {error}"), None),
             Self::Exports(error) => match &**error {
                 LoadError::Environment { what, error } => with_hint(&format!("{what}: {error}"), None),

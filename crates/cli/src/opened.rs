@@ -28,6 +28,19 @@ pub enum Format {
     Csv,
 }
 
+impl Format {
+    /// That a table was asked for where there is none is told before anything is written.
+    pub fn is_no_table(self) -> Result<(), Failure> {
+        match self {
+            Self::Text | Self::Json => Ok(()),
+            Self::Csv => Err(Failure::wrong(
+                "this answer is no table, so that there is no CSV of it",
+                "`exposure --ledger --format csv` has one; --format json is for programs",
+            )),
+        }
+    }
+}
+
 /// Which estate, judged by which date, told in which format.
 #[derive(Args, Debug)]
 pub struct EstateArgs {
@@ -108,23 +121,34 @@ const FILE: &str = "heronshale.yaml";
 impl EstateArgs {
     /// Reads the estate, and the configuration.
     pub fn open(&self) -> Result<Opened, Failure> {
+        self.format.is_no_table()?;
         Ok(self.read(self.at.as_deref())?.0)
     }
 
     /// Reads the estate, the configuration, and what people say.
     pub fn open_with(&self, stated: &StatedArgs) -> Result<Opened, Failure> {
+        self.format.is_no_table()?;
+        self.open_at(stated, self.at.as_deref())
+    }
+
+    /// The same for an answer that is a table.
+    pub fn open_for_table(&self, stated: &StatedArgs) -> Result<Opened, Failure> {
         self.open_at(stated, self.at.as_deref())
     }
 
     /// The same, judged by some moment.
     pub fn open_at(&self, stated: &StatedArgs, at: Option<&str>) -> Result<Opened, Failure> {
         let (mut opened, configuration) = self.read(at)?;
-        let given = |paths: &[PathBuf]| {
-            let named = |path: &PathBuf| {
-                let name = path.file_name().unwrap_or(path.as_os_str());
-                (name.to_string_lossy().into_owned(), path.clone())
+        // Two files of one name are told apart by their paths.
+        let mut names: Vec<String> = opened.inputs.iter().map(|(name, _)| name.clone()).collect();
+        let mut given = |paths: &[PathBuf]| {
+            let mut named = |path: &PathBuf| {
+                let short = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+                let name = if names.contains(&short) { path.to_string_lossy().into_owned() } else { short };
+                names.push(name.clone());
+                (name, path.clone())
             };
-            (!paths.is_empty()).then(|| paths.iter().map(named).collect::<Vec<_>>())
+            (!paths.is_empty()).then(|| paths.iter().map(&mut named).collect::<Vec<_>>())
         };
         let beside = |format: &str| -> Vec<(String, PathBuf)> {
             let all = opened.snapshot.beside.iter().filter(|file| file.format == format);
@@ -258,12 +282,7 @@ impl Opened {
         let out = match self.format {
             Format::Text => text(&whole, self.look),
             Format::Json => json(&whole),
-            Format::Csv => {
-                return Err(Failure::wrong(
-                    "this answer is no table, so that there is no CSV of it",
-                    "`exposure --ledger --format csv` has one; --format json is for programs",
-                ));
-            }
+            Format::Csv => return self.format.is_no_table(),
         };
         print(&out)
     }

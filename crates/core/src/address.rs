@@ -109,6 +109,8 @@ pub enum BlockError {
     Mixed,
     /// The first end is above the last.
     Reversed,
+    /// `0.0.0.0` or `::` without a length: no host has it, and all addresses may be meant.
+    Unspecified,
 }
 
 impl fmt::Display for BlockError {
@@ -119,6 +121,9 @@ impl fmt::Display for BlockError {
             }
             Self::Length { most } => write!(f, "the prefix length is above {most}"),
             Self::Mixed => f.write_str("a range cannot go from IPv4 to IPv6"),
+            Self::Unspecified => f.write_str(
+                "this is one address, which no host has: write 0.0.0.0/0 or ::/0 for all, 0.0.0.0/32 or ::/128 for this one",
+            ),
             Self::Reversed => f.write_str("the range is reversed: its first address is above its last"),
         }
     }
@@ -149,6 +154,7 @@ impl FromStr for Block {
         let family = Family::of(address);
         let bits = family.bits();
         let length = match length {
+            None if address.is_unspecified() => return Err(BlockError::Unspecified),
             None => bits,
             Some(digits) if !digits.is_empty() && digits.bytes().all(|b| b.is_ascii_digit()) => {
                 digits.parse::<u8>().ok().filter(|length| *length <= bits).ok_or(BlockError::Length { most: bits })?
@@ -321,7 +327,7 @@ impl fmt::Display for Range {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let first = address_of(self.family, self.first);
         match self.prefix_length() {
-            Some(length) if length == self.family.bits() => write!(f, "{first}"),
+            Some(length) if length == self.family.bits() && !first.is_unspecified() => write!(f, "{first}"),
             Some(length) => write!(f, "{first}/{length}"),
             None => write!(f, "{first}-{}", address_of(self.family, self.last)),
         }

@@ -208,7 +208,9 @@ pub fn rule_meaning(estate: &Estate, id: RuleId) -> String {
     };
     let peers = |peers: &[Peer]| sorted(peers.iter().map(|peer| peer_text(estate, peer)).collect());
     let of = |list: Option<&Vec<Peer>>| list.map_or_else(|| "any".to_owned(), |list| format!("[{}]", peers(list)));
-    let services = sorted(rule.services.iter().map(service_text).collect());
+    // Protocols without a name are numbers here, as they always were: fingerprints rest on this text.
+    let bare = |service| service_text(service).trim_start_matches("protocol ").to_owned();
+    let services = sorted(rule.services.iter().map(bare).collect());
     let ports = rule.source_ports.as_ref().map_or_else(|| "any".to_owned(), ports_text);
     format!(
         "{} {} {} services [{services}] peers {} except [{}] local {} source ports {ports}{}",

@@ -1,6 +1,6 @@
 //! One notation for traffic and for names with their kind, in files, on the command line and in output.
 //!
-//! Traffic: `tcp 443`, `tcp 80,8000-8100`, `udp`, `icmp 8`, `icmp 8/0`, `gre`, `47`, `any`, `any 53`.
+//! Traffic: `tcp 443`, `tcp 80,8000-8100`, `udp`, `icmp 8`, `icmp 8/0`, `gre`, `47`, `protocol 200`, `any`, `any 53`.
 //! Kinds: `group:app`, `set:partners`, `tag:role=web,env=live`, `network:tickets` …
 
 use crate::model::{Name, Service};
@@ -77,7 +77,28 @@ impl FromStr for Service {
         if name.eq_ignore_ascii_case("any") {
             return Ok(Self { protocol: None, low: low.map(parse_ports).transpose()? });
         }
+        if let ("protocol", Some(number)) = (name, low) {
+            let Some(protocol) = service::protocol_named(number) else {
+                return error(format!("`{number}` is no protocol"), "write a number from 0 to 255, or a name");
+            };
+            return Ok(Self { protocol: Some(protocol), low: None });
+        }
+        // A number alone is rather a port, unless it is that of a well-known protocol.
+        let is_number = name.bytes().all(|byte| byte.is_ascii_digit()) && !name.is_empty();
+        let named = |number: u8| !service::protocol_name(number).starts_with("protocol ");
+        if is_number && !name.parse().is_ok_and(named) {
+            let help = match name.parse::<u8>() {
+                Ok(_) => {
+                    format!("write `tcp {name}` or `udp {name}` for a port, `protocol {name}` for the IP protocol")
+                }
+                Err(_) => format!("write `tcp {name}` or `udp {name}` for a port; protocols go up to 255"),
+            };
+            return error(format!("`{name}` alone is no traffic"), help);
+        }
         let Some(protocol) = service::protocol_named(name) else {
+            if let Some(help) = misspelt(text) {
+                return error(format!("`{text}` is no traffic"), help);
+            }
             let names: Vec<&str> = service::protocol_names().collect();
             let help = format!("write any, a number from 0 to 255, or one of {}", names.join(", "));
             return error(format!("`{name}` is no protocol"), help);
@@ -89,6 +110,20 @@ impl FromStr for Service {
         };
         Ok(Self { protocol: Some(protocol), low })
     }
+}
+
+/// What may be meant by a protocol and ports that are not apart: `tcp/443`, `tcp443`, `443/tcp`, `tcp:443`.
+fn misspelt(text: &str) -> Option<String> {
+    let letters = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphabetic());
+    let split = text.split_once(['/', ':', '-', '_']).map(|(one, other)| (one.trim(), other.trim()));
+    let apart = || {
+        let at = text.find(|sign: char| sign.is_ascii_digit())?;
+        Some(text.split_at(at))
+    };
+    let (one, other) = split.filter(|(one, other)| letters(one) || letters(other)).or_else(apart)?;
+    let (name, ports) = if letters(one) { (one, other) } else { (other, one) };
+    let fits = letters(name) && service::protocol_named(name).is_some() && parse_ports(ports).is_ok();
+    fits.then(|| format!("write `{} {ports}`", name.to_ascii_lowercase()))
 }
 
 /// Splits `kind:rest` if the kind is one of those given.
@@ -130,7 +165,8 @@ mod tests {
             ("icmp 0,8", "icmp 0, icmp 8"),
             ("6 22", "tcp 22"),
             ("47", "gre"),
-            ("200", "200"),
+            ("protocol 200", "protocol 200"),
+            ("protocol 47", "gre"),
             ("any", "any"),
             ("any 53", "tcp 53, udp 53, sctp 53"),
             ("gre 22", ""),
@@ -146,7 +182,12 @@ mod tests {
     fn what_is_wrong_is_told() {
         let table = [
             ("tpc 22", "`tpc` is no protocol"),
-            ("256", "`256` is no protocol"),
+            ("256", "`256` alone is no traffic"),
+            ("22", "`22` alone is no traffic"),
+            ("tcp/443", "`tcp/443` is no traffic"),
+            ("443/TCP", "`443/TCP` is no traffic"),
+            ("udp53", "`udp53` is no traffic"),
+            ("protocol 300", "`300` is no protocol"),
             ("tcp 65536", "`65536` is no port"),
             ("tcp 90-80", "the range 90-80 is reversed"),
             ("tcp +5", "`+5` is no port"),

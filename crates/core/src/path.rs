@@ -233,8 +233,9 @@ fn at_the_best(question: &Question, answered: &Answered) -> Judged {
     }
     // What may work counts before what turns on a condition.
     let conditional = of(&[Verdict::Conditional]);
-    let unknown = of(&[Verdict::Unknown]).difference(&conditional);
-    let open = if unknown.is_empty() { Verdict::Conditional } else { Verdict::Unknown };
+    let is_there = |verdict| !of(&[verdict]).difference(&conditional).is_empty();
+    let open = [Verdict::Undecided, Verdict::Unknown].into_iter().find(|verdict| is_there(*verdict));
+    let open = open.unwrap_or(Verdict::Conditional);
     example(open).unwrap_or_else(|| {
         let at = |addresses: &Addresses| {
             let here = answered.parts.iter().filter(|part| part.packets.destinations().overlaps(addresses));

@@ -7,9 +7,11 @@ use crate::model::{
     AddressSet, Estate, Filter, FilterKind, Gap, Id, Interface, Lack, LinkEnd, Name, NamedPeerReach, Network, Peer,
     PublicAddress, Reference, Rule, SetItem, Settings,
 };
+use crate::packet::for_all;
 use crate::stated::Stated;
 use crate::tuning::Tuning;
 use rustc_hash::{FxHashMap, FxHashSet};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{OnceLock, RwLock};
 
 /// The addresses that something stands for: those that are certain, and those that depend on what the snapshot lacks.
@@ -90,6 +92,7 @@ pub struct View<'e> {
     held_by_several: OnceLock<Addresses>,
     held_by_others: OnceLock<Addresses>,
     named_peers: RwLock<NamedPeers>,
+    given_up: AtomicBool,
 }
 
 /// What the snapshot says that it lacks, by kind and name of the object.
@@ -139,6 +142,7 @@ impl<'e> View<'e> {
             held_by_several: OnceLock::new(),
             held_by_others: OnceLock::new(),
             named_peers: RwLock::default(),
+            given_up: AtomicBool::new(false),
         };
         view.index_interfaces();
         view
@@ -175,6 +179,16 @@ impl<'e> View<'e> {
         }
     }
 
+    /// Says that a question was given up at a declared limit.
+    pub(crate) fn give_up(&self) {
+        self.given_up.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether one of the questions so far was given up.
+    pub fn gave_up(&self) -> bool {
+        self.given_up.load(Ordering::Relaxed)
+    }
+
     /// The interfaces of a network, in the order of the snapshot.
     pub fn interfaces_in(&self, network: Id<Network>) -> &[Id<Interface>] {
         &self.interfaces_in[network.index()]
@@ -187,14 +201,14 @@ impl<'e> View<'e> {
 
     /// What [`crate::effective::stage_classes`] says, once for all that ask.
     pub(crate) fn stage_classes(&self) -> &[u32] {
-        self.stage_classes.get_or_init(|| crate::effective::stage_classes(self))
+        self.stage_classes.get_or_init(|| for_all(|| crate::effective::stage_classes(self)))
     }
 
     /// For each interface the number of its class, once for all that ask.
     pub(crate) fn class_numbers(&self) -> &[u32] {
         self.class_numbers.get_or_init(|| {
             let mut of = vec![0; self.estate.interfaces.len()];
-            for (number, class) in (0_u32..).zip(crate::effective::classes(self)) {
+            for (number, class) in (0_u32..).zip(for_all(|| crate::effective::classes(self))) {
                 for member in class.members {
                     of[member.index()] = number;
                 }
@@ -344,7 +358,7 @@ impl<'e> View<'e> {
         if estate.gaps.iter().any(of_devices) {
             return item.blocks.clone();
         }
-        for kind in ["interface", "balancer", "firewall", "service"] {
+        for kind in ["interface", "workload", "balancer", "firewall", "service"] {
             for gap in self.lacking(kind) {
                 let own = gap.blocks.as_ref().map_or_else(|| item.blocks.clone(), |own| own.intersection(&item.blocks));
                 open = open.union(&own);

@@ -1,6 +1,6 @@
 //! Small documents beside the snapshot: each is read as one tree.
 
-use crate::load::{LoadError, SourceText};
+use crate::load::{LoadError, SourceText, text_of};
 use crate::reading::{Reading, Spanned, Written};
 use crate::tree::{Node, Sink, Value};
 use crate::{json, yaml};
@@ -62,12 +62,15 @@ impl Documents {
     pub fn read_bytes<T: Written>(&mut self, name: &str, bytes: Vec<u8>, is_json: bool) -> Option<T> {
         let name = name.to_owned();
         let file = FileId(u32::try_from(self.texts.len()).expect("fewer than 2^32 files"));
-        let text = String::from_utf8(bytes).unwrap_or_else(|error| {
+        let text = text_of(bytes);
+        if let Err(what) = &text {
             let span = Span { file, start: 0, end: 1 };
-            self.reading.fail(span, "the file is not text in UTF-8".to_owned(), "", None);
-            String::from_utf8_lossy(error.as_bytes()).into_owned()
-        });
-        let text = text.strip_prefix('\u{feff}').map_or_else(|| text.clone(), |rest| format!("   {rest}"));
+            self.reading.fail(span, what.clone(), "", Some("save it as UTF-8".to_owned()));
+            self.files.push(SourceFile::new(&name, b""));
+            self.texts.push(SourceText { name, text: String::new() });
+            return None;
+        }
+        let text = text.unwrap_or_default();
         self.files.push(SourceFile::new(&name, text.as_bytes()));
         let mut whole = Whole::default();
         let read = if is_json { json::read(file, &text, &mut whole) } else { yaml::read(file, &text, &mut whole) };
@@ -79,6 +82,13 @@ impl Documents {
         }
         let node = Node { span: Span { file, start: 0, end: end.min(1) }, value: Value::Map(whole.fields) };
         T::read(&node, &mut self.reading)
+    }
+
+    /// Checks that a document holds as many things as it says.
+    pub fn check_count(&mut self, said: Option<&Spanned<u32>>, found: usize) {
+        if let Some(said) = said.filter(|said| usize::try_from(said.value) != Ok(found)) {
+            self.reading.fail(said.span, miscounted(said.value, found), "here", Some(MISCOUNTED.to_owned()));
+        }
     }
 
     /// Checks what a document says of itself.
@@ -119,6 +129,14 @@ impl Documents {
         self.finish_with_texts(found).map(|(found, ..)| found)
     }
 }
+
+/// What is wrong if a file does not hold what it says.
+pub(crate) fn miscounted(said: u32, found: usize) -> String {
+    format!("the file says that it holds {said} entries, and has {found}")
+}
+
+/// What to do then.
+pub(crate) const MISCOUNTED: &str = "is the file cut? Get the whole of it; or say how many entries it holds now";
 
 /// Where an item of a document stands.
 pub(crate) fn place(files: &[SourceFile], span: Span, pointer: String) -> Place {

@@ -12,6 +12,7 @@ mod open;
 mod profile;
 mod reading;
 mod sections;
+mod slips;
 mod statements;
 mod tree;
 mod values;

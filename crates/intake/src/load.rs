@@ -3,6 +3,7 @@
 use crate::build::build;
 use crate::configuration::CONFIGURATION;
 use crate::sections::{Collected, FileSink};
+use crate::slips::typographic;
 use crate::statements::{ACCEPTANCES, EXPECTATIONS};
 use crate::tree::syntax_problem;
 use crate::written::FORMAT;
@@ -139,7 +140,10 @@ pub(crate) fn list(
             continue;
         }
         if path.is_dir() {
-            list(root, &path, depth + 1, files)?;
+            // What an audit wrote as evidence is no part of what was audited.
+            if !is_evidence(&path) {
+                list(root, &path, depth + 1, files)?;
+            }
         } else {
             let parts = path.strip_prefix(root).unwrap_or(&path).components();
             let parts: Vec<_> = parts.map(|part| part.as_os_str().to_string_lossy().into_owned()).collect();
@@ -147,6 +151,12 @@ pub(crate) fn list(
         }
     }
     Ok(())
+}
+
+/// Whether a folder is the evidence of an audit.
+fn is_evidence(folder: &Path) -> bool {
+    let manifest = folder.join("evidence.json");
+    manifest.is_file() && fs::read(manifest).is_ok_and(|bytes| contains(&bytes, b"heronshale-evidence"))
 }
 
 #[derive(Default)]
@@ -168,11 +178,21 @@ impl Loader {
             self.not_read.push(NotRead { name, why: "neither JSON nor YAML by its name" });
             return Ok(());
         }
+        if !path.is_file() {
+            self.not_read.push(NotRead { name, why: "no plain file" });
+            return Ok(());
+        }
         let bytes = fs::read(path).map_err(|error| environment("cannot read", path, error))?;
         if contains(&bytes, FORMAT.as_bytes()) {
             self.file(name, bytes, false);
         } else if let Some(format) = BESIDE.iter().find(|format| contains(&bytes, format.as_bytes())) {
             self.beside.push(Beside { format, name, path: path.to_owned() });
+        } else if bytes.starts_with(&[0xFF, 0xFE]) || bytes.starts_with(&[0xFE, 0xFF]) {
+            self.file(name, bytes, true);
+        } else if is_cut(&bytes) {
+            const HELP: &str = "get the whole file again; if it is no part of the estate, take it out of the folder";
+            let file = FileId(u32::try_from(self.texts.len()).expect("fewer than 2^32 files"));
+            self.refuse(file, name, "the file ends before it says what it is", HELP);
         } else {
             self.not_read.push(NotRead { name, why: "no snapshot header" });
         }
@@ -190,16 +210,9 @@ impl Loader {
             self.refuse(file, name, "the file is empty", "`heronshale init` writes a small snapshot to begin with");
             return;
         }
-        let text = match String::from_utf8(bytes) {
-            Ok(text) if !text.contains('\0') => text,
-            _ => {
-                self.refuse(file, name, "the file is not text in UTF-8", "a snapshot is JSON or YAML");
-                return;
-            }
-        };
-        let body = match text.strip_prefix('\u{feff}') {
-            Some(rest) => format!("   {rest}"),
-            None => text,
+        let body = match text_of(bytes) {
+            Ok(text) => text,
+            Err(what) => return self.refuse(file, name, &what, "save it as UTF-8; a snapshot is JSON or YAML"),
         };
         let is_json = match name.rsplit('.').next() {
             Some("json") => true,
@@ -215,14 +228,21 @@ impl Loader {
             return;
         }
         match read {
-            Ok(()) => sink.finish(),
+            Ok(()) => {
+                sink.finish();
+                sink.count(&before);
+            }
             // What was read before may be wrong for the same reason: of a file with broken syntax only that is told.
             Err(problem) => {
                 sink.reading.problems = vec![problem];
                 self.cut_short = true;
             }
         }
-        let problems = std::mem::take(&mut sink.reading.problems);
+        let mut problems = std::mem::take(&mut sink.reading.problems);
+        for problem in problems.iter_mut().filter(|problem| problem.span.file == file) {
+            let marked = body.get(problem.span.start as usize..problem.span.end as usize);
+            problem.help = marked.and_then(typographic).or(problem.help.take());
+        }
         self.problems.extend(problems);
         self.sources.add(SourceFile::new(&name, body.as_bytes()));
         self.texts.push(SourceText { name, text: body });
@@ -249,6 +269,39 @@ impl Loader {
         };
         Err(LoadError::Input { problems, texts: self.texts })
     }
+}
+
+/// Whether a file ends before its header does: it is empty but for comments, or its first words are the beginning of a header.
+fn is_cut(bytes: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(bytes);
+    let plain = text.lines().filter(|line| !line.trim_start().starts_with('#')).flat_map(str::chars);
+    let first: String = plain.filter(|sign| !matches!(sign, '{' | '"' | '\'' | ' ' | '\t' | '\r')).take(64).collect();
+    let known = [FORMAT].iter().chain(&BESIDE).map(|format| format!("format:{format}"));
+    known.into_iter().any(|header| header.starts_with(&first))
+}
+
+/// The text of a file, without a byte order mark.
+///
+/// # Errors
+/// In words, if it is not text in UTF-8.
+pub(crate) fn text_of(bytes: Vec<u8>) -> Result<String, String> {
+    if bytes.starts_with(&[0xFF, 0xFE]) || bytes.starts_with(&[0xFE, 0xFF]) {
+        return Err("the file is text in UTF-16, not in UTF-8".to_owned());
+    }
+    let mut text = String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        let before = &error.as_bytes()[..at];
+        let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
+        let column = at - before.iter().rposition(|byte| *byte == b'\n').map_or(0, |end| end + 1) + 1;
+        format!("the file is not text in UTF-8: byte {:#04x} in line {line}, column {column}", error.as_bytes()[at])
+    })?;
+    if text.contains('\0') {
+        return Err("the file is not text in UTF-8: it holds a null byte".to_owned());
+    }
+    if text.starts_with('\u{feff}') {
+        text.drain(..'\u{feff}'.len_utf8());
+    }
+    Ok(text)
 }
 
 fn merge(mut broken: Vec<Problem>, more: Vec<Problem>) -> Vec<Problem> {

@@ -1,6 +1,7 @@
 //! From trees to fields: reads what the format declares, collects every error, and draws the schema from the same
 //! declarations.
 
+use crate::slips::other_word;
 use crate::tree::{Node, Scalar, Value};
 use heronshale_core::model::Name;
 use heronshale_core::source::{Problem, Span};
@@ -11,6 +12,9 @@ use serde_json::{Map, Value as Json, json};
 pub(crate) struct Reading {
     pub problems: Vec<Problem>,
 }
+
+/// To so many problems it is said what may have been meant: no more are shown, and each is a search through all names.
+pub(crate) const MOST_HELPED: usize = 200;
 
 impl Reading {
     /// Records a problem.
@@ -27,10 +31,24 @@ impl Reading {
 
 /// `did you mean "x"?` for the nearest of the candidates, if one is near.
 pub fn did_you_mean<'c>(given: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<String> {
-    let near = |name: &'c str| (strsim::damerau_levenshtein(&given.to_lowercase(), &name.to_lowercase()), name);
-    let most = given.chars().count() / 3 + 1;
-    let best = candidates.into_iter().map(near).filter(|(distance, _)| *distance <= most).min();
+    let lower = given.to_lowercase();
+    let long = given.chars().count();
+    // Short words are near to everything.
+    let most = if long < 5 { 1 } else { long / 3 + 1 };
+    // What is much longer or shorter is not near.
+    let comes_near = |name: &&'c str| name.chars().count().abs_diff(long) <= most;
+    let near = |name: &'c str| (strsim::damerau_levenshtein(&lower, &name.to_lowercase()), name);
+    let best = candidates.into_iter().filter(comes_near).map(near).filter(|(distance, _)| *distance <= most).min();
     best.map(|(_, name)| format!("did you mean `{name}`?"))
+}
+
+/// Whether a field is there with its value right behind the colon, so that it has another name.
+pub(crate) fn is_glued(node: &Node<'_>, field: &str) -> bool {
+    let Value::Map(fields) = &node.value else { return false };
+    fields.iter().any(|(key, _)| match &key.value {
+        Value::Scalar(_, name) => name.strip_prefix(field).is_some_and(|rest| rest.starts_with(':')),
+        _ => false,
+    })
 }
 
 /// The records that the schema has met, by name.
@@ -306,7 +324,11 @@ pub(crate) fn fields_of<'n, 't>(
             found.push((name, value));
         } else {
             let all = format!("the fields of {what} are {}", known.join(", "));
-            let help = did_you_mean(name, known.iter().copied()).unwrap_or(all);
+            let glued = name.split_once(':').filter(|(field, _)| known.contains(field));
+            let help = match glued {
+                Some((field, value)) => format!("write `{field}: {value}`, with a space behind the colon"),
+                None => other_word(name, known).or_else(|| did_you_mean(name, known.iter().copied())).unwrap_or(all),
+            };
             at.fail(key.span, format!("{what} has no field `{name}`"), "unknown field", Some(help));
         }
     }
@@ -337,7 +359,8 @@ macro_rules! record {
                 let fields = $crate::reading::fields_of(node, KNOWN, $what, at)?;
                 $(
                     let found = fields.iter().find(|(name, _)| *name == stringify!($field)).map(|(_, node)| *node);
-                    if found.is_none() && <$type as $crate::reading::Field>::REQUIRED {
+                    let glued = || $crate::reading::is_glued(node, stringify!($field));
+                    if found.is_none() && <$type as $crate::reading::Field>::REQUIRED && !glued() {
                         let title = format!("{} lacks the field `{}`", $what, stringify!($field));
                         let help = concat!($($doc,)+).trim().to_owned();
                         at.fail(node.span, title, "in here", Some(format!("{}: {help}", stringify!($field))));

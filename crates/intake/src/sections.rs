@@ -1,5 +1,6 @@
 //! The sections of a snapshot file: which record each holds, and the collected items of all files.
 
+use crate::document::{MISCOUNTED, miscounted};
 use crate::reading::{Definitions, Reading, Written, did_you_mean};
 use crate::tree::{Node, Scalar, Sink, Value};
 use crate::written::*;
@@ -21,7 +22,7 @@ macro_rules! sections {
             pub broken: Vec<(&'static str, Name)>,
         }
 
-        const SECTIONS: &[&str] = &["format", "version", "estate", $(stringify!($section)),*];
+        const SECTIONS: &[&str] = &["format", "version", "holds", "estate", $(stringify!($section)),*];
 
         impl Collected {
             fn collect(&mut self, section: &'static str, item: u32, node: &Node<'_>, at: &mut Reading) {
@@ -57,6 +58,8 @@ macro_rules! sections {
             let mut properties = serde_json::Map::new();
             properties.insert("format".into(), json!({ "const": FORMAT, "description": "Marks the file as part of a snapshot." }));
             properties.insert("version".into(), json!({ "const": VERSION, "description": "The version of the format." }));
+            let holds = "How many objects the file holds, those of all its sections together: a file that was cut is refused then.";
+            properties.insert("holds".into(), json!({ "type": "integer", "minimum": 0, "description": holds }));
             properties.insert("estate".into(), <WrittenEstate as Written>::schema(&mut definitions));
             $(
                 let item = <$record as Written>::schema(&mut definitions);
@@ -132,7 +135,7 @@ sections! {
 
 /// The sections that hold lists of objects.
 pub(crate) fn sections() -> impl Iterator<Item = &'static str> {
-    SECTIONS.iter().copied().filter(|name| !["format", "version", "estate"].contains(name))
+    SECTIONS.iter().copied().filter(|name| !["format", "version", "holds", "estate"].contains(name))
 }
 
 /// All sections in the order in which they are documented, the estate first.
@@ -159,6 +162,7 @@ fn id_of(node: &Node<'_>) -> Option<Name> {
     let Value::Map(fields) = &node.value else { return None };
     fields.iter().find_map(|(key, value)| match (&key.value, &value.value) {
         (Value::Scalar(_, key), Value::Scalar(_, id)) if key == "id" => Some(id.as_ref().into()),
+        (Value::Scalar(_, key), _) => key.strip_prefix("id:").map(Into::into),
         _ => None,
     })
 }
@@ -170,6 +174,7 @@ pub(crate) struct FileSink<'c> {
     /// Whether the header names this format; its version has been judged then.
     pub is_snapshot: bool,
     version: Option<Span>,
+    holds: Option<(u32, Span)>,
     current: Option<&'static str>,
     seen: Vec<&'static str>,
     start: Span,
@@ -183,6 +188,7 @@ impl<'c> FileSink<'c> {
             reading: Reading::default(),
             is_snapshot: false,
             version: None,
+            holds: None,
             current: None,
             seen: Vec::new(),
             start,
@@ -200,6 +206,17 @@ impl<'c> FileSink<'c> {
         }
     }
 
+    /// Whether the file holds as many objects as it says, once it is read.
+    pub fn count(&mut self, before: &[usize]) {
+        // The estate itself is no entry. What could not be read is told by itself.
+        let now = self.collected.lengths();
+        let found: usize = now.iter().zip(before).skip(1).map(|(now, before)| now - before).sum();
+        let Some((said, span)) = self.holds.filter(|_| self.reading.problems.is_empty()) else { return };
+        if usize::try_from(said) != Ok(found) {
+            self.reading.fail(span, miscounted(said, found), "here", Some(MISCOUNTED.to_owned()));
+        }
+    }
+
     fn header(&mut self, section: &str, node: &Node<'_>) {
         let scalar = match &node.value {
             Value::Scalar(kind, text) => Some((*kind, text.as_ref())),
@@ -213,6 +230,10 @@ impl<'c> FileSink<'c> {
                 let title = format!("this program reads version {VERSION} of the format");
                 self.reading.fail(node.span, title, "another version", None);
             }
+            ("holds", Some((Scalar::Number, text))) if text.parse::<u32>().is_ok() => {
+                self.holds = text.parse().ok().map(|said| (said, node.span));
+            }
+            ("holds", _) => self.reading.expected(node, "how many objects the file holds, a whole number", None),
             ("version", _) => {
                 self.version = Some(node.span);
                 self.reading.expected(node, "the version, a whole number", None);
@@ -247,7 +268,7 @@ impl Sink for FileSink<'_> {
     fn item(&mut self, index: Option<u32>, node: &Node<'_>) {
         let Some(section) = self.current else { return };
         match (section, index) {
-            ("format" | "version", _) => self.header(section, node),
+            ("format" | "version" | "holds", _) => self.header(section, node),
             ("estate", None) => {
                 let origin = Origin { span: node.span, section, item: 0, within: None };
                 if let Some(read) = WrittenEstate::read(node, &mut self.reading) {
@@ -257,7 +278,11 @@ impl Sink for FileSink<'_> {
             ("estate", Some(_)) => self.reading.expected(node, "the estate, a map of fields", None),
             (_, Some(item)) => self.collected.collect(section, item, node, &mut self.reading),
             (_, None) if matches!(&node.value, Value::Scalar(Scalar::Null, _)) => {}
-            (_, None) => self.reading.expected(node, &format!("a list of {section}"), None),
+            (_, None) => {
+                let help =
+                    matches!(node.value, Value::Map(_)).then(|| "begin each with a dash: `- { id: …`".to_owned());
+                self.reading.expected(node, &format!("a list of {section}"), help);
+            }
         }
     }
 }

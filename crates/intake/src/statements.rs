@@ -21,6 +21,8 @@ record! {
         format: Required<Spanned<Name>>,
         /// 1.
         version: Required<Spanned<u32>>,
+        /// How many expectations there are: a file that was cut is refused then.
+        holds: Option<Spanned<u32>>,
         /// What is expected.
         expectations: Many<WrittenExpectation>,
     }
@@ -60,6 +62,8 @@ record! {
         format: Required<Spanned<Name>>,
         /// 1.
         version: Required<Spanned<u32>>,
+        /// How many acceptances there are: a file that was cut is refused then.
+        holds: Option<Spanned<u32>>,
         /// What is accepted.
         acceptances: Many<WrittenAcceptance>,
     }
@@ -107,6 +111,7 @@ pub fn load_expectations(files: &[(String, PathBuf)]) -> Result<Vec<Expectation>
     for (name, path) in files {
         let Some(written) = documents.read::<WrittenExpectations>(name, path)? else { continue };
         documents.check_header(&written.format.0, &written.version.0, EXPECTATIONS);
+        documents.check_count(written.holds.as_ref(), written.expectations.0.len());
         for (at, one) in written.expectations.0.into_iter().enumerate() {
             let span = one.span;
             let name = one.name.0.clone();
@@ -179,6 +184,7 @@ pub fn load_acceptances(files: &[(String, PathBuf)]) -> Result<Vec<Acceptance>, 
     for (name, path) in files {
         let Some(written) = documents.read::<WrittenAcceptances>(name, path)? else { continue };
         documents.check_header(&written.format.0, &written.version.0, ACCEPTANCES);
+        documents.check_count(written.holds.as_ref(), written.acceptances.0.len());
         for (at, one) in written.acceptances.0.into_iter().enumerate() {
             let finding = one.finding.0;
             if let Some(other) = all.iter().find(|other| other.finding == finding.value) {

@@ -2,7 +2,7 @@
 
 use crate::reading::{Definitions, Reading, Written, choices, did_you_mean, text_of};
 use crate::tree::{Node, Value};
-use heronshale_core::address::Block;
+use heronshale_core::address::{Block, BlockError};
 use heronshale_core::model::{
     Action, AutomaticRoutes, DoorRoute, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name,
     NamedPeerReach, NoGroup, NoHealthy, PolicySees, SameSubnet, Service, SubnetGroups,
@@ -93,6 +93,14 @@ fn notation<T>(result: Result<T, NotationError>, node: &Node<'_>, at: &mut Readi
     }
 }
 
+/// A prefix that is written with its mask: what it is with a length.
+fn with_mask(text: &str) -> Option<String> {
+    let (base, mask) = text.trim().split_once('/')?;
+    let mask = mask.trim().parse::<std::net::Ipv4Addr>().ok()?.to_bits();
+    let is_mask = mask.leading_ones() + mask.trailing_zeros() == 32;
+    is_mask.then(|| format!("write {}/{}", base.trim(), mask.leading_ones()))
+}
+
 impl Written for Block {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let text = text_of(node, at, "an address, prefix or range")?;
@@ -100,6 +108,7 @@ impl Written for Block {
             Ok(block) => Some(block),
             Err(error) => {
                 let help = "write 10.64.0.7, 10.64.0.0/12, 10.64.0.1-10.64.0.9, or the same for IPv6".to_owned();
+                let help = with_mask(text).unwrap_or(help);
                 at.fail(node.span, format!("`{text}`: {error}"), "not understood", Some(help));
                 None
             }
@@ -218,8 +227,11 @@ impl WrittenPeer {
     fn read_block(node: &Node<'_>, text: &str, at: &mut Reading) -> Option<Self> {
         match text.parse() {
             Ok(block) => Some(Self::Block(block)),
-            Err(error) if text.contains(['/', '.']) && !text.contains(char::is_alphabetic) => {
-                at.fail(node.span, format!("`{text}`: {error}"), "not understood", None);
+            Err(error)
+                if error == BlockError::Unspecified
+                    || (text.contains(['/', '.']) && !text.contains(char::is_alphabetic)) =>
+            {
+                at.fail(node.span, format!("`{text}`: {error}"), "not understood", with_mask(text));
                 None
             }
             Err(_) => {
@@ -267,6 +279,14 @@ const HOP_KINDS: &[&str] = &["gateway", "interface", "peering", "firewall", "bal
 
 impl Written for WrittenHop {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
+        if let Value::Map(fields) = &node.value {
+            let help = match fields.as_slice() {
+                [(key, name)] => crate::tree::text(key).zip(crate::tree::text(name)),
+                _ => None,
+            };
+            at.expected(node, "a next hop", help.map(|(kind, name)| format!("write \"{kind}:{name}\"")));
+            return None;
+        }
         let text = text_of(node, at, "a next hop")?.trim();
         if let Ok(address) = text.parse() {
             return Some(Self::Address(address));

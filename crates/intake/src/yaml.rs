@@ -3,6 +3,7 @@
 //! Scalars are read by the core schema: `yes` and `no` are texts. Aliases are copied, within a budget that
 //! grows with the file, so that a few lines cannot stand for gigabytes. Tags and merge keys are refused.
 
+use crate::slips::{Slip, slip};
 use crate::tree::{DEEPEST, Node, Scalar, Sink, Value, span, syntax_problem, too_deep};
 use heronshale_core::source::{FileId, Problem};
 use rustc_hash::FxHashMap;
@@ -58,8 +59,13 @@ impl<'t> Reader<'t> {
                 if error.info().contains("recursion limit") {
                     return Err(too_deep(self.file, at));
                 }
-                let title = format!("this is not YAML: {}", error.info());
-                Err(syntax_problem(self.file, at, title, "here", None))
+                Err(match slip(self.text, at, error.info()) {
+                    Some(Slip { title, at, label, help }) => syntax_problem(self.file, at, title, label, help),
+                    None => {
+                        let title = format!("this is not YAML: {}", error.info());
+                        syntax_problem(self.file, at, title, "here", None)
+                    }
+                })
             }
             None => Err(syntax_problem(self.file, self.text.len(), "the file ends too early".to_owned(), "here", None)),
         }
@@ -137,17 +143,15 @@ impl<'t> Reader<'t> {
     }
 
     fn key(&mut self, event: Event<'t>, marks: &Marks) -> Result<Node<'t>, Problem> {
+        let at = self.start_of(marks);
+        let file = self.file;
+        let no_text = || syntax_problem(file, at, "a field's name must be a text".to_owned(), "this is none", None);
+        // What begins here may be nested without end.
+        if !matches!(event, Event::Scalar(..) | Event::Alias(_)) {
+            return Err(no_text());
+        }
         let key = self.value(event, marks, 1)?;
-        let at = key.span.start as usize;
-        let Value::Scalar(_, text) = &key.value else {
-            return Err(syntax_problem(
-                self.file,
-                at,
-                "a field's name must be a text".to_owned(),
-                "this is none",
-                None,
-            ));
-        };
+        let Value::Scalar(_, text) = &key.value else { return Err(no_text()) };
         if text == "<<" {
             let help = "write the fields out; what many networks share goes into a conduct".to_owned();
             return Err(syntax_problem(self.file, at, "merge keys are not read".to_owned(), "here", Some(help)));

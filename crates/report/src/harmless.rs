@@ -1,15 +1,21 @@
 //! Names and descriptions come from people one does not know: what they wrote must not steer a terminal.
 //!
-//! Control characters (C0 and C1 of ISO/IEC 6429, DEL) and the bidirectional controls of Unicode (UAX #9) become visible
-//! stand-ins. In JSON they are escaped, which loses nothing.
+//! Control characters (C0 and C1 of ISO/IEC 6429, DEL), the bidirectional controls of Unicode (UAX #9), signs without a shape of
+//! their own (by which two names look like one), and what is no character become visible stand-ins. In JSON they are escaped,
+//! which loses nothing.
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 
-/// Whether a character could steer a terminal or turn the order of the text around it.
+/// Whether a character could steer a terminal, turn the order of the text around it, or not be seen at all.
 fn steers(character: char) -> bool {
+    let no_character = matches!(u32::from(character) & 0xFFFF, 0xFFFE | 0xFFFF);
+    let unseen = matches!(character, '\u{ad}' | '\u{34f}' | '\u{180b}'..='\u{180f}' | '\u{200b}' | '\u{2060}'..='\u{2064}' | '\u{206a}'..='\u{206f}'
+        | '\u{115f}' | '\u{1160}' | '\u{3164}' | '\u{fdd0}'..='\u{fdef}' | '\u{ffa0}' | '\u{fff0}'..='\u{fffb}' | '\u{e0000}'..='\u{e0fff}');
     character.is_control()
+        || no_character
+        || unseen
         || matches!(character, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2028}' | '\u{2029}' | '\u{2066}'..='\u{2069}' | '\u{feff}' | '\u{61c}')
 }
 
@@ -76,8 +82,11 @@ mod tests {
 
     #[test]
     fn nothing_that_steers_is_left_and_nothing_is_lost() {
-        let hostile = "a\u{1b}[2Jb\u{202e}c\u{9b}d\te\nf\u{7f}";
-        assert_eq!(harmless_text(hostile), "a\\u{1b}[2Jb\\u{202e}c\\u{9b}d\\u{9}e\\u{a}f\\u{7f}");
+        let hostile = "a\u{1b}[2Jb\u{202e}c\u{9b}d\te\nf\u{7f}\u{200b}\u{e0041}\u{ffff}";
+        assert_eq!(
+            harmless_text(hostile),
+            "a\\u{1b}[2Jb\\u{202e}c\\u{9b}d\\u{9}e\\u{a}f\\u{7f}\\u{200b}\\u{e0041}\\u{ffff}"
+        );
         let json = serde_json::to_string_pretty(&vec![hostile]).unwrap();
         let escaped = harmless_json(&json);
         assert!(!escaped.chars().any(|character| steers(character) && character != '\n'), "{escaped:?}");

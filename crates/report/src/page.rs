@@ -137,6 +137,10 @@ impl Page {
         if !heading.stated.is_empty() {
             self.say(FAINT, &format!("with {}", heading.stated.join(", ")));
         }
+        if heading.given_up {
+            let said = "some connections have more ways than the limit of steps allows to follow: they are undecided, and count as unknown";
+            self.say(STRONG, said);
+        }
     }
 
     /// A table without lines: the columns as wide as need be, or wrapped to fit.

@@ -117,7 +117,7 @@ impl Audit {
         let left = if left > 0 { format!("; {left} cannot be accepted, and are not in it") } else { String::new() };
         terminal::tell(&format!(
             "wrote {} with {} findings, to be filled in{left}\n",
-            file.display(),
+            report::harmless_text(&file.display().to_string()),
             chosen().count()
         ));
         Ok(())

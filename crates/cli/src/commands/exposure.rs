@@ -50,7 +50,10 @@ pub struct Exposure {
 
 impl Exposure {
     pub fn run(&self) -> Result<u8, Failure> {
-        let opened = self.estate.open_with(&self.stated)?;
+        let opened = match self.ledger {
+            true => self.estate.open_for_table(&self.stated)?,
+            false => self.estate.open_with(&self.stated)?,
+        };
         let view = opened.view();
         if let Some(place) = &self.from {
             return self.seen_from(&opened, &view, place);
@@ -69,7 +72,10 @@ impl Exposure {
             let all = drafted(&view);
             write_file(file, &report::expectations(&heading(&view), &all), self.force)?;
             let said = all.iter().filter(|one| one.not_said.is_none()).count();
-            terminal::tell(&format!("wrote {} with {said} sentences, to be confirmed or struck out\n", file.display()));
+            terminal::tell(&format!(
+                "wrote {} with {said} sentences, to be confirmed or struck out\n",
+                report::harmless_text(&file.display().to_string())
+            ));
         }
         let mut found = exposure_answer(&view, only.as_ref());
         if self.ledger {

@@ -73,6 +73,7 @@ pub(super) fn profile_at(path: &Path) -> Result<Profile, Failure> {
 
 impl Import {
     pub fn run(&self) -> Result<u8, Failure> {
+        self.format.is_no_table()?;
         if let (Some(format), Some(into)) = (self.written_as, &self.into) {
             return self.reading.run(format, &self.exports, into, self.force, self.format);
         }
@@ -129,7 +130,7 @@ impl Import {
         let told = told.map_err(|error| collect_failure(error, folder))?;
         terminal::tell(&format!(
             "Collected into {}: {} answered, {} kept from before, {} asked again, {} missing.\n",
-            folder.display(),
+            report::harmless_text(&folder.display().to_string()),
             told.answered,
             told.kept,
             told.again,
@@ -168,10 +169,7 @@ impl Import {
         let whole = with_heading(&view, "coverage", answer);
         match self.format {
             Format::Text => print(&report::coverage(&whole, terminal::look_of_stdout()))?,
-            Format::Json => print(&report::json(&whole))?,
-            Format::Csv => {
-                return Err(Failure::wrong("this answer is no table, so that there is no CSV of it", "--format json"));
-            }
+            Format::Json | Format::Csv => print(&report::json(&whole))?,
         }
         Ok(0)
     }

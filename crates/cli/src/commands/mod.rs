@@ -70,7 +70,22 @@ pub fn arguments() -> clap::Command {
 
 /// Runs the program.
 pub fn run() -> ExitCode {
-    let program = Program::parse();
+    let program = match Program::try_parse() {
+        Ok(program) => program,
+        // Help and the version are answers: if they cannot be written, that is told as of any answer.
+        Err(told) if !told.use_stderr() => {
+            let written = told.print().and_then(|()| std::io::Write::flush(&mut std::io::stdout()));
+            return match written {
+                Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
+                    let failure = Failure::Io { what: "cannot write the answer".to_owned(), error };
+                    terminal::tell(&failure.message());
+                    ExitCode::from(failure.code())
+                }
+                _ => ExitCode::SUCCESS,
+            };
+        }
+        Err(told) => told.exit(),
+    };
     let result = program.command.run();
     match result {
         Ok(code) => ExitCode::from(code),

@@ -100,10 +100,7 @@ impl Reading {
         let whole = with_heading(&view, "reading", answer);
         match how {
             Format::Text => print(&report::reading(&whole, terminal::look_of_stdout()))?,
-            Format::Json => print(&report::json(&whole))?,
-            Format::Csv => {
-                return Err(Failure::wrong("this answer is no table, so that there is no CSV of it", "--format json"));
-            }
+            Format::Json | Format::Csv => print(&report::json(&whole))?,
         }
         Ok(0)
     }
@@ -126,8 +123,9 @@ impl Reading {
             let what = || format!("cannot read {}", path.display());
             let bytes = std::fs::read(path).map_err(|error| Failure::Io { what: what(), error })?;
             let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-            let text = String::from_utf8(bytes)
-                .map_err(|_| Failure::Io { what: what(), error: std::io::Error::other("it is not text in UTF-8") })?;
+            let text = String::from_utf8(bytes).map_err(|_| {
+                Failure::input(format!("{} is not text in UTF-8", path.display()), "save it again as UTF-8")
+            })?;
             texts.push((name, text));
         }
         let estate = beside.map(|snapshot| &snapshot.estate);

@@ -109,5 +109,11 @@ impl Run {
     }
 }
 
+/// YAML as the program reads it: `n` and `yes` are texts.
+pub fn yaml(text: &str) -> serde_json::Value {
+    let options = serde_saphyr::options! { strict_booleans: true };
+    serde_saphyr::from_str_with_options(text, options).unwrap_or_else(|error| panic!("{error}\n{text}"))
+}
+
 /// The header of a snapshot.
 pub const HEADER: &str = "format: heronshale-snapshot\nversion: 1\n";

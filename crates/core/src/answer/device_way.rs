@@ -129,7 +129,7 @@ pub fn device_way_fact(view: &View<'_>, way: &DeviceWay, spoken: &Spoken) -> Dev
         above = above.union(&part.packets);
         let fact = walked_fact(view, way, part, &above, spoken);
         match part.judged.verdict {
-            Verdict::Unknown => unknown.push(fact),
+            Verdict::Undecided | Verdict::Unknown => unknown.push(fact),
             _ if part.is_open() => open.push(fact),
             _ => closed.push(fact),
         }

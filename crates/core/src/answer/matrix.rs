@@ -278,6 +278,7 @@ impl Cell {
             Verdict::Works if base => self.works = true,
             Verdict::Works | Verdict::WorksForSome => self.some = true,
             Verdict::Conditional => self.conditional = true,
+            Verdict::Undecided => self.unknown = true,
             Verdict::Unknown if fate.judged.may_work => self.unknown = true,
             _ => {
                 self.fails = true;

@@ -100,6 +100,8 @@ pub struct Heading {
     pub stated: Vec<String>,
     /// What the snapshot says it lacks.
     pub gaps: Vec<GapRow>,
+    /// Whether something was given up at a declared limit: it is undecided, and counts as unknown.
+    pub given_up: bool,
 }
 
 /// How large an estate is.
@@ -224,6 +226,7 @@ pub fn heading(view: &View<'_>) -> Heading {
         settings_at_default: settings_at_default(view),
         stated: view.stated.sources.clone(),
         gaps: inventory::gaps(estate),
+        given_up: view.gave_up(),
     }
 }
 

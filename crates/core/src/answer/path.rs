@@ -235,6 +235,7 @@ fn entrance_facts(question: &Question, answered: &Answered) -> Vec<PathEntrance>
             [] => return None,
             [only] => *only,
             [first, ..] if *first <= Verdict::WorksForSome => Verdict::WorksForSome,
+            several if several.contains(&Verdict::Undecided) => Verdict::Undecided,
             several if several.contains(&Verdict::Unknown) => Verdict::Unknown,
             [first, ..] => *first,
         };

@@ -226,6 +226,7 @@ fn why_text(view: &View<'_>, why: Why) -> (String, Option<Place>) {
         Why::NotAtSite => "the site neither holds nor announces the address",
         Why::SiteKnowsNoWay => "the site knows no way to the address",
         Why::OneWayDoor => "a private door opens nothing from its side",
+        Why::TooManySteps => "this took more steps to follow than the limit allows",
         Why::Lacking => "not in the snapshot",
         Why::NobodyKnown => "nobody is known to hold the address, and the snapshot lacks some who may",
         Why::OpenRoute(winner) => return ("another route may win".to_owned(), by_route(&winner)),
@@ -364,7 +365,10 @@ pub fn step_fact(view: &View<'_>, step: &Step) -> StepFact {
             fact.why = "the platform itself answers; nothing filters it".to_owned();
         }
         What::Ended(why) => {
-            let open = matches!(why, Why::Lacking | Why::NobodyKnown | Why::OpenRoute(_) | Why::OwnServices);
+            let open = matches!(
+                why,
+                Why::Lacking | Why::NobodyKnown | Why::OpenRoute(_) | Why::OwnServices | Why::TooManySteps
+            );
             fact.does = if open { StepDoes::Unknown } else { StepDoes::Loses };
             if let (Why::NoRoute, Spot::Subnet(subnet)) = (why, step.at) {
                 fact.at = subnet_table(view, subnet);

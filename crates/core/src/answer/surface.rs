@@ -422,7 +422,7 @@ pub fn observed(view: &View<'_>, seen: &[Seen]) -> ObservedFact {
     let by_device = device_ways(view).into_iter().map(|way: DeviceWay| {
         let fact = super::device_way_fact(view, &way, &crate::expect::Spoken::default());
         let open = way.open();
-        let unknown = way.parts.iter().filter(|part| part.judged.verdict == Verdict::Unknown);
+        let unknown = way.parts.iter().filter(|part| part.judged.verdict.is_open());
         let unknown = PacketSet::union_all(unknown.map(|part| part.packets.clone()));
         At {
             addresses: way.addresses.clone(),

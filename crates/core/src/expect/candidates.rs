@@ -140,7 +140,7 @@ impl Candidate<'_> {
             _ => false,
         };
         let arrives = |part: &&crate::walk::Part| {
-            if part.judged.verdict == Verdict::Unknown {
+            if part.judged.verdict.is_open() {
                 return true;
             }
             let works = answered.labels.trails_that_work(part.label);

@@ -8,6 +8,7 @@
 mod candidates;
 mod draft;
 mod judging;
+mod nobody;
 mod sides;
 
 pub use draft::{Drafted, drafted};
@@ -222,7 +223,7 @@ fn may_reach(view: &View<'_>, from: &[End], to: &[End], services: &[Service]) ->
             for part in parts {
                 let left = part.packets.difference(&entered);
                 if part.judged.verdict == Verdict::Works
-                    || (part.judged.verdict == Verdict::Unknown && part.judged.may_work && settled(unknown.as_ref()))
+                    || (part.judged.verdict.is_open() && part.judged.may_work && settled(unknown.as_ref()))
                 {
                     continue;
                 }
@@ -231,7 +232,7 @@ fn may_reach(view: &View<'_>, from: &[End], to: &[End], services: &[Service]) ->
                     Verdict::WorksForSome => prove_failing(view, &start, packet, &part.packets),
                     _ => prove(view, &start, packet),
                 };
-                if part.judged.verdict == Verdict::Unknown && part.judged.may_work {
+                if part.judged.verdict.is_open() && part.judged.may_work {
                     unknown = Some(against);
                     continue;
                 }
@@ -369,12 +370,12 @@ impl Forbidden<'_> {
         let mut by_another: Option<Node> = None;
         let broken = each_candidate(view, &self.senders, &receivers, self.services, &apart, &mut |candidate| {
             let packets = candidate.packets(view, self.services).difference(&self.allowed_of(view, &candidate));
-            if packets.is_empty() || (candidate.fate.judged.verdict == Verdict::Unknown && settled(unknown.as_ref())) {
+            if packets.is_empty() || (candidate.fate.judged.verdict.is_open() && settled(unknown.as_ref())) {
                 return None;
             }
             for (verdict, packets) in candidate.through(view, packets) {
                 let Some(packet) = working(view, &candidate.start, &packets).first().copied() else { continue };
-                if verdict != Verdict::Unknown {
+                if !verdict.is_open() {
                     let other = named.asked(view, &candidate.target, candidate.member, candidate.by).is_empty();
                     by_another = other.then(|| candidate.target.clone());
                     return Some(prove(view, &candidate.start, packet));
@@ -385,6 +386,16 @@ impl Forbidden<'_> {
             }
             None
         });
+        if broken.is_none() && !settled(unknown.as_ref()) {
+            let allowed =
+                |start: &Start, to: &Addresses| {
+                    PacketSet::union_all(self.allowed.iter().map(|one| {
+                        said(&one.senders.sources(start), &one.receivers.asked.intersection(to), one.services)
+                    }))
+                };
+            let more = nobody::may_arrive(view, &self.senders, self.to, self.services, allowed);
+            unknown = more.or(unknown);
+        }
         match (broken, unknown) {
             (Some(against), _) => {
                 let mut why = match against.verdict {
@@ -442,7 +453,7 @@ fn always_passes(
             }
             let Some(packet) = packets.witness() else { continue };
             let start = &candidate.start;
-            if verdict == Verdict::Unknown {
+            if verdict.is_open() {
                 if !settled(unknown.as_ref()) {
                     unknown = Some(prove(view, start, packet));
                 }
@@ -456,6 +467,9 @@ fn always_passes(
         }
         None
     });
+    if broken.is_none() && !settled(unknown.as_ref()) {
+        unknown = nobody::may_arrive(view, &senders, to, services, |_, _| PacketSet::empty()).or(unknown);
+    }
     let why = |text: &str| text.to_owned();
     match (broken, unknown) {
         (Some(against), _) => {

@@ -72,7 +72,7 @@ impl DeviceWay {
     /// Whether something may get in that depends on what the snapshot lacks, a firewall's own services apart.
     pub fn is_unknown(&self) -> bool {
         let own = |part: &WalkedPart| part.steps.last().is_some_and(|step| step.what == What::Ended(Why::OwnServices));
-        let open = |part: &WalkedPart| part.judged.verdict == Verdict::Unknown && part.judged.may_work;
+        let open = |part: &WalkedPart| part.judged.verdict.is_open() && part.judged.may_work;
         self.parts.iter().any(|part| open(part) && !own(part))
     }
 

@@ -176,6 +176,7 @@ fn settled(judged: &Judged, part: &Part) -> (Verdict, Way) {
         WalkVerdict::Works | WalkVerdict::Conditional => (Verdict::Works, taken),
         WalkVerdict::WorksForSome if ports.is_empty() => (Verdict::WorksForRoutes, taken),
         WalkVerdict::WorksForSome => (Verdict::WorksForPorts(ports), taken),
+        WalkVerdict::Undecided => (Verdict::Unknown, taken),
         WalkVerdict::Unknown if judged.may_work => (Verdict::Unknown, taken),
         WalkVerdict::ReplyLost => (Verdict::ReplyLost(None), taken),
         _ => {

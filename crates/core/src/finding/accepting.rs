@@ -80,8 +80,13 @@ fn shown(facts: &[PinnedFact]) -> String {
 pub fn judged(view: &View<'_>) -> Judged {
     let Found { findings: mut all, standings, ways, device_ways } = found(view, |_| true);
     let mut accepted: Vec<Accepted> = Vec::new();
-    let at: FxHashMap<String, usize> =
+    let mut at: FxHashMap<String, usize> =
         all.iter().enumerate().map(|(at, finding)| (finding.fingerprint.clone(), at)).collect();
+    for (index, finding) in all.iter().enumerate() {
+        if let Some(former) = &finding.former {
+            at.entry(former.clone()).or_insert(index);
+        }
+    }
     let mut taken: Vec<Option<&Acceptance>> = vec![None; all.len()];
     let mut told: Vec<(&Kind, &Acceptance, Fails)> = Vec::new();
     for acceptance in &view.stated.acceptances {
@@ -92,6 +97,14 @@ pub fn judged(view: &View<'_>) -> Judged {
             continue;
         };
         let finding = &mut all[index];
+        if finding.former.as_deref() == Some(acceptance.finding.to_lowercase().as_str())
+            && finding.former.as_deref() != Some(&finding.fingerprint)
+        {
+            let text =
+                format!("this acceptance has the fingerprint of an earlier version: write {}", finding.fingerprint);
+            let place = Some(acceptance.place.clone());
+            finding.evidence.push(Evidence { role: Role::Says, text, rule: None, place });
+        }
         if let Some(why) = cannot_be_accepted(&finding.kind) {
             told.push((&kinds::acceptance_unused::KIND, acceptance, Fails::Unused(why.to_owned())));
             continue;
@@ -186,6 +199,7 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
         evidence.push(Evidence { role: Role::AtFault, text, rule: None, place: None });
     }
     Draft {
+        former: None,
         subject: format!("acceptance of {}", acceptance.finding),
         cause: None,
         title,

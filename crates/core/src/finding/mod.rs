@@ -260,12 +260,17 @@ pub struct Finding {
     /// The packets that it is about, for acceptances; none if it is about none.
     #[serde(skip)]
     pub packets: Option<PacketSet>,
+    /// The fingerprint that it had in the version before, if that was another one.
+    #[serde(skip)]
+    pub former: Option<String>,
 }
 
 /// A finding before severity and fingerprint are settled.
 pub(crate) struct Draft {
     /// What it is about, in words that reordering and renumbering do not change.
     pub subject: String,
+    /// The subject in the version before, if that was another one.
+    pub former: Option<String>,
     /// What one mend would do away with; none if that is the subject itself.
     pub cause: Option<String>,
     pub title: String,
@@ -282,6 +287,28 @@ pub(crate) struct Draft {
     pub interfaces: Option<usize>,
     /// What it lets through; a growth of it opens an acceptance again.
     pub packets: Option<PacketSet>,
+}
+
+impl Draft {
+    /// About something that stands in no file.
+    pub fn about_nothing(subject: String) -> Self {
+        Self {
+            subject,
+            former: None,
+            cause: None,
+            title: String::new(),
+            place: None,
+            networks: Vec::new(),
+            owner: None,
+            factors: Vec::new(),
+            evidence: Vec::new(),
+            witness: None,
+            mend: String::new(),
+            price: None,
+            interfaces: None,
+            packets: None,
+        }
+    }
 }
 
 /// What checks look at; what several need is computed once. What is asked on all cores ([`crate::each`]) must not be the first
@@ -367,19 +394,12 @@ impl<'v, 'e> Context<'v, 'e> {
     /// A draft about a rule, without title, evidence and mend.
     pub fn about_rule(&self, id: RuleId) -> Draft {
         Draft {
-            subject: rule_meaning(self.view.estate, id),
-            cause: None,
-            title: String::new(),
             place: Some(self.place(&self.view.estate.rule(id).origin)),
             networks: self.networks_of(self.bindings.interfaces(id.filter)),
             owner: self.filter_owner(id.filter),
-            factors: Vec::new(),
             evidence: vec![self.rule_evidence(Role::AtFault, id)],
-            witness: None,
-            mend: String::new(),
-            price: None,
             interfaces: Some(self.bindings.interfaces(id.filter).len()),
-            packets: None,
+            ..Draft::about_nothing(rule_meaning(self.view.estate, id))
         }
     }
 
@@ -400,21 +420,7 @@ impl<'v, 'e> Context<'v, 'e> {
 
     /// A draft about anything else at a place.
     pub fn about(&self, subject: String, origin: &Origin, owner: Option<String>) -> Draft {
-        Draft {
-            subject,
-            cause: None,
-            title: String::new(),
-            place: Some(self.place(origin)),
-            networks: Vec::new(),
-            owner,
-            factors: Vec::new(),
-            evidence: Vec::new(),
-            witness: None,
-            mend: String::new(),
-            price: None,
-            interfaces: None,
-            packets: None,
-        }
+        Draft { place: Some(self.place(origin)), owner, ..Draft::about_nothing(subject) }
     }
 
     pub fn rule_evidence(&self, role: Role, id: RuleId) -> Evidence {
@@ -499,6 +505,10 @@ fn found(view: &View<'_>, wanted: impl Fn(&Kind) -> bool) -> Found {
             *before += 1;
         }
     }
+    let is_wanted = |(_, kind): &(usize, &&Kind)| kind.name == kinds::undecided::KIND.name && wanted(kind);
+    if let Some((order, kind)) = CATALOGUE.iter().enumerate().find(is_wanted) {
+        all.extend(kinds::undecided::given_up(&context).map(|draft| (order, finished(view, kind, draft, 0))));
+    }
     Found {
         findings: sorted(all),
         standings: context.standings.into_inner().unwrap_or_default(),
@@ -530,6 +540,7 @@ fn finished(view: &View<'_>, kind: &Kind, draft: Draft, before: usize) -> Findin
         regraded: regraded.map(|one| one.reason.to_string()),
         controls: controls.map(|control| control.control.to_string()).collect(),
         packets: draft.packets,
+        former: draft.former.map(|subject| fingerprint(kind.name, &subject, before)),
         factors,
         fingerprint: fingerprint(kind.name, &subject, before),
         cause: cause.unwrap_or(subject),

@@ -4,7 +4,8 @@ use super::{Context, Evidence, Role};
 use crate::address::Addresses;
 use crate::describe::owner_text;
 use crate::model::{
-    Firewall, GatewayKind, Id, Interface, LinkEnd, Network, NextHop, Peering, Reference, Route, RouteTable, Subnet,
+    Estate, Firewall, GatewayKind, Id, Interface, LinkEnd, Network, NextHop, Peering, Reference, Route, RouteTable,
+    Subnet,
 };
 use crate::packet::{Intervals, Packet, PacketSet, service};
 use crate::route::{Candidate, Candidates, Hop, RoutePlace, candidates, table_of};
@@ -261,15 +262,44 @@ pub(crate) fn route_text(context: &Context<'_, '_>, table: Id<RouteTable>, at: u
     format!("route {id} ({}) of table {}", destinations_text(context, route), item.name)
 }
 
-/// The destinations of a route, as written.
-pub(crate) fn destinations_text(context: &Context<'_, '_>, route: &Route) -> String {
+/// A written next hop by kind and name.
+pub(crate) fn next_hop_text(estate: &Estate, hop: &NextHop) -> String {
+    use crate::describe::name_of;
+    let (kind, name) = match hop {
+        NextHop::Local => return "local".to_owned(),
+        NextHop::Blackhole => return "blackhole".to_owned(),
+        NextHop::Address(address) => return address.to_string(),
+        NextHop::Gateway(to) => ("gateway", name_of(&estate.gateways, to)),
+        NextHop::Interface(to) => ("interface", name_of(&estate.interfaces, to)),
+        NextHop::Peering(to) => ("peering", name_of(&estate.peerings, to)),
+        NextHop::Firewall(to) => ("firewall", name_of(&estate.firewalls, to)),
+        NextHop::Balancer(to) => ("balancer", name_of(&estate.balancers, to)),
+        NextHop::Hub(to) => ("hub", name_of(&estate.hubs, to)),
+        NextHop::Service(to) => ("service", name_of(&estate.services, to)),
+    };
+    format!("{kind} {name}")
+}
+
+fn each_destination(context: &Context<'_, '_>, route: &Route) -> Vec<String> {
     let one = |destination: &crate::model::RouteDestination| match destination {
         crate::model::RouteDestination::Block(block) => block.range.to_string(),
         crate::model::RouteDestination::Set(set) => {
             format!("set {}", crate::describe::name_of(&context.view.estate.address_sets, set))
         }
     };
-    let all: Vec<String> = route.destinations.iter().map(one).collect();
+    route.destinations.iter().map(one).collect()
+}
+
+/// All destinations of a route, in whatever order they are written.
+pub(crate) fn all_destinations(context: &Context<'_, '_>, route: &Route) -> String {
+    let mut all = each_destination(context, route);
+    all.sort_unstable();
+    all.join(", ")
+}
+
+/// The destinations of a route, as written.
+pub(crate) fn destinations_text(context: &Context<'_, '_>, route: &Route) -> String {
+    let all = each_destination(context, route);
     let more = all.len().saturating_sub(3);
     let shown = all.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
     if more > 0 { format!("{shown} and {more} more") } else { shown }

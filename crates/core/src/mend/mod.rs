@@ -179,7 +179,7 @@ fn find(view: &View<'_>, asking: &Asking) -> Found {
             }
             Found::Fails(Box::new(failure))
         }
-        None if answered.parts.iter().any(|part| part.judged.verdict == Verdict::Unknown) => Found::Stuck,
+        None if answered.parts.iter().any(|part| part.judged.verdict.is_open()) => Found::Stuck,
         None => Found::Solved(answered.summary.verdict),
     }
 }

@@ -503,6 +503,7 @@ fn where_lost(view: &View<'_>, failure: &Failure, why: Why, spot: Spot) -> Vec<E
         | Why::NoBackEndAddress
         | Why::NoSuchPort
         | Why::OneWayDoor
+        | Why::TooManySteps
         | Why::Lacking
         | Why::NobodyKnown
         | Why::OpenRoute(_)

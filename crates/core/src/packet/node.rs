@@ -14,7 +14,30 @@
 //! interval diagram techniques", ICCAD 1998; here without sharing between diagrams, since no global table is kept.
 
 use rustc_hash::{FxHashMap, FxHashSet};
+use std::cell::Cell;
 use std::sync::Arc;
+
+thread_local! {
+    /// Slices that operations of this thread have looked at or made.
+    static EFFORT: Cell<u64> = const { Cell::new(0) };
+}
+
+fn spend(slices: usize) {
+    EFFORT.with(|effort| effort.set(effort.get() + slices as u64));
+}
+
+/// How many slices operations on packet sets have looked at or made, on this thread: a measure of time that is the same on every machine.
+pub fn effort() -> u64 {
+    EFFORT.with(Cell::get)
+}
+
+/// Does something for the good of all that ask later: it costs no effort of who is the first to ask.
+pub fn for_all<T>(make: impl FnOnce() -> T) -> T {
+    let before = effort();
+    let made = make();
+    EFFORT.with(|effort| effort.set(before));
+    made
+}
 
 /// What a label must be: cheap to copy and to compare.
 pub trait Label: Copy + Eq {}
@@ -98,6 +121,7 @@ impl<L: Label> Slices<L> {
         if self.0.is_empty() {
             return None;
         }
+        spend(self.0.len());
         let node = Node::Branch(self.0.drain(..).collect());
         debug_assert!(node.slices().windows(2).all(|pair| pair[0].last < pair[1].first));
         Some(node)
@@ -192,6 +216,7 @@ fn sweep<M: Merge>(op: &mut M, a: &[Slice<M::A>], b: &[Slice<M::B>], work: &mut 
         j += usize::from(in_b.is_some_and(|s| s.last == end));
         at = end.saturating_add(1);
     }
+    spend(a.len() + b.len());
     let merged = out.taken();
     work.spare.push(out);
     merged

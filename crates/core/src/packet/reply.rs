@@ -87,65 +87,42 @@ impl PacketSet {
 /// The replies to the requests of one box.
 fn replies_to(requests: &Entry) -> Vec<Entry> {
     let family = requests.family;
-    let every_port = Intervals::span(0, u128::from(u16::MAX));
-    let turned = |services: Intervals, source_ports: Intervals| Entry {
-        family,
-        sources: requests.destinations.clone(),
-        destinations: requests.sources.clone(),
-        services,
-        source_ports,
-    };
-    let mut replies = Vec::new();
-    for protocol in service::WITH_PORTS {
-        let asked = requests.services.intersection(&service::whole(protocol));
-        if !asked.is_empty() {
-            let base = u128::from(service::code(protocol, 0));
-            let to = Intervals::from_spans(requests.source_ports.spans().iter().map(|(a, b)| (base + a, base + b)));
-            let from = Intervals::from_spans(asked.spans().iter().map(|(a, b)| (a - base, b - base)));
-            replies.push(turned(to, from));
-        }
-    }
-    let mut others = requests.services.difference(&service::all_with_ports());
-    others = others.difference(&service::whole(icmp_of(family)));
-    for (ask, answer) in pairs(family) {
-        if requests.services.overlaps(&icmp_span(family, *ask, 0, 255)) {
-            others = others.union(&icmp_span(family, *answer, 0, 0));
-        }
-    }
-    if !others.is_empty() {
-        replies.push(turned(others, every_port));
-    }
-    replies
+    let span = |(ask, answer): &(u8, u8)| (icmp_span(family, *ask, 0, 255), icmp_span(family, *answer, 0, 0));
+    turned(requests, pairs(family).iter().map(span))
 }
 
 /// The requests whose replies are the packets of one box.
 pub(super) fn requests_of(replies: &Entry) -> Vec<Entry> {
     let family = replies.family;
-    let every_port = Intervals::span(0, u128::from(u16::MAX));
+    let span = |(ask, answer): &(u8, u8)| (icmp_span(family, *answer, 0, 0), icmp_span(family, *ask, 0, 255));
+    turned(replies, pairs(family).iter().map(span))
+}
+
+/// One box the other way round; `icmp` says which types of ICMP belong together, those of this box first.
+fn turned(of: &Entry, icmp: impl Iterator<Item = (Intervals, Intervals)>) -> Vec<Entry> {
+    let family = of.family;
     let turned = |services: Intervals, source_ports: Intervals| Entry {
         family,
-        sources: replies.destinations.clone(),
-        destinations: replies.sources.clone(),
+        sources: of.destinations.clone(),
+        destinations: of.sources.clone(),
         services,
         source_ports,
     };
-    let mut requests = Vec::new();
+    let mut found = Vec::new();
     for protocol in service::WITH_PORTS {
-        let ports = replies.services.intersection(&service::whole(protocol));
+        let ports = of.services.intersection(&service::whole(protocol));
         if !ports.is_empty() {
             let base = u128::from(service::code(protocol, 0));
-            let asked = Intervals::from_spans(replies.source_ports.spans().iter().map(|(a, b)| (base + a, base + b)));
+            let to = Intervals::from_spans(of.source_ports.spans().iter().map(|(a, b)| (base + a, base + b)));
             let from = Intervals::from_spans(ports.spans().iter().map(|(a, b)| (a - base, b - base)));
-            requests.push(turned(asked, from));
+            found.push(turned(to, from));
         }
     }
-    let mut others = replies.services.difference(&service::all_with_ports());
-    others = others.difference(&service::whole(icmp_of(family)));
-    for (ask, answer) in pairs(family) {
-        if replies.services.overlaps(&icmp_span(family, *answer, 0, 0)) {
-            others = others.union(&icmp_span(family, *ask, 0, 255));
-        }
+    let others = of.services.difference(&service::all_with_ports()).difference(&service::whole(icmp_of(family)));
+    let belongs = icmp.filter(|(own, _)| of.services.overlaps(own)).map(|(_, other)| other);
+    let others = belongs.fold(others, |sum, one| sum.union(&one));
+    if !others.is_empty() {
+        found.push(turned(others, Intervals::span(0, u128::from(u16::MAX))));
     }
-    requests.push(turned(others, every_port));
-    requests
+    found
 }

@@ -23,7 +23,7 @@ pub const WITH_PORTS: [u8; 3] = [TCP, UDP, SCTP];
 /// The largest service number.
 pub const LAST: u32 = 0xFF_FFFF;
 
-/// Names of protocols, IANA's keywords in lower case. Others are written as their number.
+/// Names of protocols, IANA's keywords in lower case. Others are written as `protocol` with their number.
 const NAMES: [(&str, u8); 14] = [
     ("icmp", ICMP),
     ("igmp", 2),
@@ -88,10 +88,10 @@ pub fn all_with_ports() -> Intervals {
     WITH_PORTS.iter().fold(Intervals::empty(), |sum, protocol| sum.union(&whole(*protocol)))
 }
 
-/// The name of a protocol, or its number in decimal.
+/// The name of a protocol, or `protocol` with its number in decimal.
 pub fn protocol_name(protocol: u8) -> String {
     let known = NAMES.iter().find(|(_, number)| *number == protocol);
-    known.map_or_else(|| protocol.to_string(), |(name, _)| (*name).to_owned())
+    known.map_or_else(|| format!("protocol {protocol}"), |(name, _)| (*name).to_owned())
 }
 
 /// The protocol that a name or a decimal number stands for.
@@ -179,7 +179,7 @@ pub fn notation(family: Family, services: &Intervals) -> Vec<String> {
         let run = text.strip_prefix("protocol ").and_then(|run| run.split_once('-'));
         match run.and_then(|(first, last)| Some((first.parse::<u8>().ok()?, last.parse::<u8>().ok()?))) {
             Some((first, last)) => {
-                items.extend((first..=last).filter(|one| exists(family, *one)).map(|one| one.to_string()));
+                items.extend((first..=last).filter(|one| exists(family, *one)).map(protocol_name));
             }
             None => items.push(text),
         }

@@ -1,6 +1,6 @@
 //! The edges of networks: gateways, the internet, sites, hubs.
 
-use super::device::Entry;
+use super::firewall::Entry;
 use super::label::{Choice, Leaf, Verdict};
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, of_family};
@@ -191,7 +191,8 @@ impl<'e> Walk<'_, 'e> {
             bypassed: None,
             free_of: None,
         };
-        let mut map = onward(self, &inner, changed);
+        let given_up = self.given_up(&inner, &changed);
+        let mut map = given_up.unwrap_or_else(|| onward(self, &inner, changed));
         if change.source_ports.is_some() {
             map = map.fold_source_ports(&mut |labels| {
                 let all = labels.iter().map(|(ports, label)| (Choice::TranslatedPorts(ports.clone()), *label));
@@ -210,7 +211,8 @@ impl<'e> Walk<'_, 'e> {
             for (part, by) in parts.iter().rev().filter(|(part, _)| !part.is_nothing()) {
                 back = walk.told(&back, Step::new(true, at, What::Changed(part.clone(), *by)));
             }
-            home(walk, &back, leaf.back.and_then(|back| back.via), region)
+            let given_up = walk.given_up(&back, region);
+            given_up.unwrap_or_else(|| home(walk, &back, leaf.back.and_then(|back| back.via), region))
         })
     }
 
@@ -829,6 +831,9 @@ impl<'e> Walk<'_, 'e> {
             return self.lost(ctx, spot, Why::Loop, set);
         }
         let ctx = ctx.met(Met::Routed(visit));
+        if let Some(map) = self.given_up(&ctx, set) {
+            return map;
+        }
         let mut rest = set.clone();
         let mut maps = Vec::new();
         if steered && !has(Fault::WalkNeverSteered) {

@@ -22,6 +22,8 @@ pub enum Verdict {
     WorksForSome,
     /// It would work if something holds that no snapshot holds.
     Conditional,
+    /// It took more steps to follow than the limit allows: nothing is said.
+    Undecided,
     /// That depends on what the snapshot lacks.
     Unknown,
     /// A stage denies the request.
@@ -35,12 +37,18 @@ pub enum Verdict {
 }
 
 impl Verdict {
+    /// Whether nobody knows: it depends on what the snapshot lacks, or was given up.
+    pub fn is_open(self) -> bool {
+        matches!(self, Self::Undecided | Self::Unknown)
+    }
+
     /// In words.
     pub fn word(self) -> &'static str {
         match self {
             Self::Works => "works",
             Self::WorksForSome => "works for some",
             Self::Conditional => "conditional",
+            Self::Undecided => "undecided",
             Self::Unknown => "unknown",
             Self::Denied => "denied",
             Self::Lost => "lost",
@@ -178,8 +186,19 @@ impl Judged {
     }
 }
 
-/// Completions of the snapshot that are judged; past so many an answer is unknown.
+/// Completions of the snapshot that are judged; past so many an answer is undecided.
 const MOST_COMPLETIONS: usize = 1 << 12;
+
+/// Places in labels that are looked at to judge one; past so many it is undecided.
+const MOST_LOOKS: usize = 1 << 21;
+
+/// What is known while a label is judged.
+#[derive(Default)]
+struct Known {
+    /// Of one completion, what labels come to under no condition.
+    judged: FxHashMap<Label, Judged>,
+    looks: usize,
+}
 
 /// All labels of one walk, and all its steps.
 pub struct Labels {
@@ -194,6 +213,8 @@ pub struct Labels {
     known_doubts: FxHashMap<Doubt, u32>,
     before: FxHashMap<(Label, Option<IpAddr>, Option<IpAddr>), Label>,
     meant: Meant,
+    /// Labels and steps that were there when it was last asked.
+    counted: usize,
 }
 
 /// The names for which a packet may be meant, as the sets to which they belong; names of the same sets once.
@@ -218,7 +239,15 @@ impl Labels {
             known_doubts: FxHashMap::default(),
             before: FxHashMap::default(),
             meant,
+            counted: 0,
         }
+    }
+
+    /// How many labels and steps are new since this was last asked.
+    pub(super) fn made(&mut self) -> u64 {
+        let now = self.trees.len() + self.steps.len();
+        let new = now - std::mem::replace(&mut self.counted, now);
+        u64::try_from(new).unwrap_or(u64::MAX)
     }
 
     /// A doubt of a label.
@@ -475,13 +504,14 @@ impl Labels {
         let mut found: Vec<Judged> = Vec::new();
         let mut open: Vec<Vec<(u32, bool)>> = vec![Vec::new()];
         let mut count = 0;
+        let mut known = Known::default();
         while let Some(given) = open.pop() {
             count += 1;
-            if count > MOST_COMPLETIONS {
-                found.push(Judged::of(Verdict::Unknown, 0));
-                break;
+            known.judged.clear();
+            if count > MOST_COMPLETIONS || known.looks > MOST_LOOKS {
+                return Judged::of(Verdict::Undecided, 0);
             }
-            match self.completed(label, &given, &mut Vec::new()) {
+            match self.completed(label, &given, &mut Vec::new(), &mut known) {
                 Ok(judged) if found.iter().any(|known| known.is_as(&judged)) => {}
                 Ok(judged) => found.push(judged),
                 Err(doubt) => {
@@ -491,6 +521,9 @@ impl Labels {
                 }
             }
         }
+        if known.looks > MOST_LOOKS {
+            return Judged::of(Verdict::Undecided, 0);
+        }
         self.only_one(label, found)
     }
 
@@ -499,8 +532,10 @@ impl Labels {
         let may_work = all.iter().any(|one| one.may_work);
         let partly = all.iter().position(|one| one.verdict == Verdict::WorksForSome);
         let open = |one: &Judged| matches!(one.verdict, Verdict::Works | Verdict::WorksForSome);
+        let given_up = all.iter().position(|one| one.verdict == Verdict::Undecided);
         match partly {
             _ if all.len() == 1 => all.remove(0),
+            _ if given_up.is_some() => all.swap_remove(given_up.unwrap_or(0)),
             Some(partly) if all.iter().all(open) => all.remove(partly),
             _ => {
                 let trail = self.first_doubt(label).unwrap_or(all[0].trail);
@@ -511,12 +546,20 @@ impl Labels {
 
     /// The steps up to the first doubt that there is.
     pub(super) fn first_doubt(&self, label: Label) -> Option<u32> {
-        match self.tree(label) {
-            Tree::Doubt { trail, .. } => Some(*trail),
-            Tree::Turns { holds, otherwise, .. } => self.first_doubt(*holds).or_else(|| self.first_doubt(*otherwise)),
-            Tree::Choice(all) => all.iter().find_map(|(_, below)| self.first_doubt(*below)),
-            Tree::Leaf(_) => None,
+        let mut open = vec![label];
+        let mut seen = FxHashSet::default();
+        while let Some(label) = open.pop() {
+            if !seen.insert(label) {
+                continue;
+            }
+            match self.tree(label) {
+                Tree::Doubt { trail, .. } => return Some(*trail),
+                Tree::Turns { holds, otherwise, .. } => open.extend([*otherwise, *holds]),
+                Tree::Choice(all) => open.extend(all.iter().rev().map(|(_, below)| *below)),
+                Tree::Leaf(_) => {}
+            }
         }
+        None
     }
 
     /// The verdict in one completion, as far as the answers go that are given; else the doubt that has none.
@@ -525,13 +568,35 @@ impl Labels {
         label: Label,
         given: &[(u32, bool)],
         conditions: &mut Vec<(Condition, bool)>,
+        known: &mut Known,
+    ) -> Result<Judged, u32> {
+        known.looks += 1;
+        if known.looks > MOST_LOOKS {
+            return Ok(Judged::of(Verdict::Undecided, 0));
+        }
+        if let Some(judged) = known.judged.get(&label).filter(|_| conditions.is_empty()) {
+            return Ok(judged.clone());
+        }
+        let judged = self.looked_at(label, given, conditions, known)?;
+        if conditions.is_empty() {
+            known.judged.insert(label, judged.clone());
+        }
+        Ok(judged)
+    }
+
+    fn looked_at(
+        &self,
+        label: Label,
+        given: &[(u32, bool)],
+        conditions: &mut Vec<(Condition, bool)>,
+        known: &mut Known,
     ) -> Result<Judged, u32> {
         match self.tree(label) {
             Tree::Leaf(leaf) => Ok(Judged::of(leaf.verdict, leaf.trail)),
             Tree::Choice(all) => {
                 let mut judged = Vec::with_capacity(all.len());
                 for (choice, below) in all {
-                    judged.push((choice, self.completed(*below, given, conditions)?));
+                    judged.push((choice, self.completed(*below, given, conditions, known)?));
                 }
                 // Branches that are equal count once.
                 if judged.iter().all(|(_, one)| one.is_as(&judged[0].1)) {
@@ -543,29 +608,33 @@ impl Labels {
                 let [may_hold, may_fail] = [true, false].map(|is| self.may_be(condition, is, conditions));
                 if !(may_hold && may_fail) {
                     let branch = if may_hold { *holds } else { *otherwise };
-                    return self.completed(branch, given, conditions);
+                    return self.completed(branch, given, conditions, known);
                 }
                 let mut under = |is: bool, label: Label| {
                     conditions.push((condition.clone(), is));
-                    let found = self.completed(label, given, conditions);
+                    let found = self.completed(label, given, conditions, known);
                     conditions.pop();
                     found
                 };
                 let (yes, no) = (under(true, *holds)?, under(false, *otherwise)?);
-                if yes.is_as(&no) && self.are_alike(*holds, *otherwise, given) {
+                if yes.is_as(&no) && self.are_alike(*holds, *otherwise, given, known) {
                     return Ok(no);
                 }
                 Ok(turned(condition, yes, no))
             }
             Tree::Doubt { doubt, yes, no, .. } => match given.iter().find(|(other, _)| other == doubt) {
-                Some((_, is)) => self.completed(if *is { *yes } else { *no }, given, conditions),
+                Some((_, is)) => self.completed(if *is { *yes } else { *no }, given, conditions, known),
                 None => Err(*doubt),
             },
         }
     }
 
     /// Whether two labels mean the same in a completion: then nothing turns on what chooses between them.
-    fn are_alike(&self, one: Label, other: Label, given: &[(u32, bool)]) -> bool {
+    fn are_alike(&self, one: Label, other: Label, given: &[(u32, bool)], known: &mut Known) -> bool {
+        known.looks += 1;
+        if known.looks > MOST_LOOKS {
+            return false;
+        }
         let answered = |mut label: Label| {
             while let Tree::Doubt { doubt, yes, no, .. } = self.tree(label) {
                 let Some((_, is)) = given.iter().find(|(known, _)| known == doubt) else { break };
@@ -581,14 +650,14 @@ impl Labels {
             (Tree::Leaf(one), Tree::Leaf(other)) => one.verdict == other.verdict,
             (Tree::Choice(one), Tree::Choice(other)) => {
                 let alike = |((a, one), (b, other)): (&(Choice, Label), &(Choice, Label))| {
-                    a == b && self.are_alike(*one, *other, given)
+                    a == b && self.are_alike(*one, *other, given, known)
                 };
                 one.len() == other.len() && one.iter().zip(other).all(alike)
             }
             (
                 Tree::Turns { condition: a, holds: h1, otherwise: o1 },
                 Tree::Turns { condition: b, holds: h2, otherwise: o2 },
-            ) => a == b && self.are_alike(*h1, *h2, given) && self.are_alike(*o1, *o2, given),
+            ) => a == b && self.are_alike(*h1, *h2, given, known) && self.are_alike(*o1, *o2, given, known),
             _ => false,
         }
     }
@@ -624,7 +693,8 @@ impl Labels {
             (Some(works), _) if parts.iter().all(|part| part.judged.verdict == Verdict::Works) => works.judged.clone(),
             (_, Some(some)) => Judged { verdict: Verdict::WorksForSome, ..some.judged.clone() },
             _ => {
-                let open = of(Verdict::Unknown).or_else(|| of(Verdict::Conditional));
+                let open = of(Verdict::Undecided).or_else(|| of(Verdict::Unknown));
+                let open = open.or_else(|| of(Verdict::Conditional));
                 let found = open.or_else(|| parts.iter().min_by_key(lowest));
                 found.map_or_else(|| Judged::of(Verdict::Lost, 0), |part| part.judged.clone())
             }
@@ -657,6 +727,14 @@ fn among(judged: Vec<(&Choice, Judged)>) -> Judged {
     {
         return works.clone();
     }
+    // What was given up may work as well; it counts only where nobody else fails.
+    let fails = |one: &Judged| !matches!(one.verdict, Verdict::Works | Verdict::Undecided);
+    if let Some((_, given_up)) = of(Verdict::Undecided)
+        && !(works.is_some() && judged.iter().any(|(_, one)| fails(one)))
+        && of(Verdict::WorksForSome).is_none()
+    {
+        return given_up.clone();
+    }
     if let Some((_, example)) = works.or_else(|| of(Verdict::WorksForSome)) {
         let good = judged.iter().filter(|(_, one)| one.verdict == Verdict::Works).map(|(choice, _)| (*choice).clone());
         let mut good: Vec<Choice> = good.collect();
@@ -682,10 +760,12 @@ fn among(judged: Vec<(&Choice, Judged)>) -> Judged {
 
 /// A condition's two outcomes as one verdict.
 fn turned(condition: &Condition, yes: Judged, no: Judged) -> Judged {
-    use Verdict::{Conditional, Unknown, Works, WorksForSome};
+    use Verdict::{Conditional, Undecided, Unknown, Works, WorksForSome};
     let works = |one: &Judged| matches!(one.verdict, Works | WorksForSome);
     match (yes.verdict, no.verdict) {
         (Works, Works) => no,
+        (Undecided, _) => yes,
+        (_, Undecided) => no,
         (Unknown, _) => yes,
         (_, Unknown) => no,
         (WorksForSome, Works | WorksForSome) => yes,

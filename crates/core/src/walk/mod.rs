@@ -16,6 +16,7 @@ pub(crate) mod alike;
 mod device;
 mod direct;
 mod edge;
+mod firewall;
 mod label;
 mod many;
 mod policy;
@@ -23,8 +24,8 @@ mod stages;
 mod step;
 mod way;
 
-pub use device::Entry;
 pub(crate) use direct::Direct;
+pub use firewall::Entry;
 pub use label::{Back, Choice, Condition, Judged, Label, Labels, Leaf, Tree, Verdict};
 pub use many::MANY;
 pub(crate) use policy::{name_fits, policy_order};
@@ -34,7 +35,7 @@ pub(crate) use way::roles;
 use crate::address::{Addresses, Family};
 use crate::faults::{Fault, has};
 use crate::model::{Balancer, Firewall, Gateway, Id, Interface, Name, Network, Site, Subnet};
-use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite};
+use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite, effort};
 use crate::route::{Candidates, RoutePlace, candidates};
 use crate::stage::{Chain, StageKind, State};
 use crate::view::View;
@@ -44,6 +45,15 @@ use way::Holders;
 
 /// Legs of one connection; more are a loop.
 pub const DEEPEST: u32 = 12;
+
+/// Steps of one walk in an estate of few things. Past them what is left is undecided.
+pub const MOST_STEPS: u64 = 50_000;
+
+/// Steps more for each pair of things: sweeps of an ordinary estate need about one for each pair.
+const STEPS_FOR_EACH_PAIR: u64 = 4;
+
+/// So many slices of packet sets count as a step.
+const SLICES_FOR_A_STEP: u64 = 32;
 
 /// Where packets start.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -144,6 +154,9 @@ fn walk_all(view: &View<'_>, asked: &Asked, tell: Tell, left_out: Addresses) -> 
     let mut parts: Vec<Part> = Vec::new();
     for (label, packets) in map.regions() {
         let judged = walk.labels.judge(label);
+        if judged.verdict == Verdict::Undecided {
+            view.give_up();
+        }
         let alike = |part: &&mut Part| tell != Tell::Ends && part.judged == judged;
         match parts.iter_mut().find(alike) {
             Some(part) => part.packets = part.packets.union(&packets),
@@ -310,9 +323,15 @@ struct Walk<'v, 'e> {
     roles: FxHashMap<Id<Interface>, way::Role>,
     crowds: FxHashMap<(Id<Network>, crate::model::Direction, Intervals), Rc<many::Crowd>>,
     policies: FxHashMap<policy::PolicyKey, Rc<policy::PolicyMap>>,
+    /// By the place of the translation in memory: those that a change adds have no place of their own in a file.
+    translated: FxHashMap<*const crate::model::Translation, Rc<firewall::Translated>>,
     platform: PacketSet,
     internet_end: Addresses,
     public: Rc<edge::PublicIndex>,
+    /// Steps that are left before the walk is given up.
+    left: u64,
+    /// The effort of packet sets when it was last looked at.
+    effort: u64,
     /// Addresses of which no packet can come up: of interfaces for which others stand.
     left_out: Addresses,
 }
@@ -336,11 +355,33 @@ impl<'v, 'e> Walk<'v, 'e> {
             roles: way::roles(view),
             crowds: FxHashMap::default(),
             policies: FxHashMap::default(),
+            translated: FxHashMap::default(),
             platform: crate::stage::platform_traffic(view),
             internet_end: view.internet_end(),
             public: Rc::new(edge::PublicIndex::new(view)),
+            left: most_steps(view),
+            effort: effort(),
             left_out: Addresses::empty(),
         }
+    }
+
+    /// What is said of packets if the walk has taken more steps than it may. Labels count as well, since few steps can make many, and
+    /// so does the effort of packet sets.
+    fn given_up(&mut self, ctx: &Ctx, set: &PacketSet) -> Option<Map> {
+        let now = effort();
+        let slices = now - std::mem::replace(&mut self.effort, now);
+        let steps = 1 + self.labels.made() + slices / SLICES_FOR_A_STEP;
+        self.left = self.left.saturating_sub(steps);
+        if self.left > 0 || set.is_empty() {
+            return None;
+        }
+        self.view.give_up();
+        let spot = match &ctx.leg.start {
+            Start::Interfaces(all) => all.first().map_or(Spot::Internet, |first| Spot::Interface(*first)),
+            Start::Internet => Spot::Internet,
+            Start::Site(site) => Spot::Site(*site),
+        };
+        Some(self.ended(ctx, Verdict::Undecided, Step::lost(ctx.reply, spot, Why::TooManySteps), set))
     }
 
     /// A whole connection of its own; source ports are not folded yet.
@@ -512,6 +553,14 @@ fn ended(labels: &mut Labels, label: Label) -> Label {
         result = labels.replaced(result, end, new);
     }
     result
+}
+
+/// The declared limit of a walk.
+fn most_steps(view: &View<'_>) -> u64 {
+    let estate = view.estate;
+    let things = estate.interfaces.len() + estate.balancers.len() + estate.firewalls.len() + estate.route_tables.len();
+    let things = u64::try_from(things).unwrap_or(u64::MAX);
+    MOST_STEPS.saturating_add(things.saturating_mul(things).saturating_mul(STEPS_FOR_EACH_PAIR))
 }
 
 /// The addresses that more than one interface holds.

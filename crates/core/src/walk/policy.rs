@@ -1,7 +1,7 @@
 //! What a firewall's policy decides: level by level with the base first, then classes, sections, rules (`docs/semantics.md`).
 
 use super::Walk;
-use super::device::zone_fits;
+use super::firewall::zone_fits;
 use super::label::{Condition, Meant};
 use crate::address::Addresses;
 use crate::doubt::{Doubt, Turning, Unsaid};

@@ -100,6 +100,8 @@ pub enum Why {
     Lacking,
     /// Nobody is known to hold the address, and the snapshot lacks some who may.
     NobodyKnown,
+    /// It took more steps to follow than the limit allows.
+    TooManySteps,
     /// Another route may win, depending on what the snapshot lacks.
     OpenRoute(Winner),
     /// It was sent to the firewall itself, and the snapshot does not say which services the firewall has.

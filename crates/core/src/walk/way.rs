@@ -561,6 +561,9 @@ impl<'e> Walk<'_, 'e> {
     }
 
     fn go(&mut self, ctx: &Ctx, to: Onward, set: &PacketSet) -> Map {
+        if let Some(map) = self.given_up(ctx, set) {
+            return map;
+        }
         match to {
             Onward::Beside(subnet) => {
                 let network = self.view.estate.subnets[subnet].network;
@@ -728,7 +731,17 @@ impl<'e> Walk<'_, 'e> {
             interfaces = others;
         }
         let mut plain: Vec<(Id<Subnet>, Group)> = Vec::new();
-        for (interface, members) in self.grouped(&interfaces) {
+        let mut groups = self.grouped(&interfaces);
+        if ctx.reply && holders.shared {
+            // A reply to an address that several hold finds the one that asked, or another.
+            let asked = |id: &Id<Interface>| matches!(&ctx.leg.start, Start::Interfaces(all) if all.contains(id));
+            let apart = groups.into_iter().flat_map(|(_, members)| {
+                let (asked, others): (Vec<_>, Vec<_>) = members.into_iter().partition(asked);
+                [asked, others]
+            });
+            groups = apart.filter_map(|members| Some((*members.first()?, members))).collect();
+        }
+        for (interface, members) in groups {
             let own = members.iter().flat_map(|id| self.view.estate.interfaces[*id].addresses.ranges());
             let here = Self::going_to(ctx, set, &own.collect());
             if here.is_empty() {
@@ -747,23 +760,11 @@ impl<'e> Walk<'_, 'e> {
         }
         let all = PacketSet::union_all(results.iter().map(|(here, _)| here.clone()));
         rest = rest.difference(&all);
-        let mut sum = Map::empty();
-        let mut taken = PacketSet::empty();
-        if !holders.shared {
-            sum = Map::overlay_all(results.drain(..).map(|(_, map)| map).collect());
-        }
-        for (at, (here, map)) in results.into_iter().enumerate() {
-            let twice = taken.intersection(&here);
-            if twice.is_empty() {
-                sum = sum.overlay(&map);
-            } else {
-                // Several hold the address: nature chooses.
-                let both = vec![(Choice::Holder(0), sum.restrict(&twice)), (Choice::Holder(at), map.restrict(&twice))];
-                let either = self.chosen(both);
-                sum = either.overlay(&sum.overlay(&map));
-            }
-            taken = taken.union(&here);
-        }
+        let sum = if holders.shared {
+            self.one_of_holders(results)
+        } else {
+            Map::overlay_all(results.into_iter().map(|(_, map)| map).collect())
+        };
         if rest.is_empty() {
             return sum;
         }
@@ -779,6 +780,34 @@ impl<'e> Walk<'_, 'e> {
             Why::NobodyHolds,
             &lost,
         ))
+    }
+
+    /// What becomes of packets by who holds their destination: where several do, nature chooses among all of them at once.
+    fn one_of_holders(&mut self, results: Vec<(PacketSet, Map)>) -> Map {
+        let mut parts: Vec<(PacketSet, Vec<(Choice, Map)>)> = Vec::new();
+        for (at, (mut left, map)) in results.into_iter().enumerate() {
+            let mut apart = Vec::new();
+            for (part, all) in parts.iter_mut().filter(|(part, _)| part.overlaps(&left)).collect::<Vec<_>>() {
+                let both = part.intersection(&left);
+                let other = part.difference(&both);
+                left = left.difference(&both);
+                if !other.is_empty() {
+                    apart.push((other, all.clone()));
+                }
+                *part = both;
+                all.push((Choice::Holder(at), map.clone()));
+            }
+            parts.extend(apart);
+            if !left.is_empty() {
+                parts.push((left, vec![(Choice::Holder(at), map)]));
+            }
+        }
+        let mut maps = Vec::with_capacity(parts.len());
+        for (part, all) in parts {
+            let here = all.into_iter().map(|(choice, map)| (choice, map.restrict(&part))).collect();
+            maps.push(self.chosen(here));
+        }
+        Map::overlay_all(maps)
     }
 
     /// Into the subnet of an interface, past its ACL if packets come from elsewhere, and its own stages.
@@ -813,7 +842,7 @@ impl<'e> Walk<'_, 'e> {
         self.enter(ctx, interface, from, set, |walk, ctx, set, not_kept| match role {
             Some(Role::Firewall(firewall)) => {
                 let ctx = walk.crossed(ctx, interface, not_kept);
-                walk.at_firewall(&ctx, firewall, super::device::Entry::Leg(interface), &set)
+                walk.at_firewall(&ctx, firewall, super::firewall::Entry::Leg(interface), &set)
             }
             _ if ctx.reply => walk.reply_arrives(ctx, interface, &set),
             Some(Role::Proxy(balancer)) => {
@@ -922,10 +951,15 @@ impl<'e> Walk<'_, 'e> {
         if asked.len() == interfaces.len() {
             return self.back(ctx, None, set);
         }
+        // Where no deciders are told, those that did not ask are one.
+        let (alone, together): (Vec<Id<Interface>>, Vec<_>) =
+            interfaces.iter().partition(|id| !self.coarse || asked.contains(id));
         let mut maps = Vec::new();
-        for interface in interfaces {
-            let mine = Self::going_to(ctx, set, &self.view.estate.interfaces[*interface].addresses);
-            maps.push(self.reply_arrives(ctx, *interface, &mine));
+        for all in alone.chunks(1).chain([&together[..]]) {
+            let Some(first) = all.first() else { continue };
+            let held = all.iter().flat_map(|id| self.view.estate.interfaces[*id].addresses.ranges()).collect();
+            let mine = Self::going_to(ctx, set, &held);
+            maps.push(self.reply_arrives(ctx, *first, &mine));
         }
         Map::overlay_all(maps)
     }
@@ -1021,7 +1055,7 @@ impl<'e> Walk<'_, 'e> {
                     _ if !forwards => walk.lost(&ctx, spot, Why::MayNotForward, &set),
                     _ if repeated => walk.lost(&ctx, spot, Why::Loop, &set),
                     Some(Role::Firewall(firewall)) => {
-                        walk.at_firewall(&ctx, firewall, super::device::Entry::Leg(interface), &set)
+                        walk.at_firewall(&ctx, firewall, super::firewall::Entry::Leg(interface), &set)
                     }
                     Some(Role::Door(_) | Role::Proxy(_)) => walk.lost(&ctx, spot, Why::MayNotForward, &set),
                     // What forwards may be a firewall's that the snapshot lacks.

@@ -1,6 +1,6 @@
 //! The names of all items, before the items are built: so that any may refer to any.
 
-use crate::reading::{Reading, Spanned, did_you_mean};
+use crate::reading::{MOST_HELPED, Reading, Spanned, did_you_mean};
 use crate::sections::Collected;
 use heronshale_core::model::{
     AddressSet, Balancer, Division, DnsZone, Filter, Firewall, Gateway, Hub, Id, Interface, Name, NameSet, Network,
@@ -52,6 +52,10 @@ impl<T> Registry<T> {
         let found = self.get(&name.value);
         if found.is_none() && !self.broken.contains(&name.value) {
             let title = format!("no {} is called `{}`", self.what, name.value);
+            if reading.problems.len() > MOST_HELPED {
+                reading.fail(name.span, title, "not in the snapshot", None);
+                return found;
+            }
             let names = self.by_name.keys().chain(&self.broken).map(AsRef::as_ref);
             let help = did_you_mean(&name.value, names).or_else(|| {
                 let mut all: Vec<&str> = self.by_name.keys().map(AsRef::as_ref).collect();

@@ -213,7 +213,16 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
 impl Compiler<'_> {
     pub(super) fn path(&mut self, text: &str, span: Span) -> Option<JpQuery> {
         match parse_json_path(text) {
-            Ok(query) => Some(query),
+            Ok(query) => {
+                let deep = |segment: &&Segment| matches!(segment, Segment::Descendant(_));
+                if query.segments.iter().filter(deep).count() > 1 {
+                    // Each time more than once multiplies what is found by the size of the document.
+                    let help = "name the fields on the way: $.rules[*].ports[*]".to_owned();
+                    self.at.fail(span, format!("`{text}` looks at all depths more than once"), "here", Some(help));
+                    return None;
+                }
+                Some(query)
+            }
             Err(error) => {
                 let error = error.to_string();
                 let why = error.lines().find_map(|line| line.trim().strip_prefix("= ")).unwrap_or("it cannot be read");

@@ -3,9 +3,9 @@
 
 use super::Exports;
 use super::place::broken;
-use super::stream::{Broken, Held, Taker, read};
+use super::stream::{Broken, Held, Kind, Taker, read};
 use crate::load::LoadError;
-use crate::profile::compile::From;
+use crate::profile::compile::{From, Step};
 use crate::profile::coverage::Seen;
 use heronshale_core::address::Block;
 use jsonpath_rust::parser::model::JpQuery;
@@ -92,8 +92,14 @@ impl Taker for Whole<'_> {
 /// If a file cannot be read, is too large to be held, or no list of objects is in any.
 pub fn draft_profile(exports: &Exports) -> Result<DraftProfile, LoadError> {
     let mut lists = Lists::new();
-    let all =
-        From { steps: Vec::new(), rest: None, alone: false, query: JpQuery::new(Vec::new()), text: "$".to_owned() };
+    let all = |steps, text: &str| From {
+        steps,
+        rest: None,
+        alone: false,
+        query: JpQuery::new(Vec::new()),
+        text: text.to_owned(),
+    };
+    let (whole, rows) = (all(Vec::new(), "$"), all(vec![Step::Any], "$[*]"));
     for file in &exports.files {
         let what = || format!("cannot draft a profile from {}", file.path.display());
         if file.bytes > LARGEST {
@@ -101,7 +107,11 @@ pub fn draft_profile(exports: &Exports) -> Result<DraftProfile, LoadError> {
             return Err(LoadError::Environment { what: what(), error });
         }
         let group = group_of(&file.name);
+        let is_sheet = file.kind == Kind::Csv;
         let mut take = |document: &Json| {
+            if is_sheet {
+                return list_item(document, &group, "$[*]", &mut lists);
+            }
             // A folder of documents is a list of them.
             if group.ends_with('*') && !document.is_array() {
                 list_item(document, &group, "$", &mut lists);
@@ -109,7 +119,7 @@ pub fn draft_profile(exports: &Exports) -> Result<DraftProfile, LoadError> {
                 lists_in(document, &group, "$", &mut lists);
             }
         };
-        match read(&file.path, file.kind, &[&all], &mut Whole(&mut take)) {
+        match read(&file.path, file.kind, &[if is_sheet { &rows } else { &whole }], &mut Whole(&mut take)) {
             Err(Broken::Reading(error)) => return Err(LoadError::Environment { what: what(), error }),
             Err(Broken::Syntax(line, column, what)) => return Err(broken(file, line, column, &what)),
             Ok(()) => {}

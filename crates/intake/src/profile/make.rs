@@ -14,6 +14,9 @@ use serde_json::{Map, Value as Json};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 
+/// So many texts may come of one `text` that lists fill.
+const MOST_TEXTS: usize = 4_096;
+
 /// A value that was made.
 #[derive(Clone, Debug)]
 pub(super) struct Got {
@@ -325,6 +328,14 @@ impl<'p> Making<'p> {
     /// Every combination of what fills the text.
     fn texts(&mut self, pieces: &[Piece], with: &[Value], span: Span, scope: &Scope<'_>) -> Vec<Got> {
         let filling: Vec<Vec<Got>> = with.iter().map(|one| self.values(one, scope)).collect();
+        let count = filling.iter().fold(1_usize, |count, values| count.saturating_mul(values.len()));
+        if count > MOST_TEXTS {
+            let origin = self.origin(span, Some(scope.pointer.to_owned()));
+            let got = Got { what: What::Scalar(Json::Null), origin };
+            let help = "fill it with single values, or take the text apart by several fields".to_owned();
+            self.trouble(&got, span, format!("more than {MOST_TEXTS} texts come of this one"), Some(help));
+            return Vec::new();
+        }
         let mut texts: Vec<(String, Option<u32>)> = vec![(String::new(), None)];
         let mut chosen: Vec<Vec<usize>> = vec![Vec::new()];
         for values in &filling {

@@ -249,9 +249,9 @@ fn by_device(page: &mut Page, way: &DeviceWayFact, few: bool) {
         let rules: Vec<String> =
             part.rules.iter().map(|rule| format!("{} {} ({})", rule.filter, rule.rule, at(&rule.place))).collect();
         page.field("by", &if rules.is_empty() { "no rule at all".to_owned() } else { rules.join(" · ") });
-        if part.verdict == Verdict::Unknown {
+        if part.verdict.is_open() {
             if let Some(last) = part.steps.last() {
-                page.field("unknown", &format!("{}, {}", last.at, last.why));
+                page.field(part.verdict.word(), &format!("{}, {}", last.at, last.why));
             }
         } else if !part.ends.is_empty() {
             page.field("to", &part.ends.join(", "));

@@ -236,6 +236,7 @@ fn sentence(path: &PathAnswer) -> String {
                 path.parts.iter().flat_map(|part| &part.conditions).map(String::as_str).collect();
             format!("It depends: {what} turns on whether {}.", conditions.join(", and whether "))
         }
+        Verdict::Undecided => format!("Undecided: {what} has more ways than the limit of steps allows to follow."),
         Verdict::Unknown => format!("Unknown: {what} depends on what the snapshot lacks{cause}."),
         Verdict::Denied => format!("No: {what} is denied{cause}.{sees}"),
         Verdict::Lost => format!("No: {what} gets lost{cause}.{sees}"),

@@ -120,7 +120,7 @@ pub(super) fn way_text(way: &LinkFact) -> String {
         }
         Verdict::WorksForSome => text.push_str(", only sometimes"),
         Verdict::Conditional => text.push_str(&format!(", on whether {}", way.conditions.join(", and whether "))),
-        Verdict::Unknown => text.push_str(", unknown"),
+        Verdict::Undecided | Verdict::Unknown => text.push_str(&format!(", {}", way.verdict.word())),
         _ => {}
     }
     text

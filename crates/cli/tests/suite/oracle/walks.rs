@@ -17,6 +17,7 @@ pub fn engine_verdict(verdict: Verdict) -> V {
         Verdict::Works => V::Works,
         Verdict::WorksForSome => V::Some,
         Verdict::Conditional => V::Conditional,
+        Verdict::Undecided => panic!("an estate of the oracle was given up"),
         Verdict::Unknown => V::Unknown,
         Verdict::Denied => V::Denied,
         Verdict::Lost => V::Lost,

@@ -63,7 +63,7 @@ fn check(title: &str, text: &str) -> Result<(), String> {
 }
 
 /// The fixtures are separated by `--- title`; what comes before the first is put in front of each.
-fn fixtures() -> Vec<(String, String)> {
+pub fn fixtures() -> Vec<(String, String)> {
     let (common, rest) = FIXTURES.split_once("\n--- ").unwrap();
     let one = |fixture: &str| {
         let (title, text) = fixture.split_once('\n').unwrap();

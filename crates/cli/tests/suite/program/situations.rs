@@ -52,6 +52,11 @@ fn situations() -> Vec<Situation> {
     files.into_iter().map(read).collect()
 }
 
+/// The estates, each by its title.
+pub fn estates() -> Vec<(String, String)> {
+    situations().into_iter().map(|one| (one.title, format!("{HEAD}{}", one.estate))).collect()
+}
+
 /// Text of an estate with a case's changes.
 fn changed(situation: &Situation, case: &Case) -> String {
     let mut text = format!("{HEAD}{}", situation.estate);

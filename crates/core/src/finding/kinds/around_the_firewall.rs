@@ -220,14 +220,10 @@ fn forgotten(
         if subnets.is_empty() {
             continue;
         }
-        let (words, origin) = match candidate {
-            Some(candidate) => (route_words(view, candidate), candidate.winner.origin),
-            None => (crate::answer::hop_text(view, *hop), None),
-        };
         let mut fact = Fact {
             network,
             subnets,
-            goes_by: (words, origin, candidate.is_some_and(|one| one.kind == RouteKind::Static)),
+            goes_by: goes_by(view, *hop, *candidate),
             firewall,
             meant_by: (route_words(view, meant), meant.winner.origin),
             to: outward(view, *hop),
@@ -266,12 +262,11 @@ fn by_family(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<I
             if subnets.is_empty() {
                 continue;
             }
-            let words = candidate.map_or_else(|| crate::answer::hop_text(view, hop), |one| route_words(view, one));
-            let on_purpose = candidate.is_some_and(|one| one.kind == RouteKind::Static);
+            let goes_by = goes_by(view, hop, candidate);
             let mut fact = Fact {
                 network: placed.place.network,
                 subnets,
-                goes_by: (words, candidate.and_then(|one| one.winner.origin), on_purpose),
+                goes_by,
                 firewall,
                 meant_by: (route_words(view, meant), meant.winner.origin),
                 to,
@@ -283,6 +278,13 @@ fn by_family(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id<I
         }
     }
     found
+}
+
+/// What is taken instead, in words, where it is written, and whether on purpose.
+fn goes_by(view: &View<'_>, hop: Hop, candidate: Option<&Candidate>) -> (String, Option<Origin>, bool) {
+    let words = candidate.map_or_else(|| crate::answer::hop_text(view, hop), |one| route_words(view, one));
+    let on_purpose = candidate.is_some_and(|one| one.kind == RouteKind::Static);
+    (words, candidate.and_then(|one| one.winner.origin), on_purpose)
 }
 
 /// Networks in which a firewall stands between the others and the internet, and no subnet is led to it.
@@ -323,15 +325,15 @@ fn left_by_all(context: &Context<'_, '_>, senders: &FxHashMap<Id<Subnet>, Vec<Id
             if subnets.is_empty() {
                 continue;
             }
-            let words = candidate.map_or_else(|| crate::answer::hop_text(view, hop), |one| route_words(view, one));
-            let on_purpose = candidate.is_some_and(|one| one.kind == RouteKind::Static);
+            let goes_by = goes_by(view, hop, candidate);
+            let to = outward(view, hop).intersection(&Addresses::of_family(Family::V4));
             let mut fact = Fact {
                 network,
                 subnets,
-                goes_by: (words, candidate.and_then(|one| one.winner.origin), on_purpose),
+                goes_by,
                 firewall,
                 meant_by: meant_by.clone(),
-                to: outward(view, hop).intersection(&Addresses::of_family(Family::V4)),
+                to,
                 left: Left::ByAll,
                 proof: None,
             };

@@ -57,6 +57,7 @@ pub(super) fn tell(context: &Context<'_, '_>, expectation: &Expectation, standin
         evidence.extend(told);
     }
     Draft {
+        former: None,
         subject: format!("expectation {}", expectation.name),
         cause: None,
         title: format!("“{}” {}: {} ({})", expectation.name, state_text(standing), standing.why, sentence(expectation)),

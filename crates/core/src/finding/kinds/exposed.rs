@@ -116,6 +116,7 @@ fn tell(fact: &Fact) -> Draft {
     }
     let rules = deciding(open);
     Draft {
+        former: None,
         cause: cause(&rules),
         subject: format!("interface:{} {address}", interface.name),
         title: format!("{subject_name} at {address} is open to {}", shortened(&what)),
@@ -202,6 +203,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
     let ids = way.parts.iter().filter(|part| part.is_open()).flat_map(|part| letting(context.view, part)).collect();
     let reached = if fact.ends.is_empty() { String::new() } else { format!(", and leads to {}", fact.ends.join(", ")) };
     Draft {
+        former: None,
         cause: cause(&rules),
         subject: format!("{}:{} {address}", fact.kind.word(), fact.name),
         title: format!("{} {} at {address} is open to {}{reached}", fact.kind.word(), fact.name, shortened(&what)),

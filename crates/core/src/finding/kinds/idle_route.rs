@@ -1,6 +1,6 @@
 //! A route that never wins.
 
-use super::super::routing::{addresses_text, destinations_text, route_text, won};
+use super::super::routing::{addresses_text, all_destinations, destinations_text, next_hop_text, route_text, won};
 use super::super::{Context, Draft, Kind, Role, Severity};
 use crate::address::Addresses;
 use crate::model::{DomainHop, Id, MissingNextHop, RouteKind, RouteTable};
@@ -96,8 +96,11 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let estate = context.view.estate;
     let table = &estate.route_tables[fact.table];
     let route = &table.routes[fact.at];
-    let subject = format!("{} {} by {:?}", table.name, destinations_text(context, route), route.next_hop);
+    let former = format!("{} {} by {:?}", table.name, destinations_text(context, route), route.next_hop);
+    let subject =
+        format!("{} {} by {}", table.name, all_destinations(context, route), next_hop_text(estate, &route.next_hop));
     let mut draft = context.about(subject, &route.origin, context.table_owner(fact.table));
+    draft.former = Some(former);
     draft.networks = vec![estate.networks[table.network].name.to_string()];
     let text = route_text(context, fact.table, fact.at);
     match &fact.taken {

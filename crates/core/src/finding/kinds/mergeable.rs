@@ -2,6 +2,7 @@
 
 use super::super::{Context, Draft, Evidence, Kind, NOTHING, Role, Severity};
 use crate::dead::mergeable;
+use crate::describe::rule_meaning;
 use crate::model::RuleId;
 
 pub(crate) const KIND: Kind = Kind {
@@ -29,6 +30,10 @@ const NAMED: usize = 6;
 fn tell(context: &Context<'_, '_>, rules: &[RuleId], whole: &str) -> Draft {
     let mut draft = context.about_rule(rules[0]);
     let first = context.rule_name(rules[0]);
+    // All of them, in whatever order they stand.
+    let mut meanings: Vec<String> = rules.iter().map(|id| rule_meaning(context.view.estate, *id)).collect();
+    meanings.sort_unstable();
+    draft.former = Some(std::mem::replace(&mut draft.subject, meanings.join("; ")));
     draft.title = match rules {
         [_, other] => format!("{first} and {} could be one rule: {whole}", context.rule_name(*other)),
         _ => format!("{first} and {} others could be one rule: {whole}", rules.len() - 1),

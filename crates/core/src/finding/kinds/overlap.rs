@@ -35,7 +35,8 @@ fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
     for (id, subnet) in estate.subnets.iter() {
         ranges.extend(subnet.blocks.ranges().map(|range| (subnet.network, range, id)));
     }
-    ranges.sort_unstable_by_key(|(network, range, id)| (*network, range.family, range.first, *id));
+    let name = |id: &Id<Subnet>| &estate.subnets[*id].name;
+    ranges.sort_unstable_by_key(|(network, range, id)| (*network, range.family, range.first, name(id)));
     let mut drafts = Vec::new();
     let mut widest: Option<(Id<Network>, Range, Id<Subnet>)> = None;
     for (network, range, id) in ranges {
@@ -48,6 +49,7 @@ fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
                 &two.origin,
                 owner_text(estate, estate.subnet_owner(id)),
             );
+            draft.former = (id < other).then(|| format!("subnets {} {}", two.name, one.name));
             draft.networks = vec![estate.networks[network].name.to_string()];
             draft.title = format!("subnets {} and {} both have {}", one.name, two.name, addresses_text(&shared));
             draft.evidence.push(context.evidence(Role::Names, format!("subnet {}", one.name), Some(&one.origin)));
@@ -99,8 +101,11 @@ fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
         if a == b || shared.is_empty() {
             continue;
         }
-        let subject = format!("networks {} {} {by}", one.name, two.name);
+        let former = format!("networks {} {} {by}", one.name, two.name);
+        let (first, second) = if one.name <= two.name { (one, two) } else { (two, one) };
+        let subject = format!("networks {} {} {by}", first.name, second.name);
         let mut draft = context.about(subject, &two.origin, owner_text(estate, two.owner));
+        draft.former = Some(former);
         draft.networks = vec![one.name.to_string(), two.name.to_string()];
         draft.title =
             format!("networks {} and {}, joined by {by}, both have {}", one.name, two.name, addresses_text(&shared));
@@ -167,7 +172,8 @@ fn interfaces(context: &Context<'_, '_>) -> Vec<Draft> {
     for (id, interface) in estate.interfaces.iter() {
         held.extend(interface.addresses.ranges().map(|range| (estate.network_of(id), range, id)));
     }
-    held.sort_unstable_by_key(|(network, range, id)| (*network, range.family, range.first, *id));
+    let name = |id: &Id<Interface>| &estate.interfaces[*id].name;
+    held.sort_unstable_by_key(|(network, range, id)| (*network, range.family, range.first, name(id)));
     let mut drafts = Vec::new();
     for pair in held.windows(2) {
         let [(network, range, a), (other, second, b)] = pair else { continue };
@@ -178,6 +184,7 @@ fn interfaces(context: &Context<'_, '_>) -> Vec<Draft> {
         let shared: Addresses = [Range { last: second.last.min(range.last), ..*second }].into_iter().collect();
         let subject = format!("interfaces {} {}", one.name, two.name);
         let mut draft = context.about(subject, &two.origin, owner_text(estate, estate.interface_owner(*b)));
+        draft.former = (b < a).then(|| format!("interfaces {} {}", two.name, one.name));
         draft.networks = vec![estate.networks[*network].name.to_string()];
         draft.title = format!("interfaces {} and {} both hold {}", one.name, two.name, addresses_text(&shared));
         draft.evidence.push(context.evidence(Role::Names, format!("interface {}", one.name), Some(&one.origin)));

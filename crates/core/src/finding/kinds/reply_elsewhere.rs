@@ -67,6 +67,9 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let others = thin(&mut bare, view.at);
     let routes = View::new(&bare, view.at);
     let sweeps = all_there_and_back(&routes);
+    if routes.gave_up() {
+        view.give_up();
+    }
     // By sides and device: who sends, who receives.
     type Ends = (Vec<Id<Interface>>, Vec<Id<Interface>>);
     let mut groups: Vec<((Side, Side, Spot), Ends)> = Vec::new();

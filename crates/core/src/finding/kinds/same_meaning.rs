@@ -22,7 +22,7 @@ pub(crate) const KIND: Kind = Kind {
     price: NOTHING,
     factors: &[],
     example: include_str!("../examples/same-meaning.yaml"),
-    check: |context| facts(context).into_iter().map(|(one, other)| tell(context, one, other)).collect(),
+    check: |context| facts(context).iter().map(|pair| tell(context, pair)).collect(),
 };
 
 /// What a filter decides, without saying by which rule.
@@ -47,7 +47,7 @@ fn is_empty_today(view: &View<'_>, id: Id<Filter>) -> bool {
     })
 }
 
-fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, Id<Filter>)> {
+fn facts(context: &Context<'_, '_>) -> Vec<Pair> {
     let (view, estate) = (context.view, context.view.estate);
     let in_force = |id: &Id<Filter>| estate.filters[*id].rules.iter().flatten().any(|rule| view.in_force(rule));
     let of_interest = |id: &Id<Filter>| !matches!(estate.filters[*id].kind, FilterKind::FirewallPolicy { .. });
@@ -64,24 +64,38 @@ fn facts(context: &Context<'_, '_>) -> Vec<(Id<Filter>, Id<Filter>)> {
         alike.entry((filter.kind_word(), filter.is_union(), outline)).or_default().push(*id);
     }
     let alike: Vec<Vec<Id<Filter>>> = alike.into_values().filter(|all| all.len() > 1).collect();
-    let found: Vec<Vec<(Id<Filter>, Id<Filter>)>> = each(&alike, |all| equal_ones(view, all));
-    let mut found: Vec<(Id<Filter>, Id<Filter>)> = found.into_iter().flatten().collect();
-    found.sort_unstable_by_key(|(_, later)| *later);
+    let found: Vec<Vec<Pair>> = each(&alike, |all| equal_ones(view, all));
+    let mut found: Vec<Pair> = found.into_iter().flatten().collect();
+    found.sort_unstable_by_key(|pair| pair.other);
     found
 }
 
-/// Of some filters each that means what an earlier one means, with the first such.
-fn equal_ones(view: &View<'_>, all: &[Id<Filter>]) -> Vec<(Id<Filter>, Id<Filter>)> {
-    let mut different: Vec<(Id<Filter>, Meaning)> = Vec::new();
-    let mut found = Vec::new();
+/// A filter that means what another one means.
+struct Pair {
+    one: Id<Filter>,
+    other: Id<Filter>,
+    /// The same by the order of the files, as it was told in the version before.
+    former: (Id<Filter>, Id<Filter>),
+}
+
+/// Of some filters each that means what others mean, with the first of those by name, so that the order of the files tells nothing.
+fn equal_ones(view: &View<'_>, all: &[Id<Filter>]) -> Vec<Pair> {
+    let mut different: Vec<(Vec<Id<Filter>>, Meaning)> = Vec::new();
     for id in all {
         let means = Direction::BOTH.map(|direction| {
             meaning(view, *id, direction).relabel(|judgement: Judgement| Some((judgement.outcome, judgement.state)))
         });
-        match different.iter().find(|(_, known)| *known == means) {
-            Some((first, _)) => found.push((*first, *id)),
-            None => different.push((*id, means)),
+        match different.iter_mut().find(|(_, known)| *known == means) {
+            Some((same, _)) => same.push(*id),
+            None => different.push((vec![*id], means)),
         }
+    }
+    let mut found = Vec::new();
+    for (same, _) in different {
+        let mut by_name = same.clone();
+        by_name.sort_by_key(|id| &view.estate.filters[*id].key);
+        let pairs = by_name[1..].iter().zip(&same[1..]);
+        found.extend(pairs.map(|(other, later)| Pair { one: by_name[0], other: *other, former: (same[0], *later) }));
     }
     found
 }
@@ -103,10 +117,13 @@ fn outline(view: &View<'_>, id: Id<Filter>, direction: Direction) -> Outline {
     )
 }
 
-fn tell(context: &Context<'_, '_>, one: Id<Filter>, other: Id<Filter>) -> Draft {
+fn tell(context: &Context<'_, '_>, pair: &Pair) -> Draft {
     let estate = context.view.estate;
+    let (one, other) = (pair.one, pair.other);
+    let subject = |one, other| format!("filter {} {}", estate.filters[other].key, estate.filters[one].key);
     let mut draft = context.about_filter(other);
-    draft.subject = format!("{} {}", draft.subject, estate.filters[one].key);
+    draft.subject = subject(one, other);
+    draft.former = Some(subject(pair.former.0, pair.former.1));
     draft.title = format!("{} means the same as {}", filter_text(estate, other), filter_text(estate, one));
     draft.evidence.push(Evidence {
         role: Role::Names,

@@ -10,8 +10,9 @@ pub(crate) const KIND: Kind = Kind {
     about: "A proof stopped at its declared limit: nothing is said of this rule.",
     why: "An audit that leaves something out in silence is worse than none. All other statements are complete.",
     triggers: "A rule of which it took more than four million steps to prove whether others cover it; or any rule of a list whose ends of \
-        rules times pairs of firewall-zones are 65,536 or more. The audit then never ends with 0. Silent for every other list.",
-    mend: "Split the list, or delete rules that have ended.",
+        rules times pairs of firewall-zones are 65,536 or more; connections that have more ways than can be followed within the limit of \
+        steps. The audit then never ends with 0. Silent for everything else.",
+    mend: "Split the list, or delete rules that have ended; of connections: fewer equal routes, and no devices that lead to each other.",
     price: "no packet's fate changes by splitting",
     factors: &[],
     example: include_str!("../examples/undecided.yaml"),
@@ -20,6 +21,17 @@ pub(crate) const KIND: Kind = Kind {
         undecided.map(|dead| tell(context, dead.rule)).collect()
     },
 };
+
+/// Connections that were given up, once all other kinds have asked.
+pub(crate) fn given_up(context: &Context<'_, '_>) -> Option<Draft> {
+    context.view.gave_up().then(|| Draft {
+        title: "some connections are undecided: they have more ways than the limit of steps allows to follow"
+            .to_owned(),
+        mend: "ask `path` for the connections that matter; take out equal routes, and devices that lead to each other"
+            .to_owned(),
+        ..Draft::about_nothing("connections".to_owned())
+    })
+}
 
 fn tell(context: &Context<'_, '_>, rule: RuleId) -> Draft {
     let mut draft = context.about_rule(rule);
