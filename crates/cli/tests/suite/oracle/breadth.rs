@@ -201,7 +201,9 @@ fn expected(json: &Value, dead: &BTreeMap<String, BTreeSet<usize>>) -> Found {
     let held = list(json, "interfaces").len();
     let says = |rule: &Value| text(rule, "description").is_some_and(|words| !words.trim().is_empty());
     let any_says = groups.iter().flat_map(|group| list(group, "inbound")).any(says);
-    let mut known: Vec<(bool, Vec<bool>)> = Vec::new();
+    // By what groups mean: names and places.
+    type Meaning = (bool, Vec<bool>);
+    let mut known: Vec<(Meaning, Vec<(String, String)>)> = Vec::new();
     for (nth, group) in groups.iter().enumerate() {
         let at_group = format!("/security_groups/{nth}");
         let mut add = |kind: &str, pointer: String| found.insert((kind.to_owned(), pointer));
@@ -244,12 +246,17 @@ fn expected(json: &Value, dead: &BTreeMap<String, BTreeSet<usize>>) -> Found {
         }
         let meaning = (text(group, "form").is_some(), all_cells().map(|cell| admits(group, cell)).collect::<Vec<_>>());
         if rules.iter().any(in_force) {
-            if known.contains(&meaning) {
-                add("same-meaning", at_group);
-            } else {
-                known.push(meaning);
+            let same = (text(group, "id").unwrap().to_owned(), at_group);
+            match known.iter_mut().find(|(other, _)| *other == meaning) {
+                Some((_, all)) => all.push(same),
+                None => known.push((meaning, vec![same])),
             }
         }
+    }
+    // Of those that mean the same the first by name stays.
+    for (_, mut all) in known {
+        all.sort();
+        found.extend(all.into_iter().skip(1).map(|(_, at)| ("same-meaning".to_owned(), at)));
     }
     found
 }

@@ -126,7 +126,7 @@ fn firewalls(count: usize) -> Value {
     let public = |at: usize| format!("203.0.113.{}", at + 1);
     let own = |at: usize| json!({ "id": format!("f{at}"), "subnet": "s", "addresses": format!("10.0.3.{}", at + 1), "forwards": true });
     let rule = |at: usize| {
-        json!({ "id": format!("r{at}"), "action": if at % 3 == 0 { "deny" } else { "allow" }, "priority": at + 1,
+        json!({ "id": format!("r{at}"), "action": if at.is_multiple_of(3) { "deny" } else { "allow" }, "priority": at + 1,
             "services": format!("tcp {}-{}", 700 * at + 1, 1_900 * at + 2_000), "source_ports": format!("{}-65535", 1_024 + 900 * at) })
     };
     let one = |at: usize| {
@@ -160,7 +160,7 @@ fn gaps(count: usize) -> Value {
     let set = |at: usize| json!({ "id": format!("u{at}"), "content": "unknown" });
     let rules = |side: usize| {
         let one = |at: usize| {
-            json!({ "id": format!("r{at}"), "action": if at % 2 == 0 { "allow" } else { "deny" }, "peers": format!("set:u{}", (at + side) % count),
+            json!({ "id": format!("r{at}"), "action": if at.is_multiple_of(2) { "allow" } else { "deny" }, "peers": format!("set:u{}", (at + side) % count),
                 "services": format!("tcp {}-{}", 1 + at * 17, 60_000 - at * 31) })
         };
         range(count).map(one).collect::<Vec<_>>()

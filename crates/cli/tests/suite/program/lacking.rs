@@ -40,8 +40,11 @@ const QUESTIONS: [(&str, &str, &str); 29] = [
     ("internet", "203.0.113.2", "tcp 443"),
 ];
 
+/// Items by section and name.
+type Items = &'static [(&'static str, &'static str)];
+
 /// What is lacking as a whole: its name, what goes with it, and its blocks if it has any.
-const WHOLE: [(&str, &[(&str, &str)], &str); 22] = [
+const WHOLE: [(&str, Items, &str); 22] = [
     ("network:m", &[("networks", "m"), ("subnets", "sm"), ("interfaces", "k"), ("route_tables", "tm")], "10.2.0.0/16"),
     ("subnet:sm", &[("subnets", "sm"), ("interfaces", "k")], "10.2.1.0/24"),
     ("interface:k", &[("interfaces", "k")], "10.2.1.4"),

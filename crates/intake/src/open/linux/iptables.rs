@@ -204,7 +204,9 @@ pub(super) fn read(
 /// Each table has to end with its `COMMIT`, and each part that `iptables-save` says it wrote with its last line: else the file is cut.
 fn whole_tables(source: &Source) -> Result<(), Wrong> {
     const HELP: &str = "a table ends with a line `COMMIT`: is the file whole? Save the rules again";
-    let (mut open, mut generated): (Option<(usize, &str)>, Option<(usize, &str)>) = (None, None);
+    // The first line of a table, and of a part.
+    let mut open: Option<(usize, &str)> = None;
+    let mut generated: Option<(usize, &str)> = None;
     let mut at = 0;
     let unfinished =
         |(at, line): (usize, &str), what: &str| Wrong { at, length: line.len(), what: what.to_owned(), help: HELP };
