@@ -24,7 +24,8 @@ fn in_ports(ports: &str, port: u16) -> bool {
 fn in_service(said: &str, packet: &Packet) -> bool {
     let (name, low) = said.split_once(' ').map_or((said, None), |(name, low)| (name, Some(low)));
     if name == "protocol" {
-        let (first, last) = low.unwrap().split_once('-').unwrap();
+        let low = low.unwrap();
+        let (first, last) = low.split_once('-').unwrap_or((low, low));
         return (first.parse::<u8>().unwrap()..=last.parse().unwrap()).contains(&packet.protocol);
     }
     let names = [
@@ -44,7 +45,7 @@ fn in_service(said: &str, packet: &Packet) -> bool {
         ("sctp", 132),
     ];
     let known = names.iter().find(|(known, _)| *known == name).map(|(_, number)| *number);
-    if known.unwrap_or_else(|| name.parse().unwrap()) != packet.protocol {
+    if known.unwrap() != packet.protocol {
         return false;
     }
     let Some(low) = low else { return true };
