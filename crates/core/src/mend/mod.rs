@@ -18,6 +18,7 @@ use crate::walk::{Asked, Spot, Start, Step, Tell, Verdict, What, walk};
 use num_bigint::BigUint;
 use repairs::{Failure, candidates, linked_zones};
 use rustc_hash::FxHashSet;
+use std::cell::Cell;
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::net::IpAddr;
@@ -108,7 +109,12 @@ struct Search<'v, 'e> {
     asking: &'v Asking,
     tried: usize,
     most: usize,
+    /// How many tries had walks that were given up.
+    given_up: Cell<usize>,
 }
+
+/// After so many tries whose walks were given up nothing more is tried: each of them takes as long as a walk may.
+const MOST_GIVEN_UP: usize = 4;
 
 /// A set of changes that has been tried, or will be.
 #[derive(Clone, Debug)]
@@ -121,7 +127,10 @@ struct Node {
 impl Search<'_, '_> {
     fn on<T>(&self, edits: &[Edit], look: impl FnOnce(&View<'_>) -> T) -> T {
         let estate = changed(self.view.estate, edits);
-        look(&View::new(&estate, self.view.at))
+        let view = View::new(&estate, self.view.at);
+        let found = look(&view);
+        self.given_up.set(self.given_up.get() + usize::from(view.gave_up()));
+        found
     }
 
     /// Asks again after changes.
@@ -188,7 +197,7 @@ fn find(view: &View<'_>, asking: &Asking) -> Found {
 pub fn mending(view: &View<'_>, asking: &Asking) -> Mending {
     // Each try takes time that grows with the estate.
     let most = (400_000 / (view.estate.interfaces.len() + 200)).clamp(32, 240);
-    let mut search = Search { view, asking, tried: 0, most };
+    let mut search = Search { view, asking, tried: 0, most, given_up: Cell::new(0) };
     let mut queue: BinaryHeap<(Reverse<usize>, usize, Reverse<usize>)> = BinaryHeap::new();
     let mut nodes = vec![Node { edits: Vec::new(), met: Vec::new() }];
     let mut known: FxHashSet<Vec<String>> = FxHashSet::default();
@@ -198,7 +207,7 @@ pub fn mending(view: &View<'_>, asking: &Asking) -> Mending {
     let mut deepest: Vec<Obstacle> = Vec::new();
     let mut fewest: Option<usize> = None;
     while let Some((Reverse(cost), _, Reverse(at))) = queue.pop() {
-        if search.tried >= search.most {
+        if search.tried >= search.most || search.given_up.get() >= MOST_GIVEN_UP {
             result.given_up = true;
             break;
         }

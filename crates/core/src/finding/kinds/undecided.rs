@@ -27,6 +27,7 @@ pub(crate) fn given_up(context: &Context<'_, '_>) -> Option<Draft> {
     context.view.gave_up().then(|| Draft {
         title: "some connections are undecided: they have more ways than the limit of steps allows to follow"
             .to_owned(),
+        price: Some("what goes by the routes and devices that are taken out".to_owned()),
         mend: "ask `path` for the connections that matter; take out equal routes, and devices that lead to each other"
             .to_owned(),
         ..Draft::about_nothing("connections".to_owned())
