@@ -82,6 +82,16 @@ fn settled(unknown: Option<&Against>) -> bool {
     unknown.is_some_and(|against| !against.turns_on_own_services())
 }
 
+/// Why something is not known.
+fn open_text(what: &str, against: &Against) -> String {
+    match against.verdict {
+        Verdict::Undecided => {
+            format!("{what} is undecided: there are more ways than the limit of steps allows to follow")
+        }
+        _ => format!("{what} depends on what the snapshot lacks"),
+    }
+}
+
 /// How an expectation stands.
 #[derive(Clone, Debug)]
 pub struct Standing {
@@ -244,7 +254,7 @@ fn may_reach(view: &View<'_>, from: &[End], to: &[End], services: &[Service]) ->
     match unknown {
         _ if !asked_any => Standing::vacuous("the two sides have no family of addresses in common"),
         Some(against) => {
-            let why = "whether this works depends on what the snapshot lacks".to_owned();
+            let why = open_text("whether this works", &against);
             Standing { state: State::Unknown, why, against: Some(against) }
         }
         None => Standing::kept(),
@@ -408,7 +418,7 @@ impl Forbidden<'_> {
                 Standing { state: State::Broken, why, against: Some(against) }
             }
             (None, Some(against)) => {
-                let why = "whether this gets through depends on what the snapshot lacks".to_owned();
+                let why = open_text("whether this gets through", &against);
                 Standing { state: State::Unknown, why, against: Some(against) }
             }
             (None, None) => Standing::kept(),
@@ -477,7 +487,7 @@ fn always_passes(
         }
         (None, Some(against)) => Standing {
             state: State::Unknown,
-            why: why("whether this gets through depends on what the snapshot lacks"),
+            why: open_text("whether this gets through", &against),
             against: Some(against),
         },
         (None, None) if !connects => Standing::vacuous("nothing connects at all"),

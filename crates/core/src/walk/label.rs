@@ -213,7 +213,9 @@ pub struct Labels {
     known_doubts: FxHashMap<Doubt, u32>,
     before: FxHashMap<(Label, Option<IpAddr>, Option<IpAddr>), Label>,
     meant: Meant,
-    /// Labels and steps that were there when it was last asked.
+    /// Labels that were looked at to find or replace leaves.
+    looked: usize,
+    /// What of all this was there when it was last asked.
     counted: usize,
 }
 
@@ -239,13 +241,15 @@ impl Labels {
             known_doubts: FxHashMap::default(),
             before: FxHashMap::default(),
             meant,
+            looked: 0,
             counted: 0,
         }
     }
 
-    /// How many labels and steps are new since this was last asked.
+    /// How many labels and steps are new since this was last asked; many looks at labels count as one.
     pub(super) fn made(&mut self) -> u64 {
-        let now = self.trees.len() + self.steps.len();
+        const LOOKS: usize = 16;
+        let now = self.trees.len() + self.steps.len() + self.looked / LOOKS;
         let new = now - std::mem::replace(&mut self.counted, now);
         u64::try_from(new).unwrap_or(u64::MAX)
     }
@@ -429,13 +433,11 @@ impl Labels {
             Tree::Doubt { yes, no, .. } => vec![*yes, *no],
         };
         let mut found = Vec::new();
+        let mut seen = FxHashSet::default();
         for label in below {
-            for leaf in self.leaves(label) {
-                if !found.contains(&leaf) {
-                    found.push(leaf);
-                }
-            }
+            found.extend(self.leaves(label).into_iter().filter(|leaf| seen.insert(*leaf)));
         }
+        self.looked += found.len();
         self.leaves.insert(label, found.clone());
         found
     }
@@ -467,6 +469,38 @@ impl Labels {
         }
     }
 
+    /// A label with all leaves changed at once. `known`: what is known of labels already.
+    pub(super) fn with_leaves(
+        &mut self,
+        label: Label,
+        change: fn(&mut Self, Leaf) -> Label,
+        known: &mut FxHashMap<Label, Label>,
+    ) -> Label {
+        if let Some(known) = known.get(&label) {
+            return *known;
+        }
+        self.looked += 1;
+        let result = match self.tree(label).clone() {
+            Tree::Leaf(leaf) => change(self, leaf),
+            Tree::Choice(all) => {
+                let all = all.into_iter().map(|(choice, below)| (choice, self.with_leaves(below, change, known)));
+                let all = all.collect();
+                self.choose(all)
+            }
+            Tree::Turns { condition, holds, otherwise } => {
+                let [holds, otherwise] = [holds, otherwise].map(|below| self.with_leaves(below, change, known));
+                self.turns(condition, holds, otherwise)
+            }
+            Tree::Doubt { doubt, yes, no, trail } => {
+                let [yes, no] = [yes, no].map(|below| self.with_leaves(below, change, known));
+                let doubt = self.doubts[doubt as usize].clone();
+                self.doubt(&doubt, yes, no, trail)
+            }
+        };
+        known.insert(label, result);
+        result
+    }
+
     /// A label with one leaf replaced.
     pub(super) fn replaced(&mut self, label: Label, leaf: Label, new: Label) -> Label {
         if label == leaf {
@@ -478,6 +512,7 @@ impl Labels {
         if let Some(known) = self.replaced.get(&(label, leaf, new)) {
             return *known;
         }
+        self.looked += 1;
         let result = match self.tree(label).clone() {
             Tree::Leaf(_) => label,
             Tree::Choice(all) => {

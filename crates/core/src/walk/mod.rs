@@ -39,7 +39,7 @@ use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite, effort};
 use crate::route::{Candidates, RoutePlace, candidates};
 use crate::stage::{Chain, StageKind, State};
 use crate::view::View;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use std::rc::Rc;
 use way::Holders;
 
@@ -368,11 +368,7 @@ impl<'v, 'e> Walk<'v, 'e> {
     /// What is said of packets if the walk has taken more steps than it may. Labels count as well, since few steps can make many, and
     /// so does the effort of packet sets.
     fn given_up(&mut self, ctx: &Ctx, set: &PacketSet) -> Option<Map> {
-        let now = effort();
-        let slices = now - std::mem::replace(&mut self.effort, now);
-        let steps = 1 + self.labels.made() + slices / SLICES_FOR_A_STEP;
-        self.left = self.left.saturating_sub(steps);
-        if self.left > 0 || set.is_empty() {
+        if self.may_go_on() || set.is_empty() {
             return None;
         }
         self.view.give_up();
@@ -382,6 +378,15 @@ impl<'v, 'e> Walk<'v, 'e> {
             Start::Site(site) => Spot::Site(*site),
         };
         Some(self.ended(ctx, Verdict::Undecided, Step::lost(ctx.reply, spot, Why::TooManySteps), set))
+    }
+
+    /// Takes a step, with all that was done since the last one: whether the limit allows it.
+    fn may_go_on(&mut self) -> bool {
+        let now = effort();
+        let slices = now - std::mem::replace(&mut self.effort, now);
+        let steps = 1 + self.labels.made() + slices / SLICES_FOR_A_STEP;
+        self.left = self.left.saturating_sub(steps);
+        self.left > 0
     }
 
     /// A whole connection of its own; source ports are not folded yet.
@@ -417,8 +422,8 @@ impl<'v, 'e> Walk<'v, 'e> {
         };
         // A reply that is back has been everywhere.
         let labels = &mut self.labels;
-        let mut known: FxHashMap<Label, Label> = FxHashMap::default();
-        map.relabel(|label| Some(*known.entry(label).or_insert_with(|| ended(labels, label))))
+        let mut known = FxHashMap::default();
+        map.relabel(|label| Some(labels.with_leaves(label, ended, &mut known)))
     }
 
     /// Goes on for the packets whose label has a leaf of this kind, and puts what becomes of them in its place.
@@ -444,7 +449,22 @@ impl<'v, 'e> Walk<'v, 'e> {
             }
         }
         let mut result = map;
-        for end in ends {
+        for (at, end) in ends.iter().copied().enumerate() {
+            if !self.may_go_on() {
+                // Whatever has one of the ends that are left is undecided.
+                self.view.give_up();
+                let trail = self.labels.push(0, Step::lost(false, Spot::Internet, Why::TooManySteps));
+                let undecided = self.labels.leaf(Verdict::Undecided, trail);
+                let left: FxHashSet<Label> = ends[at..].iter().copied().collect();
+                let labels = &mut self.labels;
+                let mut known: FxHashMap<Label, bool> = FxHashMap::default();
+                return result.relabel(|label| {
+                    let open = *known
+                        .entry(label)
+                        .or_insert_with(|| labels.leaves(label).iter().any(|leaf| left.contains(leaf)));
+                    Some(if open { undecided } else { label })
+                });
+            }
             let Some(leaf) = self.labels.leaf_of(end).cloned() else { continue };
             let holds = |walk: &mut Self, label: Label| walk.labels.leaves(label).contains(&end);
             let region = result.select(|label| holds(self, label));
@@ -537,22 +557,17 @@ impl<'v, 'e> Walk<'v, 'e> {
     }
 }
 
-/// A label in which every reply that is back has been everywhere.
-fn ended(labels: &mut Labels, label: Label) -> Label {
-    let mut result = label;
-    for end in labels.leaves(label) {
-        let Some(leaf) = labels.leaf_of(end).filter(|leaf| leaf.is_back()).cloned() else { continue };
-        let new = match leaf.back.and_then(|back| back.bypassed) {
-            None => labels.leaf(Verdict::Works, leaf.trail),
-            Some(firewall) => {
-                let step = Step::lost(true, Spot::Firewall(firewall), Why::Bypassed);
-                let trail = labels.push(leaf.trail, step);
-                labels.leaf(Verdict::ReplyLost, trail)
-            }
-        };
-        result = labels.replaced(result, end, new);
+/// What becomes of a reply that is back: it has been everywhere.
+fn ended(labels: &mut Labels, leaf: Leaf) -> Label {
+    match leaf.back {
+        None => labels.add_leaf(leaf),
+        Some(Back { bypassed: None, .. }) => labels.leaf(Verdict::Works, leaf.trail),
+        Some(Back { bypassed: Some(firewall), .. }) => {
+            let step = Step::lost(true, Spot::Firewall(firewall), Why::Bypassed);
+            let trail = labels.push(leaf.trail, step);
+            labels.leaf(Verdict::ReplyLost, trail)
+        }
     }
-    result
 }
 
 /// The declared limit of a walk.

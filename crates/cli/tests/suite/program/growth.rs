@@ -197,7 +197,7 @@ fn families() -> Vec<(&'static str, Value, [&'static str; 2])> {
         ("doors", doors(20), ["a", "10.0.6.1"]),
         ("public firewalls", firewalls(6), ["internet", "203.0.113.1"]),
         ("many holders of an address", holders(80), ["a", "198.51.100.9"]),
-        ("gaps everywhere", gaps(24), ["a", "y"]),
+        ("gaps everywhere", gaps(12), ["a", "y"]),
     ]
 }
 
