@@ -240,7 +240,8 @@ mod tests {
             ("a: b\n\tc: d\n", "c:", "found a tab", "write spaces"),
         ];
         for (text, place, info, help) in cases {
-            let found = slip(text, text.find(place).unwrap(), info).map_or_else(String::new, |slip| slip.help.unwrap());
+            let found =
+                slip(text, text.rfind(place).unwrap(), info).map_or_else(String::new, |slip| slip.help.unwrap());
             assert!(found.contains(help), "{text}: {found}");
         }
         assert_eq!(other_word("cidr", &["id", "blocks"]).as_deref(), Some("write `blocks`"));

@@ -258,7 +258,7 @@ fn services_read_as_a_person_would_write_them() {
         (span(47, 0, 65535), "gre"),
         (service::all(Family::V4), "any"),
         (service::all(Family::V4).difference(&span(6, 22, 22)), "any except tcp 22"),
-        (span(200, 0, 65535), "200"),
+        (span(200, 0, 65535), "protocol 200"),
         (
             service::all(Family::V4).difference(&service::whole(6)).difference(&span(17, 53, 53)),
             "any except tcp, udp 53",
