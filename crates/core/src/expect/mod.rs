@@ -133,7 +133,19 @@ pub fn sentence(expectation: &Expectation) -> String {
 /// How every expectation stands, in their order.
 pub fn standings(view: &View<'_>) -> Vec<Standing> {
     let allowed = allowances(view);
-    view.stated.expectations.iter().map(|one| standing(view, one, &allowed)).collect()
+    let all = &view.stated.expectations;
+    let mut found: Vec<Standing> = all.iter().map(|one| standing(view, one, &allowed)).collect();
+    // Who is reached by what was given up is not known: so nothing is told as kept that forbids.
+    if view.gave_up() {
+        let forbids = |one: &Expectation| !matches!(one.claim, Claim::MayReach { .. });
+        for (standing, _) in found.iter_mut().zip(all).filter(|(_, one)| forbids(one)) {
+            if standing.state == State::Kept {
+                let why = "connections that were given up at the limit of steps may speak against this".to_owned();
+                *standing = Standing { state: State::Unknown, why, against: None };
+            }
+        }
+    }
+    found
 }
 
 fn standing(view: &View<'_>, expectation: &Expectation, allowed: &[Allowance<'_>]) -> Standing {

@@ -94,6 +94,7 @@ fn mend(view: &View<'_>, standing: &Standing) -> String {
         (State::Unknown, Some(against)) => {
             format!("complete the snapshot: `path {}` tells what it lacks", asked(view, against))
         }
+        (State::Unknown, None) => "take out equal routes, and devices that lead to each other".to_owned(),
         _ => "correct the names, or strike it out".to_owned(),
     }
 }
