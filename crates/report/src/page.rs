@@ -120,7 +120,9 @@ impl Page {
 
     /// The answer in one sentence, and what it was made from.
     pub fn top(&mut self, sentence: &str, heading: &Heading) {
-        self.say(STRONG, sentence);
+        let undecided = sentence.starts_with("Undecided");
+        let as_far = if heading.given_up && !undecided { "As far as ways could be followed: " } else { "" };
+        self.say(STRONG, &format!("{as_far}{sentence}"));
         let size = &heading.size;
         let date = match (&heading.judged_by, &heading.taken) {
             (Some(judged), Some(taken)) if judged == taken => format!("as of {}", moment_text(taken)),

@@ -412,8 +412,11 @@ impl<'v, 'e> Matrix<'v, 'e> {
                 let pairless = a == b && from.interfaces.is_none_or(|interfaces| interfaces < 2);
                 let verdict = match cell {
                     _ if pairless => CellVerdict::Nobody,
-                    Some(cell) => cell.verdict(),
-                    None => CellVerdict::No,
+                    _ => match cell.map_or(CellVerdict::No, Cell::verdict) {
+                        // Whom what was given up reaches is not known.
+                        CellVerdict::No if self.view.gave_up() => CellVerdict::Unknown,
+                        verdict => verdict,
+                    },
                 };
                 all.push(cell.unwrap_or(&nobody).fact(self.view, &from.name, &to.name, verdict));
             }

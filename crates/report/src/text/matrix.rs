@@ -159,6 +159,7 @@ pub fn matrix_cell(answer: &Answer<CellAnswer>, look: Look) -> String {
     let how = match cell.verdict {
         CellVerdict::Works => format!("Yes: {ends} works for all of them"),
         CellVerdict::Partly => format!("Partly: {ends} works for {}", shortened(&cell.services, 6)),
+        CellVerdict::Unknown if heading.given_up => format!("Unknown: {ends} was not followed to its end"),
         CellVerdict::Unknown => format!("Unknown: {ends} depends on what the snapshot lacks"),
         CellVerdict::Conditional => format!("It depends: {ends} turns on what no snapshot holds"),
         CellVerdict::No => format!("No: nothing of {ends} works"),
