@@ -4,7 +4,7 @@ use super::sides::Senders;
 use super::{Against, prove, said, settled};
 use crate::address::Addresses;
 use crate::ends::End;
-use crate::model::{FrontEnd, GatewayKind, Service};
+use crate::model::{FrontEnd, GatewayKind, Id, Network, Service};
 use crate::packet::PacketSet;
 use crate::view::View;
 use crate::walk::{Asked, Start, Tell, walk};
@@ -15,10 +15,15 @@ fn open_addresses(view: &View<'_>, to: &[End]) -> Addresses {
     if estate.gaps.is_empty() {
         return Addresses::empty();
     }
+    let in_network = |id: Id<Network>| view.unlisted_in(id).intersection(&estate.networks[id].blocks);
     let meant = to.iter().fold(Addresses::empty(), |sum, end| {
         sum.union(&match end {
             End::Any | End::Block(_) | End::Set(_) => end.addresses(view),
-            End::Network(id) => view.unlisted_in(*id).intersection(&estate.networks[*id].blocks),
+            End::Network(id) => in_network(*id),
+            End::Division(division) => {
+                let all = estate.networks.ids().filter(|id| view.divisions_of(*id).contains(division));
+                all.fold(Addresses::empty(), |sum, id| sum.union(&in_network(id)))
+            }
             End::Subnet(id) => {
                 let subnet = &estate.subnets[*id];
                 view.unlisted_in(subnet.network).intersection(&subnet.blocks)

@@ -13,10 +13,12 @@
 //! lost or denied because of what the snapshot says it lacks.
 
 pub(crate) mod alike;
+mod arrive;
 mod device;
 mod direct;
 mod edge;
 mod firewall;
+mod judging;
 mod label;
 mod many;
 mod policy;
@@ -39,9 +41,9 @@ use crate::packet::{Intervals, PacketMap, PacketSet, Rewrite, effort};
 use crate::route::{Candidates, RoutePlace, candidates};
 use crate::stage::{Chain, StageKind, State};
 use crate::view::View;
+use arrive::Holders;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::rc::Rc;
-use way::Holders;
 
 /// Legs of one connection; more are a loop.
 pub const DEEPEST: u32 = 12;
