@@ -2,7 +2,7 @@
 //! comes out again, byte for byte.
 
 use crate::failure::{FOUND, Failure};
-use crate::files::write_all;
+use crate::files::{finish_around, write_all};
 use crate::opened::{EstateArgs, Opened, StatedArgs, print};
 use crate::terminal;
 use heronshale_core::answer::{Audit, Heading, audit, with_heading};
@@ -266,6 +266,7 @@ pub fn write(
 
 /// Makes the evidence again, judged by the same moment, and tells what differs.
 pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<u8, Failure> {
+    finish_around(folder)?;
     let manifest = folder.join(MANIFEST);
     let hint = "`audit --evidence DIR` writes one";
     let bytes = match std::fs::read(&manifest) {

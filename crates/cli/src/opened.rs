@@ -1,6 +1,7 @@
 //! Arguments that several commands share, and the estate that they open.
 
 use crate::failure::Failure;
+use crate::files::finish_around;
 use crate::terminal;
 use clap::{Args, ValueEnum};
 use heronshale_core::answer::{Answer, with_heading};
@@ -186,6 +187,7 @@ impl EstateArgs {
         let mut configuration = named.as_deref().map(load_configuration).transpose()?;
         let of_configuration = configuration.as_ref().and_then(|found| found.estate.clone());
         let estate = self.estate.clone().or(of_configuration).unwrap_or_else(|| PathBuf::from("."));
+        finish_around(&estate)?;
         let snapshot = load(&estate)?;
         if named.is_none() {
             let beside: Vec<_> = snapshot.beside.iter().filter(|file| file.format == CONFIGURATION).collect();
@@ -248,6 +250,7 @@ impl Opened {
 
     /// Another snapshot, judged by its own moment and by what was said of this one.
     pub fn other(&self, path: &Path) -> Result<Self, Failure> {
+        finish_around(path)?;
         let snapshot = load(path)?;
         Ok(Self::read(snapshot, path, None, self.tuning.clone(), self.stated.clone(), self.format))
     }

@@ -94,6 +94,9 @@ pub const KINDS: [&str; 14] = [
     "firewall",
 ];
 
+/// Kinds of things that traffic only passes.
+const BETWEEN: [&str; 8] = ["hub", "gateway", "peering", "link", "route_table", "acl", "policy", "zone"];
+
 impl End {
     /// Reads an end.
     ///
@@ -132,6 +135,12 @@ impl End {
                     });
                 }
             }
+        }
+        if let Some((kind, _)) = split_kind(text, &BETWEEN) {
+            let kind = kind.replace('_', " ");
+            let what = format!("`{text}` is no end of traffic: a {kind} has no interface of its own");
+            let candidates = KINDS.map(|kind| format!("{kind}:NAME")).to_vec();
+            return Err(EndError { what, candidates, ambiguous: true });
         }
         Err(nothing(view, text, &KINDS))
     }

@@ -18,6 +18,7 @@ pub mod expect;
 pub mod exposure;
 pub mod faults;
 pub mod finding;
+pub mod meant;
 pub mod mend;
 pub mod model;
 pub mod names;

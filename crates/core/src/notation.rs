@@ -3,6 +3,7 @@
 //! Traffic: `tcp 443`, `tcp 80,8000-8100`, `udp`, `icmp 8`, `icmp 8/0`, `gre`, `47`, `protocol 200`, `any`, `any 53`.
 //! Kinds: `group:app`, `set:partners`, `tag:role=web,env=live`, `network:tickets` …
 
+use crate::meant;
 use crate::model::{Name, Service};
 use crate::packet::{Intervals, service};
 use std::fmt;
@@ -31,7 +32,11 @@ fn number(text: &str, most: u16, what: &str) -> Result<u16, NotationError> {
     let digits = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
     match text.parse::<u16>() {
         Ok(number) if digits && number <= most => Ok(number),
-        _ => error(format!("`{text}` is no {what}"), format!("write a number from 0 to {most}")),
+        _ => {
+            let meant = if what == "port" { meant::ports(text) } else { meant::icmp(text) };
+            let help = meant.unwrap_or_else(|| format!("write a number from 0 to {most}"));
+            error(format!("`{text}` is no {what}"), help)
+        }
     }
 }
 
@@ -96,7 +101,7 @@ impl FromStr for Service {
             return error(format!("`{name}` alone is no traffic"), help);
         }
         let Some(protocol) = service::protocol_named(name) else {
-            if let Some(help) = misspelt(text) {
+            if let Some(help) = meant::service(text) {
                 return error(format!("`{text}` is no traffic"), help);
             }
             let names: Vec<&str> = service::protocol_names().collect();
@@ -110,20 +115,6 @@ impl FromStr for Service {
         };
         Ok(Self { protocol: Some(protocol), low })
     }
-}
-
-/// What may be meant by a protocol and ports that are not apart: `tcp/443`, `tcp443`, `443/tcp`, `tcp:443`.
-fn misspelt(text: &str) -> Option<String> {
-    let letters = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphabetic());
-    let split = text.split_once(['/', ':', '-', '_']).map(|(one, other)| (one.trim(), other.trim()));
-    let apart = || {
-        let at = text.find(|sign: char| sign.is_ascii_digit())?;
-        Some(text.split_at(at))
-    };
-    let (one, other) = split.filter(|(one, other)| letters(one) || letters(other)).or_else(apart)?;
-    let (name, ports) = if letters(one) { (one, other) } else { (other, one) };
-    let fits = letters(name) && service::protocol_named(name).is_some() && parse_ports(ports).is_ok();
-    fits.then(|| format!("write `{} {ports}`", name.to_ascii_lowercase()))
 }
 
 /// Splits `kind:rest` if the kind is one of those given.

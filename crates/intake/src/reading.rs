@@ -163,6 +163,10 @@ pub(crate) fn text_of<'n>(node: &'n Node<'_>, at: &mut Reading, wanted: &str) ->
             at.expected(node, wanted, Some(format!("if the text is meant, write it in quotes: \"{text}\"")));
             None
         }
+        Value::Scalar(Scalar::Null, _) => {
+            at.expected(node, wanted, Some("leave the field out if there is none".to_owned()));
+            None
+        }
         _ => {
             at.expected(node, wanted, None);
             None
@@ -232,7 +236,7 @@ impl Written for bool {
 impl Written for u32 {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let Value::Scalar(Scalar::Number, text) = &node.value else {
-            at.expected(node, "a whole number", None);
+            at.expected(node, "a whole number", Some("write it in digits, such as 100".to_owned()));
             return None;
         };
         let number = text.parse().ok();
@@ -312,12 +316,17 @@ pub(crate) fn fields_of<'n, 't>(
     at: &mut Reading,
 ) -> Option<Vec<(&'n str, &'n Node<'t>)>> {
     let Value::Map(fields) = &node.value else {
-        at.expected(node, &format!("{what}, a map of fields"), None);
+        let some = known.iter().take(3).map(|field| format!("{field}: …")).collect::<Vec<_>>().join(", ");
+        at.expected(node, &format!("{what}, a map of fields"), Some(format!("write {{ {some} }}")));
         return None;
     };
     let mut found: Vec<(&str, &Node<'t>)> = Vec::with_capacity(fields.len());
-    for (key, value) in fields {
+    for (at_field, (key, value)) in fields.iter().enumerate() {
         let Value::Scalar(_, name) = &key.value else { continue };
+        // A comma outside of brackets makes a field of the second value.
+        let before = at_field.checked_sub(1).and_then(|before| fields.get(before));
+        let torn = before.filter(|_| matches!(value.value, Value::Scalar(Scalar::Null, _)));
+        let torn = torn.and_then(|(key, value)| crate::tree::text(key).zip(crate::tree::text(value)));
         if found.iter().any(|(other, _)| other == name) {
             at.fail(key.span, format!("the field `{name}` stands here twice"), "a second time", None);
         } else if known.contains(&name.as_ref()) {
@@ -325,9 +334,10 @@ pub(crate) fn fields_of<'n, 't>(
         } else {
             let all = format!("the fields of {what} are {}", known.join(", "));
             let glued = name.split_once(':').filter(|(field, _)| known.contains(field));
-            let help = match glued {
-                Some((field, value)) => format!("write `{field}: {value}`, with a space behind the colon"),
-                None => other_word(name, known).or_else(|| did_you_mean(name, known.iter().copied())).unwrap_or(all),
+            let help = match (glued, torn) {
+                (_, Some((field, first))) => format!("several values stand in brackets: `{field}: [{first}, {name}]`"),
+                (Some((field, value)), _) => format!("write `{field}: {value}`, with a space behind the colon"),
+                _ => other_word(name, known).or_else(|| did_you_mean(name, known.iter().copied())).unwrap_or(all),
             };
             at.fail(key.span, format!("{what} has no field `{name}`"), "unknown field", Some(help));
         }

@@ -25,6 +25,19 @@ pub(crate) fn slip(text: &str, at: usize, info: &str) -> Option<Slip> {
             help: Some("close it with the same mark, on the same line".to_owned()),
         });
     }
+    if info.contains("unknown anchor") {
+        let name =
+            text[at..].split(|sign: char| sign.is_whitespace() || ",]}".contains(sign)).next().unwrap_or_default();
+        return Some(Slip {
+            title: format!("`{name}` refers to an anchor that is not there"),
+            at,
+            label: "here",
+            help: Some(format!("write \"{name}\" if the sign belongs to the text")),
+        });
+    }
+    if let Some(wrong) = dash(text, at) {
+        return Some(wrong);
+    }
     let brackets = Brackets::up_to(text, at);
     if let Some(wrong) = brackets.wrong {
         return Some(wrong);
@@ -72,6 +85,25 @@ fn tab(text: &str, at: usize) -> Option<Slip> {
         at,
         label: "a tab",
         help: Some("write spaces in its place".to_owned()),
+    })
+}
+
+/// A dash without its space, or one that is typographic, before an item of a list.
+fn dash(text: &str, at: usize) -> Option<Slip> {
+    let line = line_of(text, at);
+    let words = text[line.clone()].trim_start();
+    let at = line.end - words.len();
+    let (title, rest) = match words.strip_prefix(['–', '—', '•', '*', '−']) {
+        Some(rest) => ("this sign begins no item of a list", rest),
+        None => ("a space is missing behind the dash", words.strip_prefix('-')?),
+    };
+    let glued = rest.starts_with(|sign: char| sign.is_alphanumeric() || "{[".contains(sign));
+    let other = !words.starts_with('-') && rest.starts_with([' ', '{', '[']);
+    (other || (words.starts_with('-') && glued)).then(|| Slip {
+        title: title.to_owned(),
+        at,
+        label: "here",
+        help: Some("write a plain dash and a space: `- `".to_owned()),
     })
 }
 
@@ -219,6 +251,9 @@ pub(crate) fn other_word(given: &str, known: &[&str]) -> Option<String> {
         ("ingress", &["inbound"]),
         ("egress", &["outbound"]),
     ];
+    if given.eq_ignore_ascii_case("direction") && known.contains(&"peers") {
+        return Some("a rule stands in the list of its direction: `inbound` or `outbound`".to_owned());
+    }
     let (_, meant) = WORDS.iter().find(|(word, _)| word.eq_ignore_ascii_case(given))?;
     let meant = meant.iter().find(|field| known.contains(field))?;
     Some(format!("write `{meant}`"))

@@ -3,6 +3,7 @@
 use crate::reading::{Definitions, Reading, Written, choices, did_you_mean, text_of};
 use crate::tree::{Node, Value};
 use heronshale_core::address::{Block, BlockError};
+use heronshale_core::meant;
 use heronshale_core::model::{
     Action, AutomaticRoutes, DoorRoute, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name,
     NamedPeerReach, NoGroup, NoHealthy, PolicySees, SameSubnet, Service, SubnetGroups,
@@ -93,13 +94,8 @@ fn notation<T>(result: Result<T, NotationError>, node: &Node<'_>, at: &mut Readi
     }
 }
 
-/// A prefix that is written with its mask: what it is with a length.
-fn with_mask(text: &str) -> Option<String> {
-    let (base, mask) = text.trim().split_once('/')?;
-    let mask = mask.trim().parse::<std::net::Ipv4Addr>().ok()?.to_bits();
-    let is_mask = mask.leading_ones() + mask.trailing_zeros() == 32;
-    is_mask.then(|| format!("write {}/{}", base.trim(), mask.leading_ones()))
-}
+/// How addresses are spelt.
+const SPELT: &str = "write 10.64.0.7, 10.64.0.0/12, 10.64.0.1-10.64.0.9, or the same for IPv6";
 
 impl Written for Block {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
@@ -107,9 +103,9 @@ impl Written for Block {
         match text.trim().parse() {
             Ok(block) => Some(block),
             Err(error) => {
-                let help = "write 10.64.0.7, 10.64.0.0/12, 10.64.0.1-10.64.0.9, or the same for IPv6".to_owned();
-                let help = with_mask(text).unwrap_or(help);
-                at.fail(node.span, format!("`{text}`: {error}"), "not understood", Some(help));
+                let spelt = || (error != BlockError::Unspecified).then(|| SPELT.to_owned());
+                let help = meant::block(text).or_else(spelt);
+                at.fail(node.span, format!("`{text}`: {error}"), "not understood", help);
                 None
             }
         }
@@ -231,7 +227,9 @@ impl WrittenPeer {
                 if error == BlockError::Unspecified
                     || (text.contains(['/', '.']) && !text.contains(char::is_alphabetic)) =>
             {
-                at.fail(node.span, format!("`{text}`: {error}"), "not understood", with_mask(text));
+                let spelt = || (error != BlockError::Unspecified).then(|| SPELT.to_owned());
+                let help = meant::block(text).or_else(spelt);
+                at.fail(node.span, format!("`{text}`: {error}"), "not understood", help);
                 None
             }
             Err(_) => {
@@ -239,7 +237,8 @@ impl WrittenPeer {
                 let kinds = PEER_KINDS.iter().chain(&PEER_WORDS).copied();
                 let all = "write an address, prefix or range, any, internet, probes, or a name with its kind: group:app, \
                     set:partners, tag:role=web, identity:, interface:, network:, subnet:, site:";
-                let help = did_you_mean(word, kinds).unwrap_or_else(|| all.to_owned());
+                let near = did_you_mean(word, kinds).or_else(|| meant::peer(text));
+                let help = near.unwrap_or_else(|| all.to_owned());
                 at.fail(node.span, format!("`{text}` is no peer"), "not understood", Some(help));
                 None
             }
@@ -302,7 +301,7 @@ impl Written for WrittenHop {
                     "write local, blackhole, an address, or a name with its kind: gateway:, interface:, peering:, \
                     firewall:, balancer:, hub: or service:"
                         .to_owned();
-                let help = did_you_mean(word, kinds).unwrap_or(all);
+                let help = did_you_mean(word, kinds).or_else(|| meant::next_hop(text)).unwrap_or(all);
                 at.fail(node.span, format!("`{text}` is no next hop"), "not understood", Some(help));
                 None
             }

@@ -155,10 +155,10 @@ impl Import {
         bar.finish_and_clear();
         let mut answer: CoverageAnswer = passes.map_err(Failure::exports)?;
         let mut file = temporary(into)?;
-        spools.assemble(&answer.profile, file.as_file_mut()).map_err(failed)?;
+        spools.assemble(&answer.profile, file.file.as_file_mut()).map_err(failed)?;
         // What was made is read as any snapshot is: what is wrong with it as a whole shows before it is there.
         let mut text = String::new();
-        file.as_file_mut().rewind().and_then(|()| file.as_file_mut().read_to_string(&mut text)).map_err(failed)?;
+        file.file.rewind().and_then(|()| file.file.read_to_string(&mut text)).map_err(failed)?;
         let name = into.file_name().unwrap_or(into.as_os_str()).to_string_lossy().into_owned();
         let snapshot = load_texts(&[(&name, &text)]).map_err(Failure::exports)?;
         drop(text);

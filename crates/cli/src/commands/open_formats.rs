@@ -108,6 +108,7 @@ impl Reading {
     /// The texts of the snapshot beside which the new file will stand, without the file that it replaces.
     fn others(&self, into: &Path) -> Result<Vec<(String, String)>, Failure> {
         let Some(path) = &self.beside else { return Ok(Vec::new()) };
+        crate::files::finish_around(path)?;
         let snapshot = load(path).map_err(|error| Failure::Snapshot(Box::new(error)))?;
         let same = |name: &str| {
             let own = if path.is_dir() { path.join(name) } else { path.clone() };

@@ -1,8 +1,12 @@
 //! A fresh folder, and the built program in it: cleared environment, fixed width.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use tempfile::TempDir;
+
+/// The built program.
+pub const PROGRAM: &str = env!("CARGO_BIN_EXE_heronshale");
 
 /// A folder that goes away with its owner.
 pub struct Folder {
@@ -60,16 +64,33 @@ impl Folder {
     }
 
     pub fn run_with(&self, arguments: &[&str], environment: &[(&str, &str)]) -> Run {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_heronshale"));
-        command
-            .args(arguments)
-            .current_dir(self.path())
-            .env_clear()
-            .envs(environment.iter().copied())
-            .stdin(Stdio::null());
-        let output = command.output().unwrap();
+        let output = self.command(Command::new(PROGRAM), arguments).envs(environment.iter().copied()).output().unwrap();
         let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
         Run { code: output.status.code().unwrap(), stdout: text(output.stdout), stderr: text(output.stderr) }
+    }
+
+    /// A command in the folder: the program, or what runs it.
+    pub fn command(&self, mut runner: Command, arguments: &[&str]) -> Command {
+        runner.args(arguments).current_dir(self.path()).env_clear().stdin(Stdio::null());
+        runner
+    }
+
+    /// All files by their names below the folder.
+    pub fn files(&self) -> BTreeMap<String, Vec<u8>> {
+        let mut found = BTreeMap::new();
+        let mut open = vec![self.path().to_owned()];
+        while let Some(folder) = open.pop() {
+            for entry in std::fs::read_dir(folder).unwrap() {
+                let path = entry.unwrap().path();
+                if path.is_dir() {
+                    open.push(path);
+                } else {
+                    let name = path.strip_prefix(self.path()).unwrap().to_string_lossy().into_owned();
+                    found.insert(name, std::fs::read(path).unwrap());
+                }
+            }
+        }
+        found
     }
 
     /// The answer in JSON, with what the program ended with.

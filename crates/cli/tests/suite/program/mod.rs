@@ -19,6 +19,7 @@ mod openings;
 mod reader;
 mod situations;
 mod stated;
+mod stopped;
 mod story;
 mod sturdy;
 mod sweeps;
