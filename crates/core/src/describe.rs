@@ -117,6 +117,9 @@ pub fn peer_text(estate: &Estate, peer: &Peer) -> String {
 /// A service as it is written: `tcp 443`.
 pub fn service_text(written: &Service) -> String {
     match (&written.protocol, &written.low) {
+        (None, None) if !written.except.is_empty() => {
+            format!("any except {}", written.except.iter().map(service_text).collect::<Vec<_>>().join(", "))
+        }
         (None, None) => "any".to_owned(),
         (None, Some(ports)) => format!("any {}", ports_text(ports)),
         (Some(protocol), None) => service::protocol_name(*protocol),

@@ -1,6 +1,7 @@
 //! One notation for traffic and for names with their kind, in files, on the command line and in output.
 //!
-//! Traffic: `tcp 443`, `tcp 80,8000-8100`, `udp`, `icmp 8`, `icmp 8/0`, `gre`, `47`, `protocol 200`, `any`, `any 53`.
+//! Traffic: `tcp 443`, `tcp 80,8000-8100`, `udp`, `icmp 8`, `icmp 8/0`, `gre`, `47`, `protocol 200`, `any`, `any 53`,
+//! `any except tcp 22, icmp`.
 //! Kinds: `group:app`, `set:partners`, `tag:role=web,env=live`, `network:tickets` …
 
 use crate::meant;
@@ -79,14 +80,19 @@ impl FromStr for Service {
             Some((name, low)) => (name, Some(low.trim())),
             None => (text, None),
         };
+        let except = Vec::new();
         if name.eq_ignore_ascii_case("any") {
-            return Ok(Self { protocol: None, low: low.map(parse_ports).transpose()? });
+            let rest = low.and_then(|low| low.strip_prefix("except")).filter(|rest| rest.starts_with(char::is_whitespace));
+            if let Some(rest) = rest {
+                return Ok(Self { protocol: None, low: None, except: parse_except(rest)? });
+            }
+            return Ok(Self { protocol: None, low: low.map(parse_ports).transpose()?, except });
         }
         if let ("protocol", Some(number)) = (name, low) {
             let Some(protocol) = service::protocol_named(number) else {
                 return error(format!("`{number}` is no protocol"), "write a number from 0 to 255, or a name");
             };
-            return Ok(Self { protocol: Some(protocol), low: None });
+            return Ok(Self { protocol: Some(protocol), low: None, except });
         }
         // A number alone is rather a port, unless it is that of a well-known protocol.
         let is_number = name.bytes().all(|byte| byte.is_ascii_digit()) && !name.is_empty();
@@ -113,8 +119,32 @@ impl FromStr for Service {
             Some(low) if service::is_icmp(protocol) => Some(parse_icmp(low)?),
             Some(low) => Some(parse_ports(low)?),
         };
-        Ok(Self { protocol: Some(protocol), low })
+        Ok(Self { protocol: Some(protocol), low, except })
     }
+}
+
+/// What is left out of any: `tcp 22,443, icmp`. A part that begins with a digit is more of the ports before it.
+fn parse_except(text: &str) -> Result<Vec<Service>, NotationError> {
+    let mut parts: Vec<String> = Vec::new();
+    for part in text.split(',').map(str::trim) {
+        match parts.last_mut() {
+            Some(before) if part.starts_with(|sign: char| sign.is_ascii_digit()) => {
+                before.push(',');
+                before.push_str(part);
+            }
+            _ => parts.push(part.to_owned()),
+        }
+    }
+    parts
+        .iter()
+        .map(|part| match part.parse::<Service>()? {
+            one if one.protocol.is_none() => error(
+                format!("`{part}` cannot be left out of any"),
+                "name protocols: any except tcp 22, icmp",
+            ),
+            one => Ok(one),
+        })
+        .collect()
 }
 
 /// Splits `kind:rest` if the kind is one of those given.

@@ -56,7 +56,7 @@ const SCHEMES: [(&str, u16); 10] = [
 
 pub(crate) fn tcp(port: u16) -> Service {
     let port = u128::from(port);
-    Service { protocol: Some(service::TCP), low: Some(Intervals::span(port, port)) }
+    Service { protocol: Some(service::TCP), low: Some(Intervals::span(port, port)), except: Vec::new() }
 }
 
 fn looks_like_a_name(text: &str) -> bool {
@@ -162,7 +162,7 @@ impl Tuple {
             source: *source,
             destination: *destination,
             source_port: source_port.filter(|_| service::has_ports(protocol)),
-            service: Service { protocol: Some(protocol), low },
+            service: Service { protocol: Some(protocol), low, except: Vec::new() },
         })
     }
 }

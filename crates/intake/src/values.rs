@@ -136,7 +136,7 @@ impl Written for Service {
         notation(text.parse(), node, at)
     }
     fn schema(_: &mut Definitions) -> Json {
-        json!({ "type": ["string", "integer"], "examples": ["tcp 443", "tcp 80,8000-8100", "udp", "icmp 8/0", "gre", "any", "any 53"] })
+        json!({ "type": ["string", "integer"], "examples": ["tcp 443", "tcp 80,8000-8100", "udp", "icmp 8/0", "gre", "any", "any 53", "any except tcp 22, icmp"] })
     }
 }
 

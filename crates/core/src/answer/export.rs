@@ -307,7 +307,7 @@ fn yes(is: bool) -> String {
 /// The services of a rule in the notation of snapshots.
 fn services(rule: &Rule) -> String {
     let one = |service: &crate::model::Service| match (service.protocol, &service.low) {
-        (None, None) => vec!["any".to_owned()],
+        (None, None) => vec![crate::describe::service_text(service)],
         (None, Some(ports)) => vec![format!("any {}", ports_text(ports))],
         (Some(protocol), _) => {
             let family = if protocol == service::ICMPV6 { Family::V6 } else { Family::V4 };

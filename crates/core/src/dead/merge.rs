@@ -96,7 +96,7 @@ pub fn mergeable(view: &View<'_>, dead: &[Dead]) -> Vec<Mergeable> {
 
 /// The one range of ports of one protocol that a rule is about.
 fn single_range(rule: &Rule) -> Option<(Option<u8>, u128, u128)> {
-    let [Service { protocol, low: Some(low) }] = rule.services.as_slice() else { return None };
+    let [Service { protocol, low: Some(low), .. }] = rule.services.as_slice() else { return None };
     let [(first, last)] = low.spans() else { return None };
     Some((*protocol, *first, *last))
 }
@@ -114,7 +114,7 @@ fn finished(view: &View<'_>, rest: &Rest, run: &[Piece], reach: u128) -> Option<
     let whole = if let Some(family) = rest.family {
         Range { family, first, last: reach }.to_string()
     } else {
-        let service = Service { protocol: rest.protocol.flatten(), low: Some(Intervals::span(first, reach)) };
+        let service = Service { protocol: rest.protocol.flatten(), low: Some(Intervals::span(first, reach)), except: Vec::new() };
         crate::describe::service_text(&service)
     };
     Some(Mergeable { rules, whole })

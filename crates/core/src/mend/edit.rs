@@ -149,7 +149,7 @@ pub(super) fn services_of(set: &PacketSet) -> Vec<Service> {
         let bare = !service::has_ports(protocol) && !service::is_icmp(protocol);
         let low = (here != whole && !bare)
             .then(|| Intervals::from_spans(here.spans().iter().map(|(first, last)| (first - base, last - base))));
-        services.push(Service { protocol: Some(protocol), low });
+        services.push(Service { protocol: Some(protocol), low, except: Vec::new() });
     }
     services
 }

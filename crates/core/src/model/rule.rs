@@ -88,6 +88,8 @@ pub struct Service {
     pub protocol: Option<u8>,
     /// The part below: ports, or ICMP `type * 256 + code`; none for all.
     pub low: Option<Intervals>,
+    /// What of it is not meant; empty unless all else is any.
+    pub except: Vec<Self>,
 }
 
 impl Service {
@@ -108,7 +110,8 @@ impl Service {
             }
             (Some(protocol), Some(low)) => below(protocol, low),
         };
-        numbers.intersection(&service::all(family))
+        let numbers = numbers.intersection(&service::all(family));
+        self.except.iter().fold(numbers, |all, less| all.difference(&less.numbers(family)))
     }
 }
 

@@ -64,6 +64,16 @@ pub(super) fn services(numbers: &Intervals) -> Option<Vec<String>> {
     if all_services().is_subset(numbers) {
         return None;
     }
+    let missing = listed(&all_services().difference(numbers));
+    let found = listed(numbers);
+    if found.len() > 2 && missing.len() < found.len() {
+        return Some(vec![format!("any except {}", missing.join(", "))]);
+    }
+    Some(found)
+}
+
+/// Services of both families in the notation, each once.
+fn listed(numbers: &Intervals) -> Vec<String> {
     let mut found = Vec::new();
     for family in [Family::V4, Family::V6] {
         let own = numbers.intersection(&service::all(family));
@@ -78,7 +88,7 @@ pub(super) fn services(numbers: &Intervals) -> Option<Vec<String>> {
     }
     let mut seen = std::collections::BTreeSet::new();
     found.retain(|one| seen.insert(one.clone()));
-    Some(found)
+    found
 }
 
 fn ports(numbers: &Intervals) -> Option<String> {

@@ -34,7 +34,7 @@ fn connection(random: &mut Rng, built: &Estate) -> (Connection, Asked) {
     let connection = Connection {
         from: end,
         to: Goal::End(End::Block(block(packet.destination))),
-        services: vec![Service { protocol: Some(packet.protocol), low }],
+        services: vec![Service { protocol: Some(packet.protocol), low, except: Vec::new() }],
         source_port: None,
     };
     let packet = PacketSet::single(&to_engine(&packet)).any_source_port();
