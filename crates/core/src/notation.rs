@@ -82,7 +82,8 @@ impl FromStr for Service {
         };
         let except = Vec::new();
         if name.eq_ignore_ascii_case("any") {
-            let rest = low.and_then(|low| low.strip_prefix("except")).filter(|rest| rest.starts_with(char::is_whitespace));
+            let rest =
+                low.and_then(|low| low.strip_prefix("except")).filter(|rest| rest.starts_with(char::is_whitespace));
             if let Some(rest) = rest {
                 return Ok(Self { protocol: None, low: None, except: parse_except(rest)? });
             }
@@ -138,10 +139,9 @@ fn parse_except(text: &str) -> Result<Vec<Service>, NotationError> {
     parts
         .iter()
         .map(|part| match part.parse::<Service>()? {
-            one if one.protocol.is_none() => error(
-                format!("`{part}` cannot be left out of any"),
-                "name protocols: any except tcp 22, icmp",
-            ),
+            one if one.protocol.is_none() => {
+                error(format!("`{part}` cannot be left out of any"), "name protocols: any except tcp 22, icmp")
+            }
             one => Ok(one),
         })
         .collect()

@@ -114,7 +114,8 @@ fn finished(view: &View<'_>, rest: &Rest, run: &[Piece], reach: u128) -> Option<
     let whole = if let Some(family) = rest.family {
         Range { family, first, last: reach }.to_string()
     } else {
-        let service = Service { protocol: rest.protocol.flatten(), low: Some(Intervals::span(first, reach)), except: Vec::new() };
+        let service =
+            Service { protocol: rest.protocol.flatten(), low: Some(Intervals::span(first, reach)), except: Vec::new() };
         crate::describe::service_text(&service)
     };
     Some(Mergeable { rules, whole })

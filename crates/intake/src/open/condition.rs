@@ -9,6 +9,8 @@ use std::collections::BTreeSet;
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Devices {
     names: Vec<String>,
+    /// Whether the machine has no others.
+    complete: bool,
 }
 
 /// The number that stands for no interface at all.
@@ -17,7 +19,12 @@ const NO_DEVICE: u128 = 0;
 impl Devices {
     pub fn new(names: impl IntoIterator<Item = String>) -> Self {
         let names: BTreeSet<String> = names.into_iter().collect();
-        Self { names: names.into_iter().collect() }
+        Self { names: names.into_iter().collect(), complete: false }
+    }
+
+    /// The same, of a machine of which every interface is known.
+    pub fn complete(self, complete: bool) -> Self {
+        Self { complete, ..self }
     }
 
     pub fn names(&self) -> &[String] {
@@ -51,7 +58,8 @@ impl Devices {
         };
         let named = self.names.iter().filter(|name| name.starts_with(start));
         let surely = named.fold(Intervals::empty(), |sum, name| sum.union(&self.one(Some(name))));
-        Matching { perhaps: surely.union(&self.one(None)), surely }
+        let perhaps = if self.complete { surely.clone() } else { surely.union(&self.one(None)) };
+        Matching { surely, perhaps }
     }
 
     /// The names of interfaces by their numbers; none where all are meant.

@@ -1,8 +1,11 @@
 //! `iptables-save` and `ip6tables-save`: the rules of one family as text, as iptables-save(8) and iptables-extensions(8) describe it.
 
-use super::chains::{Base, ByState, Chain, Hook, Line, Outcome, Rules, Test, Translation};
+use super::chains::{Base, ByState, Chain, Change, Effect, Hook, Line, Marked, Outcome, Rules, Test, Translation};
+use super::ipset::Sets;
+use super::machine::Facts;
+use super::parts::{Fib, by_routes, of_packet_types};
 use super::{Source, icmp_type, protocol};
-use crate::open::condition::{Condition, all_ports, minus};
+use crate::open::condition::{Condition, Devices, all_ports, minus};
 use crate::open::rules::{Label, NotUnderstood};
 use heronshale_core::address::{Addresses, Block, Family};
 use heronshale_core::model::Action;
@@ -60,6 +63,17 @@ pub(super) fn device_names(text: &str) -> Vec<String> {
     names
 }
 
+/// The sets that rules themselves fill or empty.
+pub(super) fn changed_sets(text: &str) -> Vec<String> {
+    let mut names = Vec::new();
+    for line in text.lines() {
+        let words = words(line);
+        let changed = |pair: &[String]| matches!(pair[0].as_str(), "--add-set" | "--del-set" | "--map-set");
+        names.extend(words.windows(2).filter(|pair| changed(pair)).map(|pair| pair[1].clone()));
+    }
+    names
+}
+
 /// Of which family a text is, if it says so: by its first line, or by an address.
 pub(super) fn family_of(text: &str) -> Option<Family> {
     if text.contains("ip6tables-save") {
@@ -97,11 +111,18 @@ fn hook(chain: &str) -> Option<Hook> {
     })
 }
 
+/// What rules may ask beside packets.
+pub(super) struct Beside<'b> {
+    pub facts: &'b Facts,
+    pub sets: &'b Sets,
+}
+
 /// Reads the rules of one family, beside those that are there already.
 pub(super) fn read(
     source: &Source,
     family: Family,
     rules: &mut Rules,
+    beside: &Beside<'_>,
     not_understood: &mut Vec<NotUnderstood>,
 ) -> Result<(), Wrong> {
     let mut table = "";
@@ -178,24 +199,43 @@ pub(super) fn read(
         let number = counts.entry(chain).or_default();
         *number += 1;
         let id = if table == "filter" { format!("{name}/{number}") } else { format!("{table}/{name}/{number}") };
-        let mut rule =
-            Rule { family, tests: Vec::new(), whys: Vec::new(), protocol: None, comment: None, target: None };
+        let mut rule = Rule {
+            family,
+            beside,
+            tests: Vec::new(),
+            whys: Vec::new(),
+            protocol: None,
+            comment: None,
+            target: None,
+            module: String::new(),
+        };
         rule.read(rest, rules);
         let label = Rc::new(Label { id: id.clone(), at: (source.file, offset(begin)), comment: rule.comment.take() });
+        let mut effects = Vec::new();
         let outcome = match rule.target.take() {
             None => None,
             Some((to, goes, options)) => match chains.get(&(table, to.clone())) {
                 Some(chain) if goes => Some(Outcome::Goto(*chain)),
                 Some(chain) => Some(Outcome::Jump(*chain)),
-                None => target(&to, &options),
+                None => match effect(&to, &options) {
+                    Some(effect) => {
+                        effects.push(effect);
+                        Some(Outcome::Next)
+                    }
+                    None => target(&to, &options),
+                },
             },
         };
         if let Some(Outcome::Unclear(why)) = &outcome {
             rule.whys.push(why.clone());
         }
+        // A rule that decides nothing and changes nothing leaves nothing open, whatever it asks.
+        if outcome.is_none() {
+            continue;
+        }
         not_understood.extend(rule.whys.drain(..).map(|why| NotUnderstood { rule: id.clone(), why, at: label.at }));
         if let Some(outcome) = outcome {
-            rules.chains[chain].lines.push(Line { tests: rule.tests, outcome, label });
+            rules.chains[chain].lines.push(Line { tests: rule.tests, effects, outcome, label });
         }
     }
     whole_tables(source)
@@ -236,6 +276,55 @@ fn offset(at: usize) -> u32 {
     u32::try_from(at).unwrap_or(u32::MAX)
 }
 
+/// What a target changes of a packet that goes on; none if it is no such target.
+fn effect(name: &str, options: &[&str]) -> Option<Effect> {
+    let option = |name: &str| options.iter().position(|word| *word == name).map(|at| options.get(at + 1).copied());
+    let masked = |text: &str| {
+        let (value, mask) = text.split_once('/').map_or((text, None), |(value, mask)| (value, Some(mask)));
+        Some((number(value)?, mask.map_or(Some(u32::MAX), number)?))
+    };
+    let to = |change: Option<Change>| change.unwrap_or(Change::Unknown { bits: u32::MAX });
+    // `--set-xmark VALUE/MASK` clears the bits of the mask, and turns those of the value; `--set-mark` sets them.
+    let set = |text: Option<&str>, turns: bool| {
+        let (value, mask) = masked(text?)?;
+        if turns && value & !mask != 0 {
+            return None;
+        }
+        Some(Change::Set { bits: mask | value, value })
+    };
+    let given = |words: [&str; 2]| {
+        let exact = option(words[0]).map(|text| to(set(text, true)));
+        exact.or_else(|| option(words[1]).map(|text| to(set(text, false))))
+    };
+    match name {
+        "NOTRACK" => Some(Effect::Untrack),
+        "CT" if options.contains(&"--notrack") => Some(Effect::Untrack),
+        "MARK" => Some(Effect::Mark(Marked::Packet, to(given(["--set-xmark", "--set-mark"])))),
+        "CONNMARK" => {
+            let bits = |name: &str| option(name).flatten().map_or(Some(u32::MAX), number);
+            let same = || bits("--nfmask").filter(|own| bits("--ctmask") == Some(*own));
+            let whole = || option("--mask").flatten().map_or_else(same, number);
+            let other = || to(whole().map(|bits| Change::Other { bits }));
+            if option("--save-mark").is_some() {
+                return Some(Effect::Mark(Marked::Connection, other()));
+            }
+            if option("--restore-mark").is_some() {
+                return Some(Effect::Mark(Marked::Packet, other()));
+            }
+            Some(Effect::Mark(Marked::Connection, to(given(["--set-xmark", "--set-mark"]))))
+        }
+        _ => None,
+    }
+}
+
+/// A number in decimal or hexadecimal.
+fn number(text: &str) -> Option<u32> {
+    match text.strip_prefix("0x") {
+        Some(digits) => u32::from_str_radix(digits, 16).ok(),
+        None => text.parse().ok(),
+    }
+}
+
 /// What a target that is no chain does; none if it only looks or marks.
 fn target(name: &str, options: &[&str]) -> Option<Outcome> {
     let option = |name: &str| options.iter().position(|word| *word == name).and_then(|at| options.get(at + 1));
@@ -243,22 +332,22 @@ fn target(name: &str, options: &[&str]) -> Option<Outcome> {
     let translated = |to: &str| -> Option<Translation> {
         let bare: Option<IpAddr> = to.parse().ok();
         if bare.is_some() {
-            return Some(Translation { to: bare, port: None });
+            return Some(Translation { to: bare, port: None, source: false });
         }
         let (address, port) = to.rsplit_once(':')?;
         let port = Some(port.parse().ok()?);
         let address = address.trim_start_matches('[').trim_end_matches(']');
         let to = if address.is_empty() { None } else { Some(address.parse().ok()?) };
-        Some(Translation { to, port })
+        Some(Translation { to, port, source: false })
     };
     Some(match name {
         "ACCEPT" => Outcome::Accept,
         "DROP" => Outcome::Drop,
         "REJECT" => Outcome::Reject,
         "RETURN" => Outcome::Return,
-        "MASQUERADE" => Outcome::Translate(Translation { to: None, port: None }),
+        "MASQUERADE" => Outcome::Translate(Translation { to: None, port: None, source: true }),
         "SNAT" => match option("--to-source").and_then(|to| translated(to)) {
-            Some(found) => Outcome::Translate(Translation { port: None, ..found }),
+            Some(found) => Outcome::Translate(Translation { port: None, source: true, ..found }),
             None => return unclear(),
         },
         "DNAT" => match option("--to-destination").and_then(|to| translated(to)) {
@@ -266,14 +355,17 @@ fn target(name: &str, options: &[&str]) -> Option<Outcome> {
             None => return unclear(),
         },
         "REDIRECT" => Outcome::Unclear("a redirection to the machine itself".to_owned()),
-        "LOG" | "NFLOG" | "ULOG" | "MARK" | "CONNMARK" | "CLASSIFY" | "TRACE" | "AUDIT" | "SECMARK" | "CONNSECMARK"
-        | "TCPMSS" | "DSCP" | "TOS" | "TTL" | "HL" | "CHECKSUM" | "SET" | "LED" | "TEE" => return None,
+        "LOG" | "NFLOG" | "ULOG" | "CT" | "CLASSIFY" | "TRACE" | "AUDIT" | "SECMARK" | "CONNSECMARK" | "TCPMSS"
+        | "DSCP" | "TOS" | "TTL" | "HL" | "CHECKSUM" | "SET" | "LED" | "TEE" => return None,
         other => Outcome::Unclear(format!("`{other}` is not understood")),
     })
 }
 
 struct Rule<'w> {
     family: Family,
+    beside: &'w Beside<'w>,
+    /// The module whose options are read.
+    module: String,
     tests: Vec<Test>,
     whys: Vec<String>,
     protocol: Option<u8>,
@@ -290,6 +382,29 @@ impl<'w> Rule<'w> {
         };
         let pieces = if no { minus(vec![self.has()], &condition) } else { vec![condition.and(&self.has())] };
         self.tests.push(Test::Any(pieces.into_iter().filter(|piece| !piece.is_empty()).collect()));
+    }
+
+    /// One of these, or none of them.
+    fn pieces(&mut self, found: Vec<Condition>, no: bool, why: &str) {
+        let unknown = found.iter().any(|one| !one.unknown.is_empty());
+        let found = if no {
+            let known = found.iter().filter(|one| one.unknown.is_empty());
+            let mut rest = known.fold(vec![Condition::all()], minus);
+            for perhaps in found.iter().filter(|one| !one.unknown.is_empty()) {
+                let there = Condition { unknown: std::collections::BTreeSet::new(), ..perhaps.clone() };
+                let both: Vec<Condition> = rest.iter().map(|one| one.and(perhaps)).collect();
+                rest = minus(rest, &there);
+                rest.extend(both);
+            }
+            rest
+        } else {
+            found
+        };
+        let found = found.iter().map(|one| one.and(&self.has())).filter(|one| !one.is_empty()).collect();
+        self.tests.push(Test::Any(found));
+        if unknown && !why.is_empty() {
+            self.whys.push(why.to_owned());
+        }
     }
 
     /// Packets of its protocol: only those have its ports and types.
@@ -310,7 +425,14 @@ impl<'w> Rule<'w> {
                     continue;
                 }
                 "-m" | "--match" => {
-                    const KNOWN: [&str; 14] = [
+                    self.module = value.to_owned();
+                    const KNOWN: [&str; 20] = [
+                        "addrtype",
+                        "connmark",
+                        "owner",
+                        "physdev",
+                        "pkttype",
+                        "set",
                         "tcp",
                         "udp",
                         "sctp",
@@ -326,6 +448,23 @@ impl<'w> Rule<'w> {
                         "standard",
                         "icmpv6",
                     ];
+                    let end = self.skip(words, at + 1);
+                    let options = words.get(at + 1..end).unwrap_or_default();
+                    if value == "rpfilter" {
+                        let way = if options.contains(&"--invert") { "missing" } else { "exists" };
+                        let plain = options.iter().all(|word| matches!(*word, "--invert" | "--validmark"));
+                        let what = if plain { Fib::Back } else { Fib::Other };
+                        let found = by_routes(what, &[way], self.beside.facts, &rules.devices);
+                        self.pieces(found, false, "what the machine's routes say");
+                        at = end;
+                        continue;
+                    }
+                    // Packets are whole, and without headers between that of IPv6 and the next.
+                    if matches!(value, "frag" | "rt") {
+                        self.pieces(Vec::new(), false, "");
+                        at = end;
+                        continue;
+                    }
                     if !KNOWN.contains(&value) {
                         let why = format!("`-m {value}` is not understood");
                         self.put(None, false, &why);
@@ -443,6 +582,16 @@ impl<'w> Rule<'w> {
                     let states: Vec<&str> = lower.split(',').collect();
                     let holds = ByState::one_of(&states);
                     // SNAT and DNAT are states of translated connections.
+                    if let Some(source) = match lower.as_str() {
+                        "dnat" => Some(false),
+                        "snat" => Some(true),
+                        _ => None,
+                    } {
+                        self.tests.push(Test::Translated { source, negated: no });
+                        at += takes;
+                        no = false;
+                        continue;
+                    }
                     let plain = states
                         .iter()
                         .all(|one| matches!(*one, "new" | "established" | "related" | "invalid" | "untracked"));
@@ -455,6 +604,67 @@ impl<'w> Rule<'w> {
                 "--ctdir" => {
                     let original = (value == "ORIGINAL") != no;
                     self.tests.push(Test::State(ByState::direction(original)));
+                }
+                "--ctstatus" => self.put(None, no, "the status of the connection"),
+                "--mark" => {
+                    let (value, mask) =
+                        value.split_once('/').map_or((value, None), |(value, mask)| (value, Some(mask)));
+                    let of = if self.module == "connmark" { Marked::Connection } else { Marked::Packet };
+                    match number(value).zip(mask.map_or(Some(u32::MAX), number)) {
+                        Some((value, bits)) => {
+                            self.tests.push(Test::Mark { of, bits, values: vec![(value, value)], negated: no });
+                        }
+                        None => self.put(None, no, "a mark"),
+                    }
+                }
+                "--src-type" | "--dst-type" => {
+                    let lower = value.to_ascii_lowercase();
+                    let names: Vec<&str> = lower.split(',').collect();
+                    // The limit to an interface may stand before or behind.
+                    let limit = |word: &str| words.contains(&word);
+                    let interface = match (limit("--limit-iface-in"), limit("--limit-iface-out")) {
+                        (false, false) => None,
+                        (incoming, _) => Some(incoming),
+                    };
+                    let what = Fib::Type { source: word == "--src-type", interface };
+                    let found = by_routes(what, &names, self.beside.facts, &rules.devices);
+                    self.pieces(found, no, "what the machine's routes say");
+                }
+                "--limit-iface-in" | "--limit-iface-out" => takes = 0,
+                "--pkt-type" => {
+                    let found = of_packet_types(&[&value.to_ascii_lowercase()], self.beside.facts);
+                    let there = found.map(|destination| Condition { destination, ..Condition::all() });
+                    self.put(there, no, "the type of a packet");
+                }
+                "--uid-owner" | "--gid-owner" | "--socket-exists" | "--suppl-groups" => {
+                    takes = usize::from(word != "--socket-exists" && word != "--suppl-groups");
+                    let own = Condition { from: Devices::none(), ..Condition::all() };
+                    let mut found = vec![own.and(&Condition::unknown("which program sent it"))];
+                    if no {
+                        found.push(Condition { from: Devices::any(), ..Condition::all() });
+                    }
+                    self.pieces(found, false, "which program sent it");
+                }
+                // Packets are whole, and without headers between that of IPv6 and the next.
+                "-f" | "--fragment" => {
+                    takes = 0;
+                    self.pieces(Vec::new(), no, "");
+                }
+                "--physdev-is-bridged" | "--physdev-is-in" | "--physdev-is-out" => {
+                    takes = 0;
+                    if self.beside.facts.known && self.beside.facts.bridges.is_empty() {
+                        self.pieces(Vec::new(), no, "");
+                    } else {
+                        self.put(None, no, "whether it comes by a port of a bridge");
+                    }
+                }
+                "--match-set" => {
+                    takes = 2;
+                    let way = words.get(at + 1).copied().unwrap_or_default();
+                    match self.beside.sets.matching(value, way, &rules.devices) {
+                        Ok(found) => self.pieces(found, no, ""),
+                        Err(why) => self.put(None, no, &why),
+                    }
                 }
                 "--comment" => self.comment = Some(value.to_owned()),
                 "-j" | "--jump" | "-g" | "--goto" => {

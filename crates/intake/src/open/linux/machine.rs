@@ -25,9 +25,15 @@ pub(super) struct Route {
 }
 
 /// What is known of a machine beside its rules.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct Machine {
     pub devices: Vec<Device>,
+    /// The addresses of all of its interfaces, of any scope, by their names.
+    local: Vec<(String, IpAddr)>,
+    /// The broadcast addresses of its networks.
+    broadcast: Vec<IpAddr>,
+    /// The interfaces that are bridges.
+    bridges: Vec<String>,
     pub routes: Vec<Route>,
     /// Whether its routes were given.
     pub routed: bool,
@@ -43,10 +49,36 @@ fn wrong(node: &Node<'_>, title: String, help: &str) -> Problem {
     Problem { title, span: node.span, label: "here".to_owned(), related: None, help: Some(help.to_owned()) }
 }
 
+/// What the tests of a machine's rules may ask beside packets.
+#[derive(Debug, Default)]
+pub(super) struct Facts {
+    /// Whether its interfaces are known, and so all of what follows but the routes.
+    pub known: bool,
+    /// Its own addresses by interface.
+    pub own: BTreeMap<String, Addresses>,
+    pub broadcast: Addresses,
+    /// The interfaces by which bridged frames may come to it.
+    pub bridges: Vec<String>,
+    /// What its main table leads out by each interface; none if the routes are not known, or others are asked too.
+    pub behind: Option<BTreeMap<String, Addresses>>,
+}
+
 impl Machine {
     pub fn addresses(&mut self, node: &Node<'_>, _file: usize, problems: &mut Vec<Problem>) {
         for item in list(node) {
-            let Some(name) = text_at(item, "ifname").filter(|_| !has_flag(item, &["LOOPBACK"])) else { continue };
+            let Some(name) = text_at(item, "ifname") else { continue };
+            let address =
+                |one: &Node<'_>, field: &str| text_at(one, field).and_then(|text| text.parse::<IpAddr>().ok());
+            for one in get(item, "addr_info").map_or(&[][..], list) {
+                self.local.extend(address(one, "local").map(|local| (name.to_owned(), local)));
+                self.broadcast.extend(address(one, "broadcast"));
+            }
+            let kind = get(item, "linkinfo").and_then(|info| text_at(info, "info_kind"));
+            self.bridges.extend(text_at(item, "master").map(str::to_owned));
+            self.bridges.extend((kind == Some("bridge")).then(|| name.to_owned()));
+            if has_flag(item, &["LOOPBACK"]) {
+                continue;
+            }
             let mut addresses = Vec::new();
             for one in get(item, "addr_info").map_or(&[][..], list) {
                 if !matches!(text_at(one, "scope"), Some("global" | "site") | None) {
@@ -146,6 +178,34 @@ impl Machine {
         }
     }
 
+    /// What tests of its rules may ask.
+    pub fn facts(&self) -> Facts {
+        let one = |address: IpAddr| -> Addresses { Addresses::single(address) };
+        let sum =
+            |all: &mut dyn Iterator<Item = IpAddr>| all.fold(Addresses::empty(), |sum, next| sum.union(&one(next)));
+        let mut own = BTreeMap::new();
+        for (name, address) in &self.local {
+            let known = own.entry(name.clone()).or_insert_with(Addresses::empty);
+            *known = known.union(&one(*address));
+        }
+        let mut behind: BTreeMap<String, Addresses> = BTreeMap::new();
+        for route in &self.routes {
+            if let Some(device) = &route.device {
+                let known = behind.entry(device.clone()).or_insert_with(Addresses::empty);
+                *known = known.union(&[route.to].into_iter().collect());
+            }
+        }
+        let known = !self.local.is_empty() || !self.devices.is_empty();
+        let mut networks = self.broadcast.iter().copied();
+        Facts {
+            known,
+            own,
+            broadcast: sum(&mut networks).union(&one(IpAddr::V4(std::net::Ipv4Addr::BROADCAST))),
+            bridges: self.bridges.clone(),
+            behind: (self.routed && self.unclear.is_empty()).then_some(behind),
+        }
+    }
+
     /// The interface that holds addresses, by its name.
     pub fn device(&self, name: &str) -> Option<&Device> {
         self.devices.iter().find(|device| device.name == name)
@@ -161,9 +221,12 @@ impl Machine {
         let twice = |pair: &[Route]| {
             pair[0].to == pair[1].to && pair[0].metric == pair[1].metric && pair[0].device != pair[1].device
         };
-        for pair in routes.windows(2).filter(|pair| twice(pair)) {
+        // Each interface has its own link-local network: there is nothing to choose.
+        let near = |pair: &[Route]| pair[0].to.family == Family::V6 && pair[0].to.to_string() == "fe80::/64";
+        for pair in routes.windows(2).filter(|pair| twice(pair) && !near(pair)) {
             self.unclear.push(format!("there are equal routes to {}", pair[0].to));
         }
+        routes.retain(|route| route.to.to_string() != "fe80::/64");
         routes.dedup_by_key(|route| route.to);
         let dropped = routes.iter().any(|route| route.device.is_none());
         let mut taken = Addresses::empty();

@@ -1,9 +1,10 @@
 //! What a Linux machine filters, routes and translates, as a workload's own firewall or as a firewall that forwards.
 //!
-//! Read are `nft -j list ruleset`, `iptables-save`, `ip -j addr`, `ip -j route` and `ip -j rule`; which a file is shows by what is in
+//! Read are `nft -j list ruleset`, `iptables-save`, `ipset save`, `ip -j addr`, `ip -j route` and `ip -j rule`; which a file is shows by what is in
 //! it. What a rule says that is not understood makes it unknown, never one that matches all or nothing.
 
 mod chains;
+mod ipset;
 mod iptables;
 mod machine;
 mod nftables;
@@ -113,6 +114,8 @@ enum Kind<'t> {
     Addresses(Node<'t>),
     Routes(Node<'t>),
     Rules(Node<'t>),
+    /// `ipset save`.
+    Sets,
     /// An empty list: of any of them.
     Nothing,
 }
@@ -129,7 +132,8 @@ fn problem(file: usize, at: usize, length: usize, title: String, help: &str) -> 
 }
 
 fn kind_of(source: &Source) -> Result<Kind<'_>, Problem> {
-    const HELP: &str = "give what these print: nft -j list ruleset, iptables-save, ip -j addr, ip -j route, ip -j rule";
+    const HELP: &str =
+        "give what these print: nft -j list ruleset, iptables-save, ipset save, ip -j addr, ip -j route, ip -j rule";
     let start = source.text.trim_start();
     if start.starts_with(['{', '[']) {
         let file = FileId(u32::try_from(source.file).unwrap_or(u32::MAX));
@@ -150,6 +154,9 @@ fn kind_of(source: &Source) -> Result<Kind<'_>, Problem> {
             });
         }
         return Err(problem(source.file, 0, 1, "this JSON is none of a Linux machine".to_owned(), HELP));
+    }
+    if ipset::is_saved(&source.text) {
+        return Ok(Kind::Sets);
     }
     if source.text.lines().any(|line| line.trim_start().starts_with('*')) {
         return iptables::family_of(&source.text).map(Kind::Saved).ok_or_else(|| {
@@ -206,6 +213,19 @@ pub fn read_machine(
             named.extend(iptables::device_names(&source.text).into_iter().filter(|name| name != "lo"));
         }
     }
+    let facts = machine.facts();
+    let mut sets = ipset::Sets::default();
+    for (source, kind) in &kinds {
+        if matches!(kind, Kind::Sets) {
+            sets.read(source, &mut problems);
+        }
+    }
+    for (source, kind) in &kinds {
+        if matches!(kind, Kind::Saved(_)) {
+            iptables::changed_sets(&source.text).iter().for_each(|name| sets.changes(name));
+        }
+    }
+    let beside_rules = iptables::Beside { facts: &facts, sets: &sets };
     let (mut rules, mut not_understood, mut filters) = (Rules::default(), Vec::new(), 0);
     let saved: Vec<Family> = kinds
         .iter()
@@ -219,11 +239,11 @@ pub fn read_machine(
                 let title = "a second rule set of nftables: a machine has one".to_owned();
                 problems.push(problem(source.file, 0, 1, title, "give the files of one machine"));
             }
-            (rules, not_understood) = nftables::read(source, node, &named, &saved);
+            (rules, not_understood) = nftables::read(source, node, &named, &facts, &saved);
         }
     }
     if first.is_none() {
-        rules.devices = Devices::new(named);
+        rules.devices = Devices::new(named).complete(facts.known);
     }
     for (source, kind) in &kinds {
         let Kind::Saved(family) = kind else { continue };
@@ -231,7 +251,7 @@ pub fn read_machine(
         if saved.iter().filter(|other| *other == family).count() > 1 {
             let title = format!("a second file with the rules of {family}: a machine has one");
             problems.push(problem(source.file, 0, 1, title, "give the files of one machine"));
-        } else if let Err(wrong) = iptables::read(source, *family, &mut rules, &mut not_understood) {
+        } else if let Err(wrong) = iptables::read(source, *family, &mut rules, &beside_rules, &mut not_understood) {
             problems.push(problem(source.file, wrong.at, wrong.length, wrong.what, wrong.help));
         }
     }
@@ -254,6 +274,8 @@ pub fn read_machine(
         };
         input(vec![problem(first.unwrap_or_default(), 0, 1, title, "give a part of the rule set")])
     };
+    let acting = rules.acting();
+    not_understood.retain(|one| acting.contains(one.rule.as_str()));
     let mut part = match role {
         Role::Workload => written::own_firewall(&rules, &machine, name, beside),
         Role::Firewall => written::firewall(&rules, &machine, name, beside),

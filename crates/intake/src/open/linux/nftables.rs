@@ -1,8 +1,11 @@
 //! `nft -j list ruleset`: the rule set of nftables in JSON, as libnftables-json(5) describes it.
 
 use super::Source;
-use super::chains::{Base, ByState, Chain, Hook, Line, Outcome, Rules, Test, Translation};
-use super::parts::{Left, element, flag_test, flags, negated, payload, restricted, scalar, spans};
+use super::chains::{Base, ByState, Chain, Change, Effect, Hook, Line, Marked, Outcome, Rules, Test, Translation};
+use super::machine::Facts;
+use super::parts::{
+    Left, by_routes, element, fib, flag_test, flags, negated, of_packet_types, payload, restricted, scalar, spans,
+};
 use crate::open::condition::{Condition, Devices, minus};
 use crate::open::rules::{Label, NotUnderstood};
 use crate::tree::{Node, Scalar, Value, get, list, text, text_at};
@@ -18,6 +21,7 @@ type Named<'n> = FxHashMap<(&'n str, &'n str, &'n str), Result<Vec<&'n Node<'n>>
 
 struct Reader<'n> {
     source: usize,
+    facts: &'n Facts,
     named: Named<'n>,
     chains: FxHashMap<(&'n str, &'n str, &'n str), usize>,
     rules: Rules,
@@ -89,6 +93,7 @@ pub(super) fn read<'n>(
     source: &'n Source,
     root: &'n Node<'n>,
     devices: &[String],
+    facts: &'n Facts,
     saved: &[Family],
 ) -> (Rules, Vec<NotUnderstood>) {
     let mut names = Vec::new();
@@ -135,9 +140,10 @@ pub(super) fn read<'n>(
     names.extend(devices.iter().cloned());
     let mut reader = Reader {
         source: source.file,
+        facts,
         named: FxHashMap::default(),
         chains: FxHashMap::default(),
-        rules: Rules { devices: Devices::new(names), ..Rules::default() },
+        rules: Rules { devices: Devices::new(names).complete(facts.known), ..Rules::default() },
         not_understood: Vec::new(),
     };
     reader.tables(objects);
@@ -146,7 +152,7 @@ pub(super) fn read<'n>(
 
 impl<'n> Reader<'n> {
     fn tables(&mut self, objects: &[&'n Node<'n>]) {
-        let mut asleep = Vec::new();
+        let (mut asleep, mut perhaps_asleep) = (Vec::new(), Vec::new());
         for object in objects {
             let Some((kind, body)) = only(object) else { continue };
             let key =
@@ -154,8 +160,14 @@ impl<'n> Reader<'n> {
             let name = text_at(body, "name").unwrap_or_default();
             match kind {
                 "table" => {
-                    let dormant = |flags: &Node<'_>| list(flags).iter().any(|one| text(one) == Some("dormant"));
-                    let sleeps = get(body, "flags").is_some_and(dormant);
+                    let has = |wanted: &dyn Fn(&str) -> bool| {
+                        get(body, "flags").is_some_and(|flags| list(flags).iter().filter_map(text).any(wanted))
+                    };
+                    let sleeps = has(&|flag| flag == "dormant");
+                    // Some versions of nft print another word in the place of a flag.
+                    if has(&|flag| !matches!(flag, "dormant" | "owner" | "persist")) {
+                        perhaps_asleep.push((text_at(body, "family").unwrap_or_default(), name));
+                    }
                     asleep.extend(sleeps.then(|| (text_at(body, "family").unwrap_or_default(), name)));
                 }
                 "set" | "map" => {
@@ -172,7 +184,9 @@ impl<'n> Reader<'n> {
                     self.rules.chains.push(Chain::default());
                     self.chains.insert(key(name), at);
                     let (family, table, _) = key(name);
-                    if get(body, "hook").is_some() && !asleep.contains(&(family, table)) && family != "arp" {
+                    let routed = family != "arp" && (family != "bridge" || self.sees_routed(body));
+                    if get(body, "hook").is_some() && !asleep.contains(&(family, table)) && routed {
+                        let at = if perhaps_asleep.contains(&(family, table)) { self.perhaps(body, name) } else { at };
                         self.base(body, at, family, name);
                     }
                 }
@@ -184,6 +198,22 @@ impl<'n> Reader<'n> {
                 self.rule(body);
             }
         }
+    }
+
+    /// A chain before one whose table may be dormant: nobody knows whether packets come to it.
+    fn perhaps(&mut self, body: &'n Node<'n>, name: &str) -> usize {
+        let why = "nft names no flag of the table that is one: it may be dormant".to_owned();
+        let label = Rc::new(Label { id: name.to_owned(), at: (self.source, body.span.start), comment: None });
+        self.not_understood.push(NotUnderstood { rule: label.id.clone(), why: why.clone(), at: label.at });
+        let line = Line { tests: Vec::new(), effects: Vec::new(), outcome: Outcome::Unclear(why), label };
+        self.rules.chains.push(Chain { lines: vec![line] });
+        self.rules.chains.len() - 1
+    }
+
+    /// Whether a chain of a bridge table meets packets that are routed: not where frames are only passed from port to port, and
+    /// nowhere on a machine without bridges.
+    fn sees_routed(&self, body: &Node<'_>) -> bool {
+        text_at(body, "hook") != Some("forward") && !(self.facts.known && self.facts.bridges.is_empty())
     }
 
     fn base(&mut self, body: &'n Node<'n>, chain: usize, family: &str, name: &str) {
@@ -208,6 +238,14 @@ impl<'n> Reader<'n> {
             let outgoing = hook == Hook::Postrouting;
             let mut there = Condition::all();
             *(if outgoing { &mut there.to } else { &mut there.from }) = devices;
+            only = Some(there);
+        }
+        if family == "bridge" && self.facts.known {
+            let bridges = self.facts.bridges.iter().map(|name| self.rules.devices.one(Some(name)));
+            let bridges = bridges.fold(Intervals::empty(), |sum, one| sum.union(&one));
+            let mut there = Condition::all();
+            let outgoing = matches!(hook, Hook::Postrouting | Hook::Output);
+            *(if outgoing { &mut there.to } else { &mut there.from }) = bridges;
             only = Some(there);
         }
         let policy = if text_at(body, "policy") == Some("drop") { Action::Deny } else { Action::Allow };
@@ -237,16 +275,18 @@ impl<'n> Reader<'n> {
         });
         let mut tests: Vec<Test> = Vec::new();
         let mut lines: Vec<Line> = Vec::new();
-        let line = |tests: &[Test], outcome| Line { tests: tests.to_vec(), outcome, label: label.clone() };
+        let mut effects: Vec<Effect> = Vec::new();
         let mut whys: Vec<String> = Vec::new();
-        if matches!(family, "netdev" | "bridge") {
-            whys.push(format!("rules of {family} tables"));
-            lines.push(line(&tests, Outcome::Unclear(format!("a rule of a {family} table"))));
-        }
         for statement in get(body, "expr").map_or(&[][..], list) {
             if !lines.is_empty() {
                 break;
             }
+            let line = |tests: &[Test], outcome| Line {
+                tests: tests.to_vec(),
+                effects: effects.clone(),
+                outcome,
+                label: label.clone(),
+            };
             let Some((word, what)) = only(statement) else {
                 whys.push("a statement without a name".to_owned());
                 lines.push(line(&tests, Outcome::Unclear("a statement that is not understood".to_owned())));
@@ -263,7 +303,7 @@ impl<'n> Reader<'n> {
                     tests.extend(found);
                 }
                 "vmap" => {
-                    let (found, why) = self.verdict_map(what, (family, table), &tests, &label);
+                    let (found, why) = self.verdict_map(what, (family, table), &line(&tests, Outcome::Next));
                     whys.extend(why);
                     lines.extend(found);
                 }
@@ -280,22 +320,31 @@ impl<'n> Reader<'n> {
                         lines.push(line(&tests, Outcome::Unclear("a chain that is not in the export".to_owned())));
                     }
                 },
-                // Looked at, counted or marked, and passed on.
+                "notrack" => effects.push(Effect::Untrack),
+                // Looked at or counted, and passed on.
                 "counter" | "log" | "comment" | "last" | "ct helper" | "ct timeout" | "ct expectation" | "secmark"
                 | "flow" | "dup" => {}
-                "mangle" if get(what, "key").is_some_and(marks) => {}
-                "set" if get(what, "stmt").is_none() => {}
-                "limit" | "quota" | "ct count" | "meter" | "set" => {
+                "mangle" => match mangled(what) {
+                    Ok(effect) => effects.extend(effect),
+                    Err(why) => {
+                        whys.push(why.clone());
+                        lines.push(line(&tests, Outcome::Unclear(why)));
+                    }
+                },
+                "set" | "map" if get(what, "stmt").is_none() => {}
+                "limit" | "quota" | "ct count" | "meter" | "set" | "map" => {
                     let why = format!("how much there is of it ({word})");
                     whys.push(why.clone());
                     tests.push(Test::Any(vec![Condition::unknown(why)]));
                 }
                 "masquerade" | "snat" | "dnat" | "redirect" => {
-                    let outcome = translation(word, what);
-                    if let Outcome::Unclear(why) = &outcome {
-                        whys.push(why.clone());
+                    let found = self.translations(word, what, (family, table), &line(&tests, Outcome::Next));
+                    for line in &found {
+                        if let Outcome::Unclear(why) = &line.outcome {
+                            whys.push(why.clone());
+                        }
                     }
-                    lines.push(line(&tests, outcome));
+                    lines.extend(found);
                 }
                 other => {
                     let why = format!("`{other}` is not understood");
@@ -304,23 +353,49 @@ impl<'n> Reader<'n> {
                 }
             }
         }
-        for why in whys {
+        if lines.is_empty() && !effects.is_empty() {
+            lines.push(Line { tests, effects, outcome: Outcome::Next, label: label.clone() });
+        }
+        // A rule that decides nothing and changes nothing leaves nothing open, whatever it asks.
+        for why in whys.drain(..).filter(|_| !lines.is_empty()) {
             self.not_understood.push(NotUnderstood { rule: label.id.clone(), why, at: label.at });
         }
         self.rules.chains[chain].lines.extend(lines);
     }
 
-    fn verdict_map(
-        &self,
-        what: &'n Node<'n>,
-        table: (&'n str, &'n str),
-        before: &[Test],
-        label: &Rc<Label>,
-    ) -> (Vec<Line>, Vec<String>) {
+    /// The lines of a translation: one, or one for each element of the map in which it looks.
+    fn translations(&self, word: &str, what: &'n Node<'n>, table: (&'n str, &'n str), before: &Line) -> Vec<Line> {
+        let unclear = |why: String| vec![Line { outcome: Outcome::Unclear(why), ..before.clone() }];
+        let Some(map) = get(what, "addr").and_then(|addr| get(addr, "map")) else {
+            return vec![Line { outcome: translation(word, get(what, "addr"), get(what, "port")), ..before.clone() }];
+        };
+        let (Some(key), Some(data)) = (get(map, "key"), get(map, "data")) else {
+            return unclear("a map without its parts".to_owned());
+        };
+        let elements = match self.elements(data, table) {
+            Ok(elements) => elements,
+            Err(why) => return unclear(why),
+        };
+        let left = self.left(key);
+        let mut lines = Vec::new();
+        for element in elements {
+            let [key, value] = list(element) else { return unclear("an element of a map".to_owned()) };
+            let outcome = match get(value, "concat").map(list) {
+                Some([address, port]) => translation(word, Some(address), Some(port)),
+                Some(_) => return unclear("an element of a map".to_owned()),
+                None => translation(word, Some(value), get(what, "port")),
+            };
+            let tests = before.tests.iter().cloned().chain(self.equal(&left, &[key], table)).collect();
+            lines.push(Line { tests, outcome, ..before.clone() });
+        }
+        lines
+    }
+
+    fn verdict_map(&self, what: &'n Node<'n>, table: (&'n str, &'n str), before: &Line) -> (Vec<Line>, Vec<String>) {
         let line = |tests: Vec<Test>, outcome| Line {
-            tests: before.iter().cloned().chain(tests).collect(),
+            tests: before.tests.iter().cloned().chain(tests).collect(),
             outcome,
-            label: label.clone(),
+            ..before.clone()
         };
         let unclear = |why: String| {
             let found = line(Vec::new(), Outcome::Unclear(why.clone()));
@@ -395,18 +470,35 @@ impl<'n> Reader<'n> {
                 Some("iif" | "iifname") => Left::From,
                 Some("oif" | "oifname") => Left::To,
                 Some("l4proto") => Left::Protocol(None),
+                Some("mark") => Left::Mark(Marked::Packet, u32::MAX),
+                Some("pkttype") => Left::PacketType,
+                // Only packets of programs of this machine have them.
+                Some(key @ ("skuid" | "skgid" | "cgroup" | "rtclassid")) => {
+                    let own = Condition { from: Devices::none(), ..Condition::all() };
+                    Left::Unknown(format!("meta {key}"), Box::new(own))
+                }
                 Some("nfproto" | "protocol") => Left::Family,
                 other => anything(format!("meta {}", other.unwrap_or_default())),
             },
             "ct" => match text_at(body, "key") {
                 Some("state") => Left::State,
                 Some("direction") => Left::Direction,
+                Some("mark") => Left::Mark(Marked::Connection, u32::MAX),
+                Some("status") => Left::Status,
                 other => anything(format!("ct {}", other.unwrap_or_default())),
             },
             "&" => match (list(body), list(body).first().map(|inner| self.left(inner))) {
                 ([_, mask], Some(Left::Flags(all))) => match flags(mask) {
                     Some(mask) => Left::Flags(all & mask),
                     None => anything("flags of TCP".to_owned()),
+                },
+                ([inner, mask], _) if is_fragment(inner) => match number(mask) {
+                    Some(mask) if mask & !0x3FFF == 0 => Left::Zero,
+                    _ => anything("bits of a field".to_owned()),
+                },
+                ([_, mask], Some(Left::Mark(of, all))) => match number(mask) {
+                    Some(mask) => Left::Mark(of, all & mask),
+                    None => anything("bits of a mark".to_owned()),
                 },
                 _ => anything("bits of a field".to_owned()),
             },
@@ -415,6 +507,16 @@ impl<'n> Reader<'n> {
                     (text_at(body, "protocol").unwrap_or_default(), text_at(body, "field").unwrap_or_default());
                 payload(of, field)
             }
+            "fib" => {
+                let flags = get(body, "flags").map_or(&[][..], list).iter().filter_map(text).collect::<Vec<_>>();
+                Left::Fib(fib(text_at(body, "result").unwrap_or_default(), &flags))
+            }
+            "socket" => {
+                let own = Condition { from: Devices::none(), ..Condition::all() };
+                Left::Unknown("socket".to_owned(), Box::new(own))
+            }
+            // Packets are whole, and without headers between that of IP and the next.
+            "exthdr" => Left::Header { field: get(body, "field").is_some() },
             other => anything(format!("`{other}`")),
         }
     }
@@ -425,7 +527,11 @@ impl<'n> Reader<'n> {
         let (Some(left), Some(right)) = (get(what, "left"), get(what, "right")) else { return unknown("a match") };
         let left = self.left(left);
         let op = text_at(what, "op").unwrap_or("==");
-        let values = match self.elements(right, table) {
+        // Flags without a set are all of them together, however they are joined.
+        let together = matches!(left, Left::Flags(_))
+            && get(right, "set").is_none()
+            && !matches!(text(right), Some(name) if name.starts_with('@'));
+        let values = match if together { Ok(vec![right]) } else { self.elements(right, table) } {
             Ok(values) => values,
             Err(why) => return vec![Test::Any(restricted(&left, Condition::unknown(why)))],
         };
@@ -456,6 +562,21 @@ impl<'n> Reader<'n> {
         }
     }
 
+    /// The words of values, also of those in a set.
+    fn words(&self, values: &[&'n Node<'n>], table: (&'n str, &'n str)) -> Option<Vec<&'n str>> {
+        let mut found = Vec::new();
+        for value in values {
+            let value = element(value);
+            match text(value) {
+                Some(word) => found.push(word),
+                None => {
+                    found.extend(self.elements(value, table).ok()?.into_iter().filter_map(|one| text(element(one))))
+                }
+            }
+        }
+        Some(found)
+    }
+
     /// That a part is one of some values.
     fn equal(&self, left: &Left, values: &[&'n Node<'n>], table: (&'n str, &'n str)) -> Vec<Test> {
         match left {
@@ -474,6 +595,46 @@ impl<'n> Reader<'n> {
                     _ => Test::State(ByState::direction(names.contains(&"original"))),
                 }]
             }
+            Left::Mark(of, bits) => {
+                let mut known = Vec::new();
+                for value in values
+                    .iter()
+                    .flat_map(|value| get(value, "set").map_or_else(|| vec![*value], |set| list(set).iter().collect()))
+                {
+                    let value = element(value);
+                    let ends = match get(value, "range").map(list) {
+                        Some([first, last]) => number(first).zip(number(last)),
+                        _ => number(value).map(|one| (one, one)),
+                    };
+                    let Some(ends) = ends else { return vec![Test::Any(vec![Condition::unknown("a mark")])] };
+                    known.push(ends);
+                }
+                vec![Test::Mark { of: *of, bits: *bits, values: known, negated: false }]
+            }
+            Left::Status => match self.words(values, table).as_deref() {
+                Some(["dnat"]) => vec![Test::Translated { source: false, negated: false }],
+                Some(["snat"]) => vec![Test::Translated { source: true, negated: false }],
+                _ => vec![Test::Any(vec![Condition::unknown("the status of the connection")])],
+            },
+            Left::PacketType => {
+                let words = self.words(values, table);
+                let found = words.and_then(|words| of_packet_types(&words, self.facts));
+                let one = found.map(|destination| Condition { destination, ..Condition::all() });
+                vec![Test::Any(vec![one.unwrap_or_else(|| Condition::unknown("meta pkttype"))])]
+            }
+            Left::Fib(what) => {
+                let words = self.words(values, table).unwrap_or_default();
+                vec![Test::Any(by_routes(*what, &words, self.facts, &self.rules.devices))]
+            }
+            Left::Header { field } => {
+                let is = |value: &&Node<'_>| matches!(text(value), Some("false" | "0"));
+                let holds = !field && values.iter().any(is);
+                vec![Test::Any(if holds { vec![Condition::all()] } else { Vec::new() })]
+            }
+            Left::Zero => {
+                let holds = values.iter().any(|value| number(value) == Some(0));
+                vec![Test::Any(if holds { vec![Condition::of_family(Family::V4)] } else { Vec::new() })]
+            }
             Left::Flags(mask) => flag_test(*mask, "==", values)
                 .unwrap_or_else(|| vec![Test::Any(restricted(left, Condition::unknown("flags of TCP")))]),
             Left::Unknown(why, at_most) => vec![Test::Any(vec![at_most.and(&Condition::unknown(why))])],
@@ -491,6 +652,10 @@ impl<'n> Reader<'n> {
                             let more = match test {
                                 Test::Any(more) => more,
                                 Test::State(_) => vec![Condition::unknown("the state of the connection, in a set")],
+                                Test::Mark { .. } => vec![Condition::unknown("a mark, in a set")],
+                                Test::Translated { .. } => {
+                                    vec![Condition::unknown("the status of the connection, in a set")]
+                                }
                             };
                             found = found.iter().flat_map(|a| more.iter().map(|b| a.and(b))).collect();
                         }
@@ -558,22 +723,92 @@ fn elements<'n>(body: &'n Node<'n>) -> Result<Vec<&'n Node<'n>>, String> {
     Ok(get(body, "elem").map_or(&[][..], list).iter().collect())
 }
 
-/// Whether only marks are set, at which no stage looks that is understood.
-fn marks(key: &Node<'_>) -> bool {
-    let key = get(key, "meta").or_else(|| get(key, "ct"));
-    matches!(key.and_then(|key| text_at(key, "key")), Some("mark" | "priority" | "nftrace" | "secmark" | "label"))
+/// The number of a text in decimal or hexadecimal.
+fn number(node: &Node<'_>) -> Option<u32> {
+    let word = text(node)?;
+    word.parse().ok().or_else(|| u32::from_str_radix(word.strip_prefix("0x")?, 16).ok())
 }
 
-fn translation(word: &str, what: &Node<'_>) -> Outcome {
+/// Whether an expression is the part of IPv4's header about fragments.
+fn is_fragment(node: &Node<'_>) -> bool {
+    get(node, "payload")
+        .is_some_and(|part| text_at(part, "protocol") == Some("ip") && text_at(part, "field") == Some("frag-off"))
+}
+
+/// Which mark an expression is.
+fn mark_of(node: &Node<'_>) -> Option<Marked> {
+    let is = |kind: &str| get(node, kind).and_then(|body| text_at(body, "key")) == Some("mark");
+    if is("meta") {
+        return Some(Marked::Packet);
+    }
+    is("ct").then_some(Marked::Connection)
+}
+
+/// How a mark becomes a value: a number, the other mark, or the same mark with some bits changed.
+fn change(of: Marked, value: &Node<'_>) -> Change {
+    if let Some(value) = number(value) {
+        return Change::Set { bits: u32::MAX, value };
+    }
+    let other = |node: &Node<'_>| mark_of(node).is_some_and(|found| found != of);
+    if other(value) {
+        return Change::Other { bits: u32::MAX };
+    }
+    let pair = |sign: &str, node: &Node<'_>| match get(node, sign).map(list) {
+        Some([one, two]) => number(two).map(|number| (mark_of(one), number)),
+        _ => None,
+    };
+    if let Some((Some(found), kept)) = pair("&", value) {
+        if found == of {
+            return Change::Set { bits: !kept, value: 0 };
+        }
+        // What is not kept of the other mark is nothing.
+        return Change::Unknown { bits: u32::MAX };
+    }
+    if let Some((Some(found), more)) = pair("|", value)
+        && found == of
+    {
+        return Change::Set { bits: more, value: more };
+    }
+    // The mark without some bits, and others in their place.
+    for sign in ["|", "^"] {
+        if let Some([inner, more]) = get(value, sign).map(list)
+            && let (Some((Some(found), kept)), Some(more)) = (pair("&", inner), number(more))
+            && found == of
+            && more & kept == 0
+        {
+            return Change::Set { bits: !kept, value: more };
+        }
+    }
+    Change::Unknown { bits: u32::MAX }
+}
+
+/// What is changed of a packet: marks, or what no rule asks that is understood; an address or a port is not understood.
+fn mangled(what: &Node<'_>) -> Result<Option<Effect>, String> {
+    let (Some(key), Some(value)) = (get(what, "key"), get(what, "value")) else {
+        return Err("`mangle` without its parts".to_owned());
+    };
+    if let Some(of) = mark_of(key) {
+        return Ok(Some(Effect::Mark(of, change(of, value))));
+    }
+    const ENDS: [&str; 6] = ["saddr", "daddr", "sport", "dport", "protocol", "nexthdr"];
+    match get(key, "payload") {
+        Some(part) if !matches!(text_at(part, "field"), Some(field) if !ENDS.contains(&field)) => {
+            Err("a change of addresses or ports without translation".to_owned())
+        }
+        _ => Ok(None),
+    }
+}
+
+fn translation(word: &str, addr: Option<&Node<'_>>, port: Option<&Node<'_>>) -> Outcome {
     let unclear = || Outcome::Unclear(format!("`{word}` to more than one address or port"));
-    let to = match get(what, "addr") {
+    let to = match addr {
         None => None,
         Some(address) => match text(address).and_then(|text| text.parse::<IpAddr>().ok()) {
             Some(address) => Some(address),
             None => return unclear(),
         },
     };
-    let port = match get(what, "port") {
+    let port = match port {
         None => None,
         Some(port) => match text(port).and_then(|text| text.parse::<u16>().ok()) {
             Some(port) => Some(port),
@@ -583,7 +818,7 @@ fn translation(word: &str, what: &Node<'_>) -> Outcome {
     match word {
         // To this machine itself.
         "redirect" => Outcome::Unclear("a redirection to the machine itself".to_owned()),
-        "masquerade" | "snat" => Outcome::Translate(Translation { to, port: None }),
-        _ => Outcome::Translate(Translation { to, port }),
+        "masquerade" | "snat" => Outcome::Translate(Translation { to, port: None, source: true }),
+        _ => Outcome::Translate(Translation { to, port, source: false }),
     }
 }

@@ -1,8 +1,9 @@
 //! The parts of a packet at which a match of nftables looks, and the packets of which a part is one of some values.
 
-use super::chains::{ByState, Test};
+use super::chains::{ByState, Marked, Test};
+use super::machine::Facts;
 use super::{icmp_type, protocol};
-use crate::open::condition::{Condition, all_ports, all_services, minus};
+use crate::open::condition::{Condition, Devices, all_ports, all_services, minus};
 use crate::tree::{Node, Value, get, list, text, text_at};
 use heronshale_core::address::{Addresses, Block, Family, Range, number_of};
 use heronshale_core::packet::{Intervals, service};
@@ -24,9 +25,139 @@ pub(super) enum Left {
     State,
     Direction,
     Flags(u8),
+    /// Some bits of a mark.
+    Mark(Marked, u32),
+    /// Whether it is translated.
+    Status,
+    /// To one machine, some, or all of a network.
+    PacketType,
+    /// What the machine's routes say of an address.
+    Fib(Fib),
+    /// A header between that of IP and the next, or a field of it: packets here have none.
+    Header {
+        field: bool,
+    },
+    /// A part of IPv4's header that is zero in whole packets.
+    Zero,
     Concat(Vec<Left>),
     /// Not understood; of these packets at most.
     Unknown(String, Box<Condition>),
+}
+
+/// What a machine's routes are asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Fib {
+    /// Of which type an address is, for all interfaces or for that by which the packet comes or goes.
+    Type { source: bool, interface: Option<bool> },
+    /// Whether the source would be answered by the interface by which the packet came.
+    Back,
+    /// Something else.
+    Other,
+}
+
+/// By the words of the statement.
+pub(super) fn fib(result: &str, flags: &[&str]) -> Fib {
+    let has = |flag| flags.contains(&flag);
+    match result {
+        "type" if has("saddr") != has("daddr") => Fib::Type {
+            source: has("saddr"),
+            interface: if has("iif") { Some(true) } else { has("oif").then_some(false) },
+        },
+        // A mark counts where rules choose tables by it: then the routes are not known anyhow.
+        "oif" | "oifname" if has("saddr") && has("iif") && !has("daddr") && !has("oif") => Fib::Back,
+        _ => Fib::Other,
+    }
+}
+
+/// The addresses of some types, and whether all of the types are known.
+fn of_types(names: &[&str], own: &Addresses, broadcast: &Addresses) -> Option<Addresses> {
+    let blocks = |texts: &[&str]| -> Addresses {
+        texts.iter().filter_map(|text| text.parse::<Block>().ok()).map(|block| block.range).collect()
+    };
+    let local = own.union(&blocks(&["127.0.0.0/8", "::1"]));
+    let multicast = blocks(&["224.0.0.0/4", "ff00::/8"]);
+    names.iter().try_fold(Addresses::empty(), |sum, name| {
+        let more = match *name {
+            "local" => local.clone(),
+            "broadcast" => broadcast.clone(),
+            "multicast" => multicast.clone(),
+            // What no route leads to is of no type of its own; 0.0.0.0/8 and the like are not asked here.
+            "unicast" => Addresses::all().difference(&local).difference(broadcast).difference(&multicast),
+            "anycast" | "blackhole" | "unreachable" | "prohibit" | "unspec" => Addresses::empty(),
+            _ => return None,
+        };
+        Some(sum.union(&more))
+    })
+}
+
+/// The packets of which the routes say one of some things.
+pub(super) fn by_routes(what: Fib, names: &[&str], facts: &Facts, devices: &Devices) -> Vec<Condition> {
+    let unknown = || vec![Condition::unknown("what the machine's routes say")];
+    if !facts.known {
+        return unknown();
+    }
+    let own = facts.own.values().fold(Addresses::empty(), |sum, own| sum.union(own));
+    match what {
+        Fib::Type { source, interface } => {
+            let there = |addresses: Addresses, device: Option<(bool, Intervals)>| {
+                let mut found = Condition::all();
+                *(if source { &mut found.source } else { &mut found.destination }) = addresses;
+                if let Some((incoming, device)) = device {
+                    *(if incoming { &mut found.from } else { &mut found.to }) = device;
+                }
+                found
+            };
+            // Routes that drop have types of their own.
+            if names.iter().any(|name| matches!(*name, "blackhole" | "unreachable" | "prohibit" | "unspec")) {
+                return unknown();
+            }
+            let Some(incoming) = interface else {
+                return of_types(names, &own, &facts.broadcast).map_or_else(unknown, |all| vec![there(all, None)]);
+            };
+            let mut found = Vec::new();
+            for name in devices.names() {
+                let here = facts.own.get(name).cloned().unwrap_or_else(Addresses::empty);
+                let Some(all) = of_types(names, &here, &facts.broadcast) else { return unknown() };
+                found.push(there(all, Some((incoming, devices.one(Some(name))))));
+            }
+            found.retain(|one| !one.is_empty());
+            found
+        }
+        Fib::Back => {
+            let (Some(behind), [name]) = (&facts.behind, names) else { return unknown() };
+            let wanted = match *name {
+                "true" | "exists" | "1" => true,
+                "false" | "missing" | "0" => false,
+                _ => return unknown(),
+            };
+            let mut found = Vec::new();
+            for name in devices.names() {
+                let back = behind.get(name).cloned().unwrap_or_else(Addresses::empty).difference(&own);
+                let source = if wanted { back } else { Addresses::all().difference(&back) };
+                found.push(Condition { source, from: devices.one(Some(name)), ..Condition::all() });
+            }
+            found.retain(|one| !one.is_empty());
+            found
+        }
+        Fib::Other => unknown(),
+    }
+}
+
+/// To whom packets of some kinds go, by their destination.
+pub(super) fn of_packet_types(names: &[&str], facts: &Facts) -> Option<Addresses> {
+    let types = names.iter().map(|name| match *name {
+        "host" => Some(["unicast", "local"].as_slice()),
+        "broadcast" => Some(["broadcast"].as_slice()),
+        "multicast" => Some(["multicast"].as_slice()),
+        // Of others: a machine takes no such packets in.
+        "other" | "otherhost" => Some([].as_slice()),
+        _ => None,
+    });
+    let types: Vec<&str> = types.collect::<Option<Vec<_>>>()?.concat();
+    if !facts.known && types.contains(&"broadcast") != types.contains(&"unicast") {
+        return None;
+    }
+    of_types(&types, &Addresses::empty(), &facts.broadcast)
 }
 
 /// The value of an element, without what is said of it.
@@ -50,6 +181,7 @@ pub(super) fn payload(of: &str, field: &str) -> Left {
         ("icmpv6", "type") => Left::Kind(service::ICMPV6),
         ("icmpv6", "code") => Left::Code(service::ICMPV6),
         ("tcp", "flags") => Left::Flags(u8::MAX),
+        ("ether", "type") => Left::Family,
         (of, field) => match (protocol(of), field) {
             (Some(number), "sport") if service::has_ports(number) => Left::SourcePort(ports(number)),
             (Some(number), "dport") if service::has_ports(number) => Left::DestinationPort(ports(number)),
@@ -69,8 +201,11 @@ fn base(left: &Left) -> Condition {
         Left::Kind(protocol) | Left::Code(protocol) => Condition::of_services(service::whole(*protocol)),
         Left::Flags(_) => Condition::of_services(service::whole(service::TCP)),
         Left::Unknown(_, at_most) => (**at_most).clone(),
+        Left::Header { field: true } => Condition::default(),
+        Left::Zero => Condition::of_family(Family::V4),
         Left::Concat(parts) => parts.iter().fold(Condition::all(), |all, part| all.and(&base(part))),
         Left::Protocol(None) | Left::From | Left::To | Left::Family | Left::State | Left::Direction => Condition::all(),
+        Left::Mark(..) | Left::Status | Left::PacketType | Left::Fib(_) | Left::Header { .. } => Condition::all(),
     }
 }
 
@@ -81,6 +216,8 @@ pub(super) fn restricted(left: &Left, to: Condition) -> Vec<Condition> {
 pub(super) fn negated(test: Test, left: &Left) -> Test {
     match test {
         Test::State(holds) => Test::State(holds.negated()),
+        Test::Mark { of, bits, values, negated } => Test::Mark { of, bits, values, negated: !negated },
+        Test::Translated { source, negated } => Test::Translated { source, negated: !negated },
         Test::Any(pieces) => {
             let mut left_over = vec![base(left)];
             // A packet of another protocol has something there too.
@@ -91,10 +228,12 @@ pub(super) fn negated(test: Test, left: &Left) -> Test {
             }
             let known = pieces.iter().filter(|piece| piece.unknown.is_empty());
             left_over = known.fold(left_over, minus);
-            let unknown: std::collections::BTreeSet<String> =
-                pieces.iter().flat_map(|piece| piece.unknown.iter().cloned()).collect();
-            for piece in &mut left_over {
-                piece.unknown.extend(unknown.iter().cloned());
+            for perhaps in pieces.iter().filter(|piece| !piece.unknown.is_empty()) {
+                let there = Condition { unknown: std::collections::BTreeSet::new(), ..perhaps.clone() };
+                let unknown = left_over.iter().map(|one| one.and(perhaps)).filter(|one| !one.is_empty());
+                let unknown: Vec<Condition> = unknown.collect();
+                left_over = minus(left_over, &there);
+                left_over.extend(unknown);
             }
             Test::Any(left_over)
         }
@@ -240,9 +379,11 @@ pub(super) fn flag_test(mask: u8, op: &str, values: &[&Node<'_>]) -> Option<Vec<
         "in" => wanted.iter().any(|wanted| flags & mask & wanted != 0),
         "==" => wanted.contains(&(flags & mask)),
         "!=" => !wanted.contains(&(flags & mask)),
+        // None of them is set.
+        "!" => wanted.iter().all(|wanted| flags & mask & wanted == 0),
         _ => false,
     };
-    if !matches!(op, "in" | "==" | "!=") {
+    if !matches!(op, "in" | "==" | "!=" | "!") {
         return None;
     }
     const SYN: u8 = 0x02;

@@ -190,12 +190,7 @@ fn put_place(part: &mut Part, network: &str, device: &Device, name: &str, forwar
 /// A firewall that forwards: its interfaces, policy, routes and translations.
 pub(super) fn firewall(rules: &Rules, machine: &Machine, name: &str, beside: Option<&Estate>) -> Result<Part, Refused> {
     let mut part = Part::default();
-    let mut machine = Machine {
-        devices: machine.devices.clone(),
-        routes: machine.routes.clone(),
-        routed: machine.routed,
-        unclear: machine.unclear.clone(),
-    };
+    let mut machine = machine.clone();
     let start = Condition { from: Devices::any(), to: Devices::any(), ..Condition::all() };
     let new = rules.decided(&PASSED_ON, Known::New, &start)?;
     let replies = rules.decided(&PASSED_ON, Known::Reply, &start)?;
