@@ -49,6 +49,10 @@ pub struct Reading {
     /// With --as: the snapshot that the new file will be a part of; the machine's interfaces are found in it by their addresses
     #[arg(long, value_name = "PATH", requires = "written_as")]
     beside: Option<PathBuf>,
+    /// With --as linux-firewall: in each of its networks one interface more, which holds all other addresses, so that hosts there can be
+    /// asked about
+    #[arg(long, requires = "written_as", conflicts_with = "beside")]
+    hosts: bool,
     /// With --as ietf-acl: what happens when no entry matches, which RFC 8519 leaves to the device
     #[arg(long, value_name = "ACTION", value_enum, requires = "written_as")]
     rest: Option<Rest>,
@@ -136,7 +140,8 @@ impl Reading {
         let part = match format {
             OpenFormat::LinuxWorkload | OpenFormat::LinuxFirewall => {
                 let name = needed(&self.name, "the machine", "give --name NAME")?;
-                let role = if format == OpenFormat::LinuxWorkload { Role::Workload } else { Role::Firewall };
+                let firewall = Role::Firewall { hosts: self.hosts };
+                let role = if format == OpenFormat::LinuxWorkload { Role::Workload } else { firewall };
                 read_machine(texts, &name, role, estate)
             }
             OpenFormat::IetfAcl => {

@@ -3,7 +3,9 @@
 use crate::sections::snapshot_sections;
 use crate::written::{FORMAT, VERSION};
 use heronshale_core::answer::{Read, ReadItems};
+use serde::{Serialize, Serializer};
 use serde_json::Value as Json;
+use serde_saphyr::{FlowMap, FlowSeq};
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
@@ -32,7 +34,7 @@ impl Part {
             let Some(items) = self.sections.get(section) else { continue };
             let written = match (section, &items[..]) {
                 ("estate", [estate, ..]) => serde_saphyr::to_string(estate).map(|text| indented(&text)),
-                _ => serde_saphyr::to_string(items),
+                _ => serde_saphyr::to_string(&items.iter().map(Compact).collect::<Vec<_>>()),
             };
             let written = written.map_err(|error| error.to_string())?;
             let _ = write!(text, "\n{section}:\n{written}");
@@ -55,6 +57,25 @@ impl Part {
             Some(ReadItems { section: section.to_owned(), count: items.len(), rules })
         });
         found.collect()
+    }
+}
+
+/// A value with lists of plain values in one line each, and short objects of plain values too.
+struct Compact<'j>(&'j Json);
+
+impl Serialize for Compact<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        const WIDE: usize = 140;
+        let plain = |value: &Json| !value.is_array() && !value.is_object();
+        match self.0 {
+            Json::Array(all) if all.iter().all(plain) => FlowSeq(all).serialize(to),
+            Json::Array(all) => to.collect_seq(all.iter().map(Compact)),
+            Json::Object(fields) if fields.values().all(plain) && self.0.to_string().len() <= WIDE => {
+                FlowMap(fields).serialize(to)
+            }
+            Json::Object(fields) => to.collect_map(fields.iter().map(|(name, value)| (name, Compact(value)))),
+            plain => plain.serialize(to),
+        }
     }
 }
 

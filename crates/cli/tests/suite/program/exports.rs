@@ -152,7 +152,7 @@ fn static_routes_of_rfc_8349_become_a_route_table() {
     assert_eq!(told["answer"]["dangling"], json!([]), "{told}");
     let text = folder.read("marrowfen-ferries/work.yaml");
     for hop in ["\"10.65.1.1\"", "blackhole", "interface:booking-1", "\"10.65.1.2\"", "\"10.65.1.3\""] {
-        assert!(text.contains(&format!("next_hop: {hop}\n")), "{hop}: {text}");
+        assert!(text.contains(&format!("next_hop: {hop}}}\n")), "{hop}: {text}");
     }
     folder.write("routes.json", data.to_string().replace("10.65.1.1", "ten"));
     let error = folder.run(&[&import[..], &["--force"]].concat()).fails(3);

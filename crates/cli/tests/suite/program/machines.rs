@@ -90,7 +90,7 @@ fn routes_that_a_snapshot_cannot_say_are_gaps() {
     ];
     for (more, rules, reason) in table {
         let files = [GATE[0], GATE[1], ("route.json", &route(more.clone())), ("rule.json", &rules.to_string())];
-        let part = machine(&files, Role::Firewall);
+        let part = machine(&files, Role::Firewall { hosts: false });
         let gap = |gap: &&Value| gap["object"] == "firewall:machine";
         let found = part.section("gaps").iter().find(gap).map_or("", |gap| gap["reason"].as_str().unwrap());
         assert_eq!(found, reason, "{more}");
@@ -100,7 +100,7 @@ fn routes_that_a_snapshot_cannot_say_are_gaps() {
         { "dst": "default", "gateway": "10.65.0.9", "dev": "lan", "metric": 50 }, { "dst": "default", "gateway": "10.66.0.9", "dev": "dmz", "metric": 10 },
         { "dst": "10.66.7.0/24", "type": "blackhole" }, { "dst": "10.66.0.0/16", "dev": "dmz" }, { "dst": "10.1.0.0/16", "dev": "lan", "flags": ["linkdown"] },
     ]);
-    let part = machine(&[GATE[0], GATE[1], ("route.json", &routes.to_string())], Role::Firewall);
+    let part = machine(&[GATE[0], GATE[1], ("route.json", &routes.to_string())], Role::Firewall { hosts: false });
     let routes = &part.section("firewalls")[0]["routes"];
     assert_eq!(routes.as_array().unwrap().len(), 1, "{routes}");
     let to: Vec<&str> = routes[0]["to"].as_array().unwrap().iter().map(|to| to.as_str().unwrap()).collect();
@@ -133,7 +133,7 @@ fn what_is_not_understood_makes_a_rule_unknown_never_one_that_matches_all_or_not
     let moving = json!({ "set": { "family": "inet", "table": "t", "name": "seen", "type": "ipv4_addr", "flags": ["dynamic"], "elem": ["10.0.0.1"] } });
     let source = json!({ "payload": { "protocol": "ip", "field": "saddr" } });
     let table = [
-        (json!([is(json!({ "meta": { "key": "mark" } }), json!(7)), accept]), "meta mark", false),
+        (json!([is(json!({ "meta": { "key": "mark" } }), json!(7)), accept]), "a mark that nothing here sets", false),
         (json!([{ "limit": { "rate": 5, "per": "second" } }, accept]), "how much there is of it (limit)", false),
         (json!([is(source.clone(), json!("@seen")), accept]), "the set seen changes by itself", false),
         (json!([is(source.clone(), json!("@lost")), accept]), "the set lost is not in the export", false),
@@ -142,20 +142,20 @@ fn what_is_not_understood_makes_a_rule_unknown_never_one_that_matches_all_or_not
         (json!([{ "jump": { "target": "nowhere" } }]), "a chain that is not in the export", true),
         (
             json!([is(json!({ "fib": { "result": "type", "flags": ["daddr"] } }), json!("local")), accept]),
-            "`fib`",
+            "what the machine's routes say",
             false,
         ),
         (json!([is(json!({ "payload": { "protocol": "ip", "field": "dscp" } }), json!(8)), accept]), "ip dscp", false),
         (json!([is(source, json!("host.example")), accept]), "a value that is not understood", false),
         (
-            json!([{ "match": { "op": "!=", "left": { "meta": { "key": "skuid" } }, "right": 0 } }, accept]),
-            "meta skuid",
+            json!([{ "match": { "op": "!=", "left": { "meta": { "key": "hour" } }, "right": 0 } }, accept]),
+            "meta hour",
             false,
         ),
         (json!([{ "tproxy": { "port": 80 } }, accept]), "`tproxy` is not understood", true),
         (
             json!([{ "mangle": { "key": { "payload": { "protocol": "ip", "field": "daddr" } }, "value": "10.0.0.9" } }, accept]),
-            "`mangle` is not understood",
+            "a change of addresses or ports without translation",
             true,
         ),
     ];

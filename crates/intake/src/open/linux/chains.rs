@@ -6,7 +6,7 @@
 //! of its way listed a second time.
 
 use crate::open::condition::{Condition, Devices, invalid, minus, one_way, tracked, untracked};
-use crate::open::rules::Label;
+use crate::open::rules::{Label, NotUnderstood};
 use heronshale_core::address::{Addresses, Family};
 use heronshale_core::model::Action;
 use heronshale_core::packet::service;
@@ -444,6 +444,26 @@ impl Rules {
             }
         }
         found
+    }
+
+    /// Tests of marks and of translations that are not sure, with why.
+    pub fn open_tests(&self) -> Vec<NotUnderstood> {
+        let (marks, disturbed) = (self.marks(), self.bits_marked(true));
+        let why = |test: &Test| match test {
+            Test::Mark { .. } if !marks => Some("a mark that nothing here sets"),
+            Test::Mark { bits, .. } if bits & disturbed != 0 => Some("a mark that is set where packets are translated"),
+            Test::Translated { source, .. } if !self.lead_to(!source).is_empty() => {
+                Some("whether it was translated before")
+            }
+            _ => None,
+        };
+        let of_line = |line: &Line| {
+            let whys: Vec<&str> = line.tests.iter().filter_map(why).collect();
+            whys.into_iter()
+                .map(|why| NotUnderstood { rule: line.label.id.clone(), why: why.to_owned(), at: line.label.at })
+                .collect::<Vec<_>>()
+        };
+        self.lines().flat_map(of_line).collect()
     }
 
     /// Whether any line sets a mark: else marks come from elsewhere.

@@ -30,7 +30,10 @@ pub enum Role {
     /// What it receives and sends itself: a workload's own firewall.
     Workload,
     /// What it passes on: a firewall with its policy, routes and translations.
-    Firewall,
+    Firewall {
+        /// Whether an interface in each of its networks stands for all other addresses there.
+        hosts: bool,
+    },
 }
 
 /// A text with its number among the problems.
@@ -274,11 +277,12 @@ pub fn read_machine(
         };
         input(vec![problem(first.unwrap_or_default(), 0, 1, title, "give a part of the rule set")])
     };
+    not_understood.extend(rules.open_tests());
     let acting = rules.acting();
     not_understood.retain(|one| acting.contains(one.rule.as_str()));
     let mut part = match role {
         Role::Workload => written::own_firewall(&rules, &machine, name, beside),
-        Role::Firewall => written::firewall(&rules, &machine, name, beside),
+        Role::Firewall { hosts } => written::firewall(&rules, &machine, name, beside, hosts),
     }
     .map_err(refused)?;
     part.read.rules = rules.chains.iter().map(|chain| chain.lines.len()).sum();

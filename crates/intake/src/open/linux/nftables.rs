@@ -567,7 +567,7 @@ impl<'n> Reader<'n> {
         let mut found = Vec::new();
         for value in values {
             let value = element(value);
-            match text(value) {
+            match word(value) {
                 Some(word) => found.push(word),
                 None => {
                     found.extend(self.elements(value, table).ok()?.into_iter().filter_map(|one| text(element(one))))
@@ -627,9 +627,18 @@ impl<'n> Reader<'n> {
                 vec![Test::Any(by_routes(*what, &words, self.facts, &self.rules.devices))]
             }
             Left::Header { field } => {
-                let is = |value: &&Node<'_>| matches!(text(value), Some("false" | "0"));
+                let is = |value: &&Node<'_>| matches!(word(value), Some("false" | "0"));
                 let holds = !field && values.iter().any(is);
                 vec![Test::Any(if holds { vec![Condition::all()] } else { Vec::new() })]
+            }
+            Left::Hops(family) => {
+                let all = Condition::of_family(*family).and(&Condition::unknown("how many hops are left"));
+                // What is passed on has lost one of them.
+                let most = values.iter().all(|value| number(value) == Some(255));
+                let one_end = |from: Intervals, to: Intervals| Condition { from, to, ..Condition::all() };
+                let any = || Devices::any().union(&Devices::none());
+                let ends = [one_end(Devices::none(), any()), one_end(Devices::any(), Devices::none())];
+                vec![Test::Any(if most { ends.iter().map(|end| end.and(&all)).collect() } else { vec![all] })]
             }
             Left::Zero => {
                 let holds = values.iter().any(|value| number(value) == Some(0));
@@ -721,6 +730,14 @@ fn elements<'n>(body: &'n Node<'n>) -> Result<Vec<&'n Node<'n>>, String> {
         return Err(format!("the set {name} changes by itself"));
     }
     Ok(get(body, "elem").map_or(&[][..], list).iter().collect())
+}
+
+/// A text, a number, true or false.
+fn word<'n>(node: &'n Node<'n>) -> Option<&'n str> {
+    match &node.value {
+        Value::Scalar(Scalar::Text | Scalar::Number | Scalar::Bool, text) => Some(text),
+        _ => None,
+    }
 }
 
 /// The number of a text in decimal or hexadecimal.

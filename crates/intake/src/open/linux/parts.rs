@@ -39,6 +39,8 @@ pub(super) enum Left {
     },
     /// A part of IPv4's header that is zero in whole packets.
     Zero,
+    /// How many hops a packet may still take.
+    Hops(Family),
     Concat(Vec<Left>),
     /// Not understood; of these packets at most.
     Unknown(String, Box<Condition>),
@@ -173,6 +175,7 @@ pub(super) fn payload(of: &str, field: &str) -> Left {
         ("ip" | "ip6", "saddr") => Left::Source(family(of)),
         ("ip" | "ip6", "daddr") => Left::Destination(family(of)),
         ("ip", "protocol") | ("ip6", "nexthdr") => Left::Protocol(Some(family(of))),
+        ("ip", "ttl") | ("ip6", "hoplimit") => Left::Hops(family(of)),
         ("ip" | "ip6", _) => unknown(Condition::of_family(family(of))),
         ("th", "sport") => Left::SourcePort(service::all_with_ports()),
         ("th", "dport") => Left::DestinationPort(service::all_with_ports()),
@@ -194,7 +197,7 @@ pub(super) fn payload(of: &str, field: &str) -> Left {
 /// What a match on a part means before its value is asked: which packets have it at all.
 fn base(left: &Left) -> Condition {
     match left {
-        Left::Source(family) | Left::Destination(family) | Left::Protocol(Some(family)) => {
+        Left::Source(family) | Left::Destination(family) | Left::Protocol(Some(family)) | Left::Hops(family) => {
             Condition::of_family(*family)
         }
         Left::SourcePort(services) | Left::DestinationPort(services) => Condition::of_services(services.clone()),

@@ -6,6 +6,7 @@ use super::{Hook, PASSED_ON, RECEIVED, SENT};
 use crate::open::condition::{Condition, Devices, all_ports, minus};
 use crate::open::part::Part;
 use crate::open::rules::{Label, Names, Shape, Stated, peers, put_unknown_sets, rule, services, trimmed};
+use heronshale_core::address::Range;
 use heronshale_core::model::{Action, Estate};
 use heronshale_core::packet::Intervals;
 use serde_json::{Map, Value as Json, json};
@@ -66,6 +67,28 @@ fn both_ways(rules: &Rules, device: &Intervals) -> Result<[(Vec<Entry>, Conditio
     behind.extend(translated(Hook::Postrouting, &sent)?);
     behind.extend(outbound);
     Ok([(without_idle_copies(in_front), received), (without_idle_copies(behind), sent)])
+}
+
+/// What else is in the networks of a device: an interface that holds all other addresses, so that hosts can be asked about.
+fn put_hosts(part: &mut Part, device: &Device, own: &str) {
+    let held: Vec<Range> = device.addresses.iter().map(|(address, _)| Range::single(*address)).collect();
+    let mut open: Vec<Range> = device.addresses.iter().map(|(_, block)| block.range).collect();
+    let mut addresses = Vec::new();
+    while let Some(range) = open.pop() {
+        if !held.iter().any(|own| own.family == range.family && (range.first..=range.last).contains(&own.first)) {
+            addresses.push(range.to_string());
+        } else if range.first < range.last {
+            let middle = range.first + (range.last - range.first) / 2;
+            open.extend([Range { first: middle + 1, ..range }, Range { last: middle, ..range }]);
+        }
+    }
+    addresses.dedup();
+    if addresses.is_empty() {
+        return;
+    }
+    let words = "all other addresses of the network: whoever holds them, without rules of their own";
+    let fields = json!({ "id": format!("{own}-hosts"), "subnet": own, "addresses": addresses, "description": words });
+    part.put("interfaces", fields);
 }
 
 /// A gap beside everything: what lies beyond the machine's own networks.
@@ -188,7 +211,13 @@ fn put_place(part: &mut Part, network: &str, device: &Device, name: &str, forwar
 }
 
 /// A firewall that forwards: its interfaces, policy, routes and translations.
-pub(super) fn firewall(rules: &Rules, machine: &Machine, name: &str, beside: Option<&Estate>) -> Result<Part, Refused> {
+pub(super) fn firewall(
+    rules: &Rules,
+    machine: &Machine,
+    name: &str,
+    beside: Option<&Estate>,
+    hosts: bool,
+) -> Result<Part, Refused> {
     let mut part = Part::default();
     let mut machine = machine.clone();
     let start = Condition { from: Devices::any(), to: Devices::any(), ..Condition::all() };
@@ -228,6 +257,9 @@ pub(super) fn firewall(rules: &Rules, machine: &Machine, name: &str, beside: Opt
                 }
                 part.put("route_tables", json!({ "id": own, "network": own, "routes": to }));
                 put_place(&mut part, &own, device, name, true);
+                if hosts {
+                    put_hosts(&mut part, device, &own);
+                }
                 legs.push((device.name.clone(), own));
             }
             Some(estate) => match known_in(estate, device) {
@@ -248,6 +280,13 @@ pub(super) fn firewall(rules: &Rules, machine: &Machine, name: &str, beside: Opt
                 }
             },
         }
+    }
+    if beside.is_none() && !legs.is_empty() {
+        let reason = "a machine's own files do not tell by which ways packets come to its networks from beyond";
+        part.put(
+            "gaps",
+            json!({ "object": format!("gateway:{name}-beyond"), "lacks": "everything", "reason": reason }),
+        );
     }
     if machine.devices.is_empty() {
         // A policy on its own is an estate too: its rules are judged.

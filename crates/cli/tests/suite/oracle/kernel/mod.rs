@@ -115,7 +115,7 @@ fn imported(files: &[(&str, &str)]) -> Imported {
         let files = files.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
         read_machine(files, "machine", role, None).unwrap()
     };
-    Imported { workload: read(Role::Workload), firewall: read(Role::Firewall) }
+    Imported { workload: read(Role::Workload), firewall: read(Role::Firewall { hosts: false }) }
 }
 
 /// Whether no way leads back to where a packet seems to come from.

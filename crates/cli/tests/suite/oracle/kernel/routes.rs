@@ -94,7 +94,7 @@ fn routes_of_a_machine_lead_where_the_kernel_sends() {
         let files = names.iter().zip(told.iter().chain(&six)).map(|(name, text)| ((*name).to_owned(), text.clone()));
         let rules = r#"{ "nftables": [] }"#.to_owned();
         let files = files.chain([("nft.json".to_owned(), rules)]).collect();
-        let part = read_machine(files, "machine", Role::Firewall, None).unwrap();
+        let part = read_machine(files, "machine", Role::Firewall { hosts: false }, None).unwrap();
         let firewall = &part.section("firewalls")[0];
         let prefixes: Vec<String> = made.iter().map(|[_, to]| to.clone()).chain(["9.9.9.9/32".to_owned()]).collect();
         for _ in 0..40 {
