@@ -92,16 +92,15 @@ pub(crate) fn ports(text: &str) -> Option<String> {
         return Some(format!("write `{on}`"));
     }
     let from = |first: u16| format!("write {first}-65535");
-    let bounds: [(&str, &dyn Fn(u16) -> Option<String>); 4] = [
-        (">=", &|port| Some(from(port))),
-        (">", &|port| port.checked_add(1).map(from)),
-        ("<=", &|port| Some(format!("write 0-{port}"))),
-        ("<", &|port| port.checked_sub(1).map(|last| format!("write 0-{last}"))),
-    ];
-    for (sign, help) in bounds {
-        if let Some(number) = text.strip_prefix(sign) {
-            return port(number).and_then(help);
-        }
+    let below = |last: u16| format!("write 0-{last}");
+    if let Some(first) = text.strip_prefix(">=") {
+        return port(first).map(from);
+    } else if let Some(before) = text.strip_prefix('>') {
+        return port(before)?.checked_add(1).map(from);
+    } else if let Some(last) = text.strip_prefix("<=") {
+        return port(last).map(below);
+    } else if let Some(after) = text.strip_prefix('<') {
+        return port(after)?.checked_sub(1).map(below);
     }
     if let Some(first) = text.strip_suffix(['+', '-']).and_then(port) {
         return Some(from(first));
@@ -109,9 +108,8 @@ pub(crate) fn ports(text: &str) -> Option<String> {
     let parts = |text: &str, signs: &[char]| {
         text.split(signs).filter(|part| !part.is_empty()).map(port).collect::<Option<Vec<u16>>>()
     };
-    match parts(text, &[':', '.']).as_deref() {
-        Some([first, last]) => return Some(format!("write {first}-{last}")),
-        _ => {}
+    if let Some([first, last]) = parts(text, &[':', '.']).as_deref() {
+        return Some(format!("write {first}-{last}"));
     }
     let all = parts(text, &[' ', ';', '/', '|', '&', '+'])?;
     let all: Vec<String> = all.iter().map(u16::to_string).collect();

@@ -21,6 +21,8 @@ pub struct CoverageAnswer {
     pub records: Vec<CoveredRecords>,
     /// Fields of which no record had a value: perhaps their path is wrong.
     pub never: Vec<NeverGiven>,
+    /// Rules that name no peers or no traffic: each holds for everything, whether the export says so or the profile does not look.
+    pub everything: Vec<HoldsForEverything>,
     /// Parts of the export at which something looks.
     pub used: Vec<UsedPart>,
     /// Parts of the export at which nothing looks.
@@ -29,6 +31,22 @@ pub struct CoverageAnswer {
     pub unresolved: Vec<UnresolvedId>,
     /// What objects of the snapshot name that is not in it, apart from what it says that it lacks.
     pub dangling: Vec<DanglingName>,
+}
+
+/// Rules of one list that do not say for what they hold.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct HoldsForEverything {
+    /// The list: `security_groups.inbound`.
+    pub list: String,
+    /// What they do not say: `services`, `peers`, `sources` or `destinations`.
+    pub lacks: String,
+    /// How many rules of the list.
+    pub rules: usize,
+    /// How many rules the list has.
+    pub of: usize,
+    /// What holds the first of them, and where its record stands: `FILE:LINE`.
+    pub first: String,
 }
 
 /// A file that was read.

@@ -397,14 +397,28 @@ pub fn rule_sheet(view: &View<'_>) -> Sheet {
         };
         sheet.rows.push(row);
     }
+    let settings = settings_left_out(estate);
     let why = |word: &str| match word {
         "filters with tags" => "there is no column for tags",
         _ => "they need more than a row for each rule",
     };
     sheet.left_out = { others.into_iter() }
         .map(|(word, count)| LeftOut { what: format!("{count} {word}"), why: why(word).to_owned() })
+        .chain(settings)
         .collect();
     sheet
+}
+
+/// The settings that somebody wrote: a sheet has no place for them, and they change verdicts.
+fn settings_left_out(estate: &Estate) -> Option<LeftOut> {
+    let of_networks = estate.networks.items().iter().flat_map(|network| &network.settings.written);
+    let mut names: Vec<&str> = estate.settings.written.iter().chain(of_networks).copied().collect();
+    names.sort_unstable();
+    names.dedup();
+    let what = format!("{} setting{}: {}", names.len(), if names.len() == 1 { "" } else { "s" }, names.join(", "));
+    let why =
+        "there is no column for settings: write them into a file beside the import, or verdicts change".to_owned();
+    (!names.is_empty()).then_some(LeftOut { what, why })
 }
 
 fn rule_row(estate: &Estate, rule: &Rule, direction: Direction) -> Vec<String> {
@@ -515,6 +529,7 @@ pub fn interface_sheet(view: &View<'_>) -> Sheet {
         let why = "the sheet is about interfaces and where they stand".to_owned();
         sheet.left_out.push(LeftOut { what, why });
     }
+    sheet.left_out.extend(settings_left_out(estate));
     sheet
 }
 

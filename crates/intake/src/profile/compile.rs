@@ -89,6 +89,7 @@ pub(super) enum Then {
     Pattern(Regex, String, Option<Otherwise>),
     Table(FxHashMap<String, Vec<Json>>, Option<Otherwise>),
     Without(Vec<String>),
+    Once,
     Default(Value),
     Needed,
 }
@@ -538,6 +539,9 @@ impl Compiler<'_> {
         }
         if let Some(without) = &made.without {
             then.push(Then::Without(without.0.iter().map(super::make::text_of).collect()));
+        }
+        if made.once == Some(true) {
+            then.push(Then::Once);
         }
         if let Some(value) = &made.default {
             then.push(Then::Default(self.value(value, inner)?));

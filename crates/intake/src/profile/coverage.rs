@@ -68,14 +68,14 @@ pub(super) struct Used {
 type Trail = Vec<Step>;
 
 impl Used {
-    /// What the rules and lookups of a profile look at.
-    pub fn of(rules: &[Rule], lookups: &[Lookup]) -> Self {
-        let mut looking = Looking { used: Self::default(), lookups };
-        for rule in rules {
-            looking.rule(rule, &[Vec::new()], &[]);
+    /// What the rules and lookups of a profile look at in some files: those for which these rules and lookups are.
+    pub fn of(rules: &[Rule], lookups: &[Lookup], here: &Here) -> Self {
+        let mut looking = Looking { used: Self::default(), lookups, here };
+        for (rule, here) in rules.iter().zip(&here.rules) {
+            looking.rule(rule, root(*here), &[]);
         }
-        for lookup in lookups {
-            let at = looking.from(&lookup.from, &[Vec::new()]);
+        for (at, lookup) in lookups.iter().enumerate() {
+            let at = looking.from(&lookup.from, root(here.lookups[at]));
             looking.value(&lookup.by, &at, &[]);
             if !lookup.nodes {
                 looking.value(&lookup.take, &at, &[]);
@@ -92,10 +92,24 @@ impl Used {
     }
 }
 
+/// Which rules and lookups of a profile are for some files.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Here {
+    pub rules: Vec<bool>,
+    pub lookups: Vec<bool>,
+}
+
+/// Where a document begins, if it is looked at.
+fn root(here: bool) -> &'static [Trail] {
+    static ROOT: [Trail; 1] = [Vec::new()];
+    if here { &ROOT } else { &[] }
+}
+
 /// Goes through a profile and marks what it looks at.
 struct Looking<'p> {
     used: Used,
     lookups: &'p [Lookup],
+    here: &'p Here,
 }
 
 impl Looking<'_> {
@@ -113,7 +127,7 @@ impl Looking<'_> {
                 self.value(value, at, outer);
                 let Some(Then::Lookup(index, _)) = value.then.last() else { return Vec::new() };
                 let lookup = &self.lookups[*index];
-                let records = self.from(&lookup.from, &[Vec::new()]);
+                let records = self.from(&lookup.from, root(self.here.lookups[*index]));
                 match &lookup.take.source {
                     Source::Path(query) => self.query(query, &records),
                     _ => records,
@@ -141,9 +155,9 @@ impl Looking<'_> {
 
     fn rule(&mut self, rule: &Rule, at: &[Trail], outer: &[Vec<Trail>]) {
         let here = self.from(&rule.from, at);
+        // That something is there is asked, not what it says.
         for query in &rule.when {
-            let there = self.query(query, &here);
-            self.whole(&there);
+            self.query(query, &here);
         }
         for value in rule.having.iter().chain(&rule.gather) {
             self.value(value, &here, outer);

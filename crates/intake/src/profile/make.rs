@@ -383,6 +383,11 @@ impl<'p> Making<'p> {
                 self.trouble(&got, span, "this record has no value for it".to_owned(), None);
                 values
             }
+            Then::Once => {
+                let mut seen = std::collections::HashSet::new();
+                let scalar = |got: &Got| if let What::Scalar(json) = &got.what { Some(text_of(json)) } else { None };
+                values.into_iter().filter(|got| scalar(got).is_none_or(|text| seen.insert(text))).collect()
+            }
             Then::Default(_) | Then::Needed => values,
             _ => values.into_iter().flat_map(|got| self.changed(then, got, span)).collect(),
         }

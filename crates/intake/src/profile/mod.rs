@@ -19,9 +19,10 @@ pub use written::{PROFILE, profile_schema};
 use crate::document::{Documents, place};
 use crate::load::{LoadError, SourceText};
 use compile::{Compiled, From, Rule, compile};
-use coverage::{Seen, Used, parts};
+use coverage::{Here, Seen, Used, parts};
 use heronshale_core::answer::{
-    CoverageAnswer, CoveredFile, CoveredRecords, IgnoredPart, NeverGiven, NotCovered, UnresolvedId, UsedPart,
+    CoverageAnswer, CoveredFile, CoveredRecords, HoldsForEverything, IgnoredPart, NeverGiven, NotCovered, UnresolvedId,
+    UsedPart,
 };
 use heronshale_core::source::{Problem, SourceFile, Span};
 use make::{Making, Scope, found};
@@ -30,6 +31,7 @@ pub(crate) use plan::{Plan, Request};
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use stream::{Broken, Held, Kind, Taker, kind_of, read};
@@ -233,7 +235,9 @@ pub fn import<'p>(
         profile,
         making: Making::new(&compiled.lookups),
         rules: Vec::new(),
-        seen: Seen::default(),
+        seen: BTreeMap::new(),
+        here: Here::default(),
+        everything: BTreeMap::new(),
         said: FxHashSet::default(),
         problems: Vec::new(),
         failed: None,
@@ -319,7 +323,12 @@ struct Run<'p, 'o> {
     profile: &'p Profile,
     making: Making<'p>,
     rules: Vec<Tally<'p>>,
-    seen: Seen,
+    /// What was met, by the rules and lookups that are for the files.
+    seen: BTreeMap<Here, Seen>,
+    /// Those of the file that is read.
+    here: Here,
+    /// Rules that hold for everything, by their list and what they lack: how many, of how many, and the first.
+    everything: BTreeMap<(String, &'static str), (usize, usize, String)>,
     /// What was given out: objects that say the same stand once.
     said: FxHashSet<[u8; 16]>,
     problems: Vec<Problem>,
@@ -341,6 +350,10 @@ impl<'p> Run<'p, '_> {
         self.records = 0;
         let compiled = &self.profile.compiled;
         let here = |files: &Option<globset::GlobSet>| files.as_ref().is_none_or(|files| files.is_match(&file.name));
+        self.here = Here {
+            rules: compiled.rules.iter().map(|rule| here(&rule.files)).collect(),
+            lookups: compiled.lookups.iter().map(|lookup| here(&lookup.files)).collect(),
+        };
         // What joins look at is looked at once more for the coverage.
         let lookups = compiled.lookups.iter().enumerate().filter(|(_, lookup)| here(&lookup.files));
         let rules = compiled.rules.iter().filter(|rule| !self.indexing && here(&rule.files));
@@ -454,6 +467,7 @@ impl<'p> Run<'p, '_> {
         if !self.said.insert(short) {
             return true;
         }
+        self.note_everything(section, object, spot);
         let from =
             spot.map_or_else(String::new, |spot| format!("# {}:{}\n", spot.file.name.escape_debug(), spot.held.line));
         let yaml =
@@ -466,6 +480,33 @@ impl<'p> Run<'p, '_> {
             self.failed.get_or_insert(error);
         }
         false
+    }
+
+    /// Takes in which rules of an object do not say for what they hold.
+    fn note_everything(&mut self, section: &str, object: &Json, spot: Option<&Spot<'p>>) {
+        const LISTS: [(&str, &[&str]); 3] = [
+            ("inbound", &["services", "peers"]),
+            ("outbound", &["services", "peers"]),
+            ("rules", &["services", "sources", "destinations"]),
+        ];
+        for (list, fields) in LISTS {
+            let rules: Vec<&Json> = match &object[list] {
+                Json::Array(all) => all.iter().collect(),
+                one @ Json::Object(_) => vec![one],
+                _ => continue,
+            };
+            for &field in fields {
+                let lacking = rules.iter().filter(|rule| rule.get(field).is_none()).count();
+                let name = object["id"].as_str().unwrap_or_default();
+                let place = spot.map_or_else(String::new, |spot| format!("{}:{}", spot.file.name, spot.held.line));
+                let known = self.everything.entry((format!("{section}.{list}"), field)).or_default();
+                if known.0 == 0 && lacking > 0 {
+                    known.2 = format!("{name}  {place}");
+                }
+                known.0 += lacking;
+                known.1 += rules.len();
+            }
+        }
     }
 
     /// What was read, used and ignored.
@@ -500,10 +541,29 @@ impl<'p> Run<'p, '_> {
         let because = |path: &str| {
             compiled.ignored.iter().find(|(part, _)| part.is_match(path)).map(|(_, because)| because.clone())
         };
-        let [used, unused] = parts(&self.seen, &Used::of(&compiled.rules, &compiled.lookups));
+        // A path that is read in some files and not in others stands in both lists.
+        let [mut used, mut unused] = [BTreeMap::new(), BTreeMap::new()];
+        for (here, seen) in &self.seen {
+            let [some, others] = parts(seen, &Used::of(&compiled.rules, &compiled.lookups, here));
+            for (all, parts) in [(&mut used, some), (&mut unused, others)] {
+                for (path, values) in parts {
+                    *all.entry(path).or_insert(0) += values;
+                }
+            }
+        }
         answer.used = used.into_iter().map(|(path, values)| UsedPart { path, values }).collect();
         answer.ignored =
             unused.into_iter().map(|(path, values)| IgnoredPart { because: because(&path), path, values }).collect();
+        answer.everything = { self.everything.iter() }
+            .filter(|(_, (rules, ..))| *rules > 0)
+            .map(|((list, lacks), (rules, of, first))| HoldsForEverything {
+                list: list.clone(),
+                lacks: (*lacks).to_owned(),
+                rules: *rules,
+                of: *of,
+                first: first.clone(),
+            })
+            .collect();
         answer.unresolved = self
             .making
             .unresolved
@@ -541,7 +601,11 @@ impl Taker for Taking<'_, '_, '_> {
     }
 
     fn seen(&mut self) -> Option<&mut Seen> {
-        (!self.run.indexing).then_some(&mut self.run.seen)
+        let run = &mut *self.run;
+        if !run.indexing && !run.seen.contains_key(&run.here) {
+            run.seen.insert(run.here.clone(), Seen::default());
+        }
+        if run.indexing { None } else { run.seen.get_mut(&run.here) }
     }
 
     fn progress(&mut self, bytes: u64) {

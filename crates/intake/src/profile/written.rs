@@ -184,6 +184,8 @@ record! {
         otherwise: Option<Otherwise>,
         /// These are dropped.
         without: Option<Constants>,
+        /// Of equal values one is kept.
+        once: Option<bool>,
         /// Where nothing is left: this.
         default: Option<Box<WrittenValue>>,
         /// Where nothing is left: an error.

@@ -59,6 +59,17 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
             .iter()
             .map(|one| (one.field.clone(), format!("none in {}  {}", plural(one.records, "record"), at(&one.place)))),
     );
+    list(
+        &mut page,
+        "Rules that hold for everything",
+        answer.everything.len(),
+        answer.everything.iter().map(|one| {
+            (one.list.clone(), {
+                let verb = if one.of == 1 { "names" } else { "name" };
+                format!("{} of {} {verb} no {}, first {}", one.rules, plural(one.of, "rule"), one.lacks, one.first)
+            })
+        }),
+    );
     let (known, open): (Vec<_>, Vec<_>) = answer.ignored.iter().partition(|one| one.because.is_some());
     list(&mut page, "Ignored", open.len(), open.iter().map(|one| (one.path.clone(), plural(one.values, "value"))));
     let reason = |because: &Option<String>| because.clone().unwrap_or_default();

@@ -8,6 +8,7 @@ mod exports;
 mod figure;
 mod findings;
 mod fingerprints;
+mod foreign;
 mod growth;
 mod hostile;
 mod imports;

@@ -13,7 +13,9 @@ const CALLS: &str = "write,fsync,rename,renameat,renameat2,mkdir,mkdirat,unlink,
 type Files = BTreeMap<String, Vec<u8>>;
 
 /// What is written: the name, what is in the folder before, the arguments.
-fn writers() -> Vec<(&'static str, fn(&Folder), Vec<&'static str>)> {
+type Writer = (&'static str, fn(&Folder), Vec<&'static str>);
+
+fn writers() -> Vec<Writer> {
     let evidence = vec!["audit", "-e", ESTATE, "--evidence", "evidence", "--force"];
     vec![
         ("a new folder", |_| {}, vec!["demo", "new"]),

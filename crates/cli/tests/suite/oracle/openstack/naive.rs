@@ -114,7 +114,9 @@ pub fn passes(documents: &Documents, port: &Value, packet: &Packet, inbound: boo
     let network = |one: &&Value| one["network_id"] == port["network_id"];
     let inside =
         list(documents, "subnets").iter().filter(network).any(|one| within(other, one["cidr"].as_str().unwrap()));
-    let router = |one: &&Value| network(one) && one["device_owner"] == "network:router_interface";
+    // A port of a router has packets of the families of its addresses.
+    let of_family = |one: &Value| addresses(one).iter().any(|address| address.contains(':') == other.is_ipv6());
+    let router = |one: &&Value| network(one) && one["device_owner"] == "network:router_interface" && of_family(one);
     groups_pass(documents, port, packet, inbound)
         && firewall_passes(documents, port, packet, way) != Some(false)
         && (inside
