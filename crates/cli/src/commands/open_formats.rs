@@ -131,6 +131,8 @@ impl Reading {
             let text = String::from_utf8(bytes).map_err(|_| {
                 Failure::input(format!("{} is not text in UTF-8", path.display()), "save it again as UTF-8")
             })?;
+            // A byte order mark is no part of it.
+            let text = text.strip_prefix('\u{feff}').map_or(text.clone(), str::to_owned);
             texts.push((name, text));
         }
         let estate = beside.map(|snapshot| &snapshot.estate);

@@ -380,7 +380,8 @@ impl<'p> Run<'p, '_> {
         if self.problems.is_empty() {
             return Ok(());
         }
-        Err(LoadError::Input { problems: std::mem::take(&mut self.problems), texts: self.profile.texts.clone() })
+        let problems = by_line_of_profile(std::mem::take(&mut self.problems));
+        Err(LoadError::Input { problems, texts: self.profile.texts.clone() })
     }
 
     /// The records that were gathered.
@@ -571,6 +572,28 @@ impl<'p> Run<'p, '_> {
             .map(|((span, id), times)| UnresolvedId { id: id.clone(), times: *times, place: place(*span) })
             .collect();
     }
+}
+
+/// What one line of the profile is the cause of is told once, with how often it happens and some of the others.
+fn by_line_of_profile(problems: Vec<Problem>) -> Vec<Problem> {
+    const OTHERS: usize = 2;
+    let mut found: Vec<(Problem, Vec<String>)> = Vec::new();
+    for problem in problems {
+        match found.iter_mut().find(|(first, _)| first.span == problem.span && first.label == problem.label) {
+            Some((_, others)) => others.push(problem.title),
+            None => found.push((problem, Vec::new())),
+        }
+    }
+    let told = |(mut first, others): (Problem, Vec<String>)| {
+        if !others.is_empty() {
+            let more = if others.len() > OTHERS { " …" } else { "" };
+            let some = others.iter().take(OTHERS).cloned().collect::<Vec<_>>().join("; ");
+            let again = format!("{} more by this line: {some}{more}", others.len());
+            first.help = Some(first.help.map_or(again.clone(), |help| format!("{help}\n{again}")));
+        }
+        first
+    };
+    found.into_iter().map(told).collect()
 }
 
 /// What is done with the records of a place.

@@ -5,7 +5,7 @@ use super::coverage::Seen;
 use super::make::found;
 use serde_json::{Map, Value as Json};
 use std::fs::File;
-use std::io::{BufReader, Read};
+use std::io::{BufReader, Read, Seek};
 use std::path::Path;
 use struson::reader::{JsonReader, JsonStreamReader, ReaderSettings, ValueType};
 
@@ -95,7 +95,7 @@ struct Walk<'w, T: Taker> {
 
 /// Reads a file and hands out what stands at the places, by document order.
 pub(super) fn read(path: &Path, kind: Kind, places: &[&From], taker: &mut impl Taker) -> Result<(), Broken> {
-    let file = File::open(path).map_err(Broken::Reading)?;
+    let file = without_mark(path).map_err(Broken::Reading)?;
     let count = std::rc::Rc::new(std::cell::Cell::new(0));
     let counted = Counted { inner: file, count: count.clone() };
     let active: Vec<Active> = (0..places.len()).map(|place| (place, 0)).collect();
@@ -120,6 +120,33 @@ pub(super) fn read(path: &Path, kind: Kind, places: &[&From], taker: &mut impl T
     }
 }
 
+/// A file, behind the byte order mark if it begins with one.
+fn without_mark(path: &Path) -> std::io::Result<File> {
+    let mut file = File::open(path)?;
+    let mut begin = [0; 3];
+    let mark = file.read_exact(&mut begin).is_ok() && begin == *b"\xEF\xBB\xBF";
+    if !mark {
+        file.rewind()?;
+    }
+    Ok(file)
+}
+
+/// What a reader of JSON calls an error, in words.
+fn in_words(kind: &str) -> String {
+    match kind {
+        "IncompleteDocument" => "the file ends in the middle of a value, it seems to be cut".to_owned(),
+        "MalformedJson" => "no value begins like this".to_owned(),
+        // The names are words that are written together: `MissingComma`.
+        other => other.chars().fold(String::new(), |mut text, sign| {
+            if sign.is_uppercase() && !text.is_empty() {
+                text.push(' ');
+            }
+            text.extend(sign.to_lowercase());
+            text
+        }),
+    }
+}
+
 fn broken(error: &struson::reader::ReaderError) -> Broken {
     use struson::reader::ReaderError;
     let at = |location: &struson::reader::JsonReaderPosition| {
@@ -128,7 +155,7 @@ fn broken(error: &struson::reader::ReaderError) -> Broken {
     match error {
         ReaderError::SyntaxError(error) => {
             let (line, column) = at(&error.location);
-            Broken::Syntax(line, column, format!("{}", error.kind).to_lowercase().replace('_', " "))
+            Broken::Syntax(line, column, in_words(&format!("{}", error.kind)))
         }
         ReaderError::IoError { error, location } if error.kind() == std::io::ErrorKind::InvalidData => {
             let (line, column) = at(location);

@@ -54,6 +54,9 @@ fn wrong(node: &Node<'_>, title: String, help: &str) -> Problem {
 pub(super) struct Facts {
     /// Whether its interfaces are known, and so all of what follows but the routes.
     pub known: bool,
+    /// Of which families it has addresses, and routes: of others its files may tell nothing.
+    pub addressed: Vec<Family>,
+    pub routed: Vec<Family>,
     /// Its own addresses by interface.
     pub own: BTreeMap<String, Addresses>,
     pub broadcast: Addresses,
@@ -197,8 +200,11 @@ impl Machine {
         }
         let known = !self.local.is_empty() || !self.devices.is_empty();
         let mut networks = self.broadcast.iter().copied();
+        let families = |has: &dyn Fn(Family) -> bool| Family::BOTH.into_iter().filter(|family| has(*family)).collect();
         Facts {
             known,
+            addressed: families(&|family| self.local.iter().any(|(_, address)| Family::of(*address) == family)),
+            routed: families(&|family| self.routes.iter().any(|route| route.to.family == family)),
             own,
             broadcast: sum(&mut networks).union(&one(IpAddr::V4(std::net::Ipv4Addr::BROADCAST))),
             bridges: self.bridges.clone(),

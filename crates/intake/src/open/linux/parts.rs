@@ -94,6 +94,25 @@ fn of_types(names: &[&str], own: &Addresses, broadcast: &Addresses) -> Option<Ad
 
 /// The packets of which the routes say one of some things.
 pub(super) fn by_routes(what: Fib, names: &[&str], facts: &Facts, devices: &Devices) -> Vec<Condition> {
+    let told = if what == Fib::Back { &facts.routed } else { &facts.addressed };
+    let all = of_what_is_known(what, names, facts, devices);
+    if !facts.known || told.len() == Family::BOTH.len() {
+        return all;
+    }
+    let mut found = Vec::new();
+    for family in Family::BOTH {
+        let here = Condition::of_family(family);
+        if told.contains(&family) {
+            found.extend(all.iter().map(|one| one.and(&here)).filter(|one| !one.is_empty()));
+        } else {
+            found.push(here.and(&Condition::unknown("what the machine's routes say")));
+        }
+    }
+    found
+}
+
+/// The same, as if its files told of both families.
+fn of_what_is_known(what: Fib, names: &[&str], facts: &Facts, devices: &Devices) -> Vec<Condition> {
     let unknown = || vec![Condition::unknown("what the machine's routes say")];
     if !facts.known {
         return unknown();
