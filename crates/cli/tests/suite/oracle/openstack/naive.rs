@@ -109,7 +109,8 @@ fn firewall_passes(documents: &Documents, port: &Value, packet: &Packet, way: &s
 }
 
 /// Whether a port lets a packet pass: its groups, its firewall group, and that of the router for what comes from elsewhere or goes there.
-pub fn passes(documents: &Documents, port: &Value, packet: &Packet, inbound: bool) -> bool {
+/// None where it is the driver that decides.
+pub fn passes(documents: &Documents, port: &Value, packet: &Packet, inbound: bool) -> Option<bool> {
     let (way, other) = if inbound { ("ingress", packet.source) } else { ("egress", packet.destination) };
     let network = |one: &&Value| one["network_id"] == port["network_id"];
     let inside =
@@ -117,26 +118,30 @@ pub fn passes(documents: &Documents, port: &Value, packet: &Packet, inbound: boo
     // A port of a router has packets of the families of its addresses.
     let of_family = |one: &Value| addresses(one).iter().any(|address| address.contains(':') == other.is_ipv6());
     let router = |one: &&Value| network(one) && one["device_owner"] == "network:router_interface" && of_family(one);
-    groups_pass(documents, port, packet, inbound)
-        && firewall_passes(documents, port, packet, way) != Some(false)
+    let groups = groups_pass(documents, port, packet, inbound);
+    let others = firewall_passes(documents, port, packet, way) != Some(false)
         && (inside
             || list(documents, "ports")
                 .iter()
                 .filter(router)
-                .all(|router| firewall_passes(documents, router, packet, way) != Some(false)))
+                .all(|router| firewall_passes(documents, router, packet, way) != Some(false)));
+    if others { groups } else { Some(false) }
 }
 
-/// Whether a port's groups let a packet pass.
-fn groups_pass(documents: &Documents, port: &Value, packet: &Packet, inbound: bool) -> bool {
+/// Whether a port's groups let a packet pass; none where some drivers do so whatever the groups say.
+fn groups_pass(documents: &Documents, port: &Value, packet: &Packet, inbound: bool) -> Option<bool> {
     if port["admin_state_up"] == false {
-        return false;
+        return Some(false);
     }
-    if port["port_security_enabled"] == false {
-        return true;
+    let kind = packet.low >> 8;
+    let neighbours: &[u16] = if inbound { &[130, 135, 136] } else { &[130, 133, 135, 136] };
+    if port["port_security_enabled"] == false || (packet.protocol == 58 && neighbours.contains(&kind)) {
+        return Some(true);
     }
     let (way, other) = if inbound { ("ingress", packet.source) } else { ("egress", packet.destination) };
     let bound = port["security_groups"].as_array().unwrap();
     let groups = list(documents, "security-groups").iter().filter(|group| bound.contains(&group["id"]));
     let rules = groups.flat_map(|group| group["security_group_rules"].as_array().unwrap());
-    rules.filter(|rule| rule["direction"] == way).any(|rule| matches(documents, rule, packet, other))
+    let passes = rules.filter(|rule| rule["direction"] == way).any(|rule| matches(documents, rule, packet, other));
+    if packet.protocol == 58 && !inbound && !passes { None } else { Some(passes) }
 }
