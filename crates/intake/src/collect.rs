@@ -3,10 +3,12 @@
 //! A request that was answered in full is kept and not asked again, so that what was broken off goes on. The token comes from the
 //! environment, is sent to the one origin that was named and nowhere else, and stands in no file, message or error.
 
-use crate::load::LoadError;
+use crate::load::{LoadError, SourceText};
 use crate::profile::{Profile, Request};
+use heronshale_core::source::{FileId, Problem};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
+use sha2::{Digest, Sha256};
 use std::fmt;
 use std::fs;
 use std::io::Write;
@@ -92,6 +94,29 @@ pub struct Collected {
     pub again: usize,
     /// What could not be fetched, and what the snapshot lacks by that.
     pub missing: Vec<Missing>,
+    /// The files that keep the answers; none of a folder that an older version collected.
+    #[serde(default)]
+    pub files: Vec<KeptFile>,
+}
+
+/// A file that keeps answers.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeptFile {
+    /// Its name in the folder.
+    pub name: String,
+    /// How many answers it holds, a line each.
+    pub pages: usize,
+    /// The SHA-256 digest of its bytes, in hexadecimal.
+    pub sha256: String,
+}
+
+impl KeptFile {
+    fn of(name: &str, bytes: &[u8]) -> Self {
+        let pages = bytes.iter().filter(|byte| **byte == b'\n').count();
+        let digest = Sha256::digest(bytes);
+        let sha256 = digest.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
+        Self { name: name.to_owned(), pages, sha256 }
+    }
 }
 
 /// Something that could not be fetched.
@@ -208,6 +233,14 @@ pub fn collect(
             }
         }
         run(&client, folder, &units, &mut all, progress)?;
+        for unit in &units {
+            let path = folder.join(&unit.file);
+            match fs::read(&path) {
+                Ok(bytes) => all.files.push(KeptFile::of(&unit.file, &bytes)),
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+                Err(error) => return Err(CollectError::Io(format!("cannot read {}", path.display()), error)),
+            }
+        }
     }
     all.again = client.again.load(Ordering::Relaxed);
     let open: Vec<Missing> = all.missing.iter().filter(|one| one.object.is_none()).cloned().collect();
@@ -223,6 +256,38 @@ pub fn collect(
 pub(crate) fn collected(path: &Path) -> Option<Collected> {
     let text = fs::read_to_string(path).ok()?;
     serde_json::from_str::<Collected>(&text).ok().filter(|found| found.format == COLLECTION)
+}
+
+/// That a folder holds what was collected into it: the list says which files with which answers.
+///
+/// # Errors
+/// What is missing, cut or changed, at its place in the list.
+pub(crate) fn unchanged(folder: &Path, list: &Path, collected: &Collected) -> Result<(), LoadError> {
+    let text = fs::read_to_string(list).unwrap_or_default();
+    let mut problems = Vec::new();
+    for kept in &collected.files {
+        let title = match fs::read(folder.join(&kept.name)).map(|bytes| KeptFile::of(&kept.name, &bytes)) {
+            Ok(now) if now == *kept => continue,
+            Ok(now) if now.pages == kept.pages => format!("{} is not what was collected", kept.name),
+            Ok(now) => format!("{} holds {} of the {} answers that were collected", kept.name, now.pages, kept.pages),
+            Err(_) => format!("{} was collected, and is not there", kept.name),
+        };
+        let quoted = format!("\"{}\"", kept.name);
+        let at = text.find(&quoted).unwrap_or_default();
+        let help = "put the file back as it was, or collect into an empty folder";
+        problems.push(Problem {
+            title,
+            span: crate::tree::span(FileId(0), at, at + quoted.len()),
+            label: "in the list of what was collected".to_owned(),
+            related: None,
+            help: Some(help.to_owned()),
+        });
+    }
+    if problems.is_empty() {
+        return Ok(());
+    }
+    let name = list.file_name().unwrap_or(list.as_os_str()).to_string_lossy().into_owned();
+    Err(LoadError::Input { problems, texts: vec![SourceText { name, text }] })
 }
 
 /// A folder holds the answers of one origin.
@@ -471,6 +536,8 @@ impl Client<'_> {
             404 => return Err(Failed::for_good(ABSENT)),
             _ => return Err(Failed::for_good(format!("status {status}"))),
         }
+        let kind = response.headers().get("content-type").and_then(|value| value.to_str().ok());
+        let kind = kind.unwrap_or("without a content type").to_owned();
         let bytes = match response.body_mut().with_config().limit(self.bounds.bytes).read_to_vec() {
             Ok(bytes) => bytes,
             Err(ureq::Error::BodyExceedsLimit(_)) => {
@@ -480,7 +547,12 @@ impl Client<'_> {
             Err(ureq::Error::Timeout(_)) => return Err(retry("the answer did not end in time".to_owned(), None)),
             Err(error) => return Err(retry(self.harmless(&error.to_string()), None)),
         };
-        serde_json::from_slice(&bytes).map_err(|_| retry("the answer is no JSON".to_owned(), None))
+        serde_json::from_slice(&bytes).map_err(|_| {
+            const SHOWN: usize = 40;
+            let begin: String = String::from_utf8_lossy(&bytes).chars().take(SHOWN).collect();
+            let begin = self.harmless(&begin.escape_debug().to_string());
+            retry(format!("the answer is no JSON: {kind}, beginning with `{begin}`"), None)
+        })
     }
 
     /// An error of others, without the token, should it ever stand there.

@@ -15,7 +15,8 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{BufWriter, Read, Seek, Write};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
 
 /// Makes a snapshot of exports, by a profile of your own that says what in them is what
 ///
@@ -122,9 +123,19 @@ impl Import {
         };
         let now = jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string();
         let bar = terminal::steps();
+        let told_at = Mutex::new(Instant::now());
         let told = collect(profile, url, token.as_ref(), folder, bounds, &now, &|done, all| {
             bar.set_length(all as u64);
             bar.set_position(done as u64);
+            // Where no bar can be drawn, a line now and then tells that it goes on.
+            const PAUSE: Duration = Duration::from_secs(10);
+            if bar.is_hidden()
+                && let Ok(mut at) = told_at.lock()
+                && at.elapsed() >= PAUSE
+            {
+                *at = Instant::now();
+                terminal::tell(&format!("{done} of {all} requests\n"));
+            }
         });
         bar.finish_and_clear();
         let told = told.map_err(|error| collect_failure(error, folder))?;

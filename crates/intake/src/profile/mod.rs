@@ -183,6 +183,7 @@ pub fn exports(paths: &[PathBuf]) -> Result<Exports, LoadError> {
                 if name == crate::collect::COLLECTED
                     && let Some(collected) = crate::collect::collected(&file)
                 {
+                    crate::collect::unchanged(path, &file, &collected)?;
                     found.collected = Some(collected);
                     continue;
                 }

@@ -143,3 +143,24 @@ fn tokens_come_from_the_environment_and_go_to_one_origin_only() {
     let other = asks("http://127.0.0.1:1/v1", Some(TOKEN)).fails(2);
     assert!(other.contains("kept holds answers of http://127.0.0.1:"), "{other}");
 }
+
+#[test]
+fn a_collection_that_was_cut_or_changed_is_refused() {
+    let folder = folder();
+    let server = skerry(Faults::default());
+    let run = import(&folder, &server.url(), &[]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let again = ["import", "--profile", "skerry.yaml", "kept", "--into", "again.yaml", "--force"];
+    folder.run(&again).ok();
+    let plugs = folder.read("kept/plugs.jsonl");
+    let first = plugs.lines().next().unwrap().to_owned() + "\n";
+    for (text, says) in [(first, "answers that were collected"), (plugs.replace("booking", "cooking"), "not what was")] {
+        folder.write("kept/plugs.jsonl", text);
+        let told = folder.run(&again).fails(3);
+        assert!(told.contains("plugs.jsonl") && told.contains(says) && told.contains("collected.json:"), "{told}");
+    }
+    std::fs::remove_file(folder.path().join("kept/plugs.jsonl")).unwrap();
+    assert!(folder.run(&again).fails(3).contains("was collected, and is not there"));
+    folder.write("kept/plugs.jsonl", plugs);
+    folder.run(&again).ok();
+}
