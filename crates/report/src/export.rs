@@ -4,7 +4,7 @@ use crate::harmless::{harmless, harmless_text};
 use crate::page::{Look, Page, plural};
 use anstyle::Style;
 use heronshale_core::address::Family;
-use heronshale_core::answer::{Answer, ExportAnswer, PlainAcl, PlainEntry, PlainTraffic, Sheet};
+use heronshale_core::answer::{Answer, ExportAnswer, PlainAcl, PlainEntry, PlainHop, PlainRoute, PlainTraffic, Sheet};
 use heronshale_core::model::{Action, Direction};
 use heronshale_core::packet::service;
 use serde_json::{Map, Value, json};
@@ -113,6 +113,43 @@ fn matches(entry: &PlainEntry) -> Value {
         }
     }
     Value::Object(found)
+}
+
+/// The routes of a table as static routes of RFC 8349 in JSON (RFC 7951).
+pub fn routes_json(table: &str, routes: &[PlainRoute]) -> String {
+    let hop = |hop: &PlainHop| match hop {
+        PlainHop::Address(address) => json!({ "next-hop-address": address.to_string() }),
+        PlainHop::Interface(name) => json!({ "outgoing-interface": harmless_text(name) }),
+        PlainHop::Blackhole => json!({ "special-next-hop": "blackhole" }),
+        PlainHop::Receive => json!({ "special-next-hop": "receive" }),
+    };
+    let route = |route: &PlainRoute| {
+        let next = match route.hops.as_slice() {
+            [one] => hop(one),
+            several => {
+                let numbered = several.iter().enumerate().map(|(at, one)| {
+                    let mut one = hop(one);
+                    one["index"] = (at + 1).to_string().into();
+                    one
+                });
+                json!({ "next-hop-list": { "next-hop": numbered.collect::<Vec<_>>() } })
+            }
+        };
+        json!({ "destination-prefix": route.to, "next-hop": next })
+    };
+    let mut families = Map::new();
+    for (family, word) in [(Family::V4, "ipv4"), (Family::V6, "ipv6")] {
+        let all: Vec<Value> = routes.iter().filter(|one| one.family == family).map(route).collect();
+        if !all.is_empty() {
+            families.insert(format!("ietf-{word}-unicast-routing:{word}"), json!({ "route": all }));
+        }
+    }
+    let protocol = json!({ "type": "ietf-routing:static", "name": harmless_text(table), "static-routes": families });
+    let whole =
+        json!({ "ietf-routing:routing": { "control-plane-protocols": { "control-plane-protocol": [protocol] } } });
+    let mut text = serde_json::to_string_pretty(&whole).expect("a value is JSON");
+    text.push('\n');
+    text
 }
 
 /// Network ACLs as access control lists of RFC 8519 in JSON (RFC 7951). Each ends with an entry that drops the rest, since the RFC

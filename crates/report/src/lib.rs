@@ -15,7 +15,7 @@ mod problems;
 mod text;
 
 pub use draft::{acceptances, expectations};
-pub use export::{acl_json, exported, sheet_csv};
+pub use export::{acl_json, exported, routes_json, sheet_csv};
 pub use figure::figure;
 pub use harmless::{harmless, harmless_json, harmless_text};
 pub use json::{ANSWERS, json, schema_of};

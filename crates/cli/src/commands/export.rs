@@ -3,7 +3,9 @@ use crate::failure::{FOUND, Failure};
 use crate::files::write_file;
 use crate::opened::EstateArgs;
 use clap::{Args, ValueEnum};
-use heronshale_core::answer::{Counted, ExportAnswer, interface_sheet, plain_acls, rule_sheet};
+use heronshale_core::answer::{Counted, ExportAnswer, interface_sheet, plain_acls, plain_routes, rule_sheet};
+use heronshale_core::model::{Id, RouteTable};
+use heronshale_core::view::View;
 use heronshale_intake::Profile;
 use heronshale_report as report;
 use std::path::PathBuf;
@@ -13,6 +15,8 @@ use std::path::PathBuf;
 enum OutFormat {
     /// Network ACLs as access control lists of RFC 8519 in JSON
     IetfAcl,
+    /// A route table as static routes of RFC 8349 in JSON
+    IetfRoutes,
     /// The rules of groups, network ACLs and own firewalls as CSV, a row each
     CsvRules,
     /// The interfaces with where they stand and what is bound to them as CSV, a row each
@@ -21,7 +25,7 @@ enum OutFormat {
 
 /// Writes what other formats can hold of the estate, and tells what they cannot
 ///
-/// What is exported means the same when it is imported again: `import --as ietf-acl`, `import --profile sheets`. Exit code 1 if
+/// What is exported means the same when it is imported again: `import --as ietf-acl`, `import --as ietf-routes`, `import --profile sheets`. Exit code 1 if
 /// something that belongs into the file could not be said in its format.
 #[derive(Args, Debug)]
 pub struct Export {
@@ -33,6 +37,9 @@ pub struct Export {
     /// Headers for the columns of a sheet: those under `columns` in this profile, which reads it back
     #[arg(long, value_name = "PROFILE")]
     profile: Option<PathBuf>,
+    /// With --as ietf-routes: the route table
+    #[arg(long, value_name = "TABLE")]
+    table: Option<String>,
     /// The file to write
     #[arg(long, value_name = "FILE")]
     into: PathBuf,
@@ -43,9 +50,13 @@ pub struct Export {
 
 impl Export {
     pub fn run(&self) -> Result<u8, Failure> {
-        if self.profile.is_some() && self.written_as == OutFormat::IetfAcl {
+        if self.profile.is_some() && matches!(self.written_as, OutFormat::IetfAcl | OutFormat::IetfRoutes) {
             let what = "--profile gives the columns of a sheet their headers, and this format has no columns";
             return Err(Failure::wrong(what, "leave it out, or write --as csv-rules"));
+        }
+        if self.table.is_some() && self.written_as != OutFormat::IetfRoutes {
+            let what = "--table names a route table, and this format holds none";
+            return Err(Failure::wrong(what, "leave it out, or write --as ietf-routes"));
         }
         let profile = self.profile.as_deref().map(profile_at).transpose()?;
         let opened = self.estate.open()?;
@@ -61,6 +72,14 @@ impl Export {
                 (answer.left_out, answer.incomplete) = (left_out, incomplete);
                 report::acl_json(&acls)
             }
+            OutFormat::IetfRoutes => {
+                let (name, table) = self.table(&view)?;
+                let (routes, left_out) = plain_routes(&view, table);
+                answer.holds = vec![counted("routes", routes.len())];
+                answer.incomplete = !left_out.is_empty();
+                answer.left_out = left_out;
+                report::routes_json(&name, &routes)
+            }
             OutFormat::CsvRules | OutFormat::CsvInterfaces => {
                 let rules = self.written_as == OutFormat::CsvRules;
                 let sheet = if rules { rule_sheet(&view) } else { interface_sheet(&view) };
@@ -74,5 +93,22 @@ impl Export {
         let code = if answer.incomplete { FOUND } else { 0 };
         opened.answer(&view, "export", answer, report::exported)?;
         Ok(code)
+    }
+    /// The route table that is meant: by its name, or the only one.
+    fn table(&self, view: &View<'_>) -> Result<(String, Id<RouteTable>), Failure> {
+        let tables = &view.estate.route_tables;
+        let all: Vec<String> = tables.items().iter().map(|table| table.name.to_string()).collect();
+        let hint = match all.as_slice() {
+            [] => "the snapshot has no route table".to_owned(),
+            all => format!("write --table with one of {}", all.join(", ")),
+        };
+        match (&self.table, all.as_slice()) {
+            (None, [only]) => tables.find(only).map(|id| (only.clone(), id)),
+            (None, _) => return Err(Failure::wrong("nothing says which route table", hint)),
+            (Some(name), _) => tables.find(name).map(|id| (name.clone(), id)),
+        }
+        .ok_or_else(|| {
+            Failure::wrong(format!("no route table is called `{}`", self.table.as_deref().unwrap_or_default()), hint)
+        })
     }
 }

@@ -16,6 +16,7 @@ mod inventory;
 mod matrix;
 mod mends;
 mod path;
+mod plain_routes;
 mod reach;
 mod routes;
 mod rule;
@@ -48,6 +49,7 @@ pub use inventory::{
 pub use matrix::{CellAnswer, CellFact, CellPart, CellVerdict, Matrix, MatrixAnswer, SegmentBy, SegmentFact};
 pub use mends::{EditFact, MendFact, ObstacleFact, SinceFact, since};
 pub use path::{LookupFact, PathAnswer, PathEnd, PathEntrance, PathPart, PathTraffic, Symptom, path_answer};
+pub use plain_routes::{PlainHop, PlainRoute, plain_routes};
 pub use reach::{HopFact, LinkFact, PlaceFact, PlaceKind, ReachAnswer, ReachAsked, ReachedFact, reach_answer};
 pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answer};
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};

@@ -154,7 +154,8 @@ fn a_collection_that_was_cut_or_changed_is_refused() {
     folder.run(&again).ok();
     let plugs = folder.read("kept/plugs.jsonl");
     let first = plugs.lines().next().unwrap().to_owned() + "\n";
-    for (text, says) in [(first, "answers that were collected"), (plugs.replace("booking", "cooking"), "not what was")] {
+    for (text, says) in [(first, "answers that were collected"), (plugs.replace("booking", "cooking"), "not what was")]
+    {
         folder.write("kept/plugs.jsonl", text);
         let told = folder.run(&again).fails(3);
         assert!(told.contains("plugs.jsonl") && told.contains(says) && told.contains("collected.json:"), "{told}");

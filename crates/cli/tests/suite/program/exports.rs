@@ -158,3 +158,46 @@ fn static_routes_of_rfc_8349_become_a_route_table() {
     let error = folder.run(&[&import[..], &["--force"]].concat()).fails(3);
     assert!(error.contains("`ten` is no address"), "{error}");
 }
+
+#[test]
+fn route_tables_go_out_as_rfc_8349_and_come_back() {
+    const ESTATE: &str = "format: heronshale-snapshot
+version: 1
+networks: [{ id: n, blocks: [10.1.0.0/16, \"2001:db8::/32\"], main_table: t }]
+subnets: [{ id: s, network: n, blocks: 10.1.1.0/24 }]
+interfaces: [{ id: fw, subnet: s, addresses: 10.1.1.9, forwards: true }]
+gateways: [{ id: up, kind: internet, network: n }]
+route_tables:
+- id: t
+  network: n
+  routes:
+  - { to: [10.2.0.0/16, 10.3.0.0/16], next_hop: 10.1.1.4 }
+  - { to: 10.3.0.0/16, next_hop: 10.1.1.5 }
+  - { to: 10.4.0.0/16, next_hop: blackhole }
+  - { to: \"2001:db8:9::/48\", next_hop: \"interface:fw\" }
+  - { id: out, to: 0.0.0.0/0, next_hop: \"gateway:up\" }
+  - { id: off, to: 10.5.0.0/16, next_hop: 10.1.1.4, enabled: false }
+- { id: other, network: n }
+";
+    let folder = Folder::with(ESTATE);
+    let export = ["export", "--as", "ietf-routes", "--into", "r.json", "-e", "estate.yaml"];
+    assert!(folder.run(&export).fails(2).contains("write --table with one of t, other"));
+    let (code, told) = folder.json(&[&export[..], &["--table", "t"]].concat());
+    let left: Vec<&str> =
+        told["answer"]["left_out"].as_array().unwrap().iter().map(|one| one["what"].as_str().unwrap()).collect();
+    assert_eq!((code, left), (1, vec!["route out", "route off"]), "{told}");
+    let import = ["import", "--as", "ietf-routes", "--name", "t", "--network", "n", "r.json", "--into", "back.yaml"];
+    folder.run(&import).ok();
+    let back = folder.read("back.yaml");
+    for (to, hop) in [
+        ("10.2.0.0/16", "10.1.1.4"),
+        ("10.3.0.0/16", "10.1.1.4"),
+        ("10.3.0.0/16", "10.1.1.5"),
+        ("10.4.0.0/16", "blackhole"),
+        ("2001:db8:9::/48", "interface:fw"),
+    ] {
+        let found = back.lines().any(|line| line.contains(to) && line.contains(hop));
+        assert!(found, "{to} {hop}: {back}");
+    }
+    assert_eq!(back.matches("next_hop").count(), 5, "{back}");
+}
