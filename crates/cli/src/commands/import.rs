@@ -130,6 +130,7 @@ impl Import {
             // Where no bar can be drawn, a line now and then tells that it goes on.
             const PAUSE: Duration = Duration::from_secs(10);
             if bar.is_hidden()
+                && done < all
                 && let Ok(mut at) = told_at.lock()
                 && at.elapsed() >= PAUSE
             {
