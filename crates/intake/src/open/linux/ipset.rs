@@ -54,7 +54,10 @@ impl Sets {
                 ["add", name, element, options @ ..] => match self.all.get_mut(*name) {
                     Some(set) => {
                         let parts = element.split(',').map(str::to_owned).collect();
-                        set.elements.push((parts, options.contains(&"nomatch")));
+                        // Behind a comment stand words of people.
+                        let except =
+                            options.iter().take_while(|word| **word != "comment").any(|word| *word == "nomatch");
+                        set.elements.push((parts, except));
                         Ok(())
                     }
                     None => Err(format!("no set `{name}` was created before")),
@@ -154,19 +157,24 @@ fn part(kind: &str, way: &str, value: &str, devices: &Devices) -> Option<Conditi
             Some(at(way, [block.range].into_iter().collect()))
         }
         "port" => {
-            let (name, ports) = value.split_once(':').unwrap_or(("tcp", value));
-            let number = protocol(name)?;
-            if !service::has_ports(number) {
-                return None;
-            }
+            // A bitmap of ports alone is asked for TCP and UDP.
+            let (numbers, ports) = match value.split_once(':') {
+                Some((name, ports)) => (vec![protocol(name).filter(|number| service::has_ports(*number))?], ports),
+                None => (vec![service::TCP, service::UDP], value),
+            };
             let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
             let (first, last) = (u128::from(first.parse::<u16>().ok()?), u128::from(last.parse::<u16>().ok()?));
-            let base = u128::from(service::code(number, 0));
+            let of = |each: &dyn Fn(u8) -> Intervals| {
+                numbers.iter().fold(Intervals::empty(), |sum, number| sum.union(&each(*number)))
+            };
             Some(if way == "src" {
                 let source_ports = Intervals::span(first, last);
-                Condition { source_ports, services: service::whole(number), ..Condition::all() }
+                Condition { source_ports, services: of(&service::whole), ..Condition::all() }
             } else {
-                Condition::of_services(Intervals::span(base + first, base + last))
+                Condition::of_services(of(&|number| {
+                    let base = u128::from(service::code(number, 0));
+                    Intervals::span(base + first, base + last)
+                }))
             })
         }
         "iface" => {

@@ -186,7 +186,15 @@ impl<'n> Reader<'n> {
                     let (family, table, _) = key(name);
                     let routed = family != "arp" && (family != "bridge" || self.sees_routed(body));
                     if get(body, "hook").is_some() && !asleep.contains(&(family, table)) && routed {
-                        let at = if perhaps_asleep.contains(&(family, table)) { self.perhaps(body, name) } else { at };
+                        // A frame comes by a port of the bridge, a packet by the bridge: what the rules say of it is not known here.
+                        let why = if family == "bridge" {
+                            Some("frames of bridges are not followed")
+                        } else if perhaps_asleep.contains(&(family, table)) {
+                            Some("nft names no flag of the table that is one: it may be dormant")
+                        } else {
+                            None
+                        };
+                        let at = why.map_or(at, |why| self.perhaps(body, name, why));
                         self.base(body, at, family, name);
                     }
                 }
@@ -200,9 +208,9 @@ impl<'n> Reader<'n> {
         }
     }
 
-    /// A chain before one whose table may be dormant: nobody knows whether packets come to it.
-    fn perhaps(&mut self, body: &'n Node<'n>, name: &str) -> usize {
-        let why = "nft names no flag of the table that is one: it may be dormant".to_owned();
+    /// A chain in the place of one of which nobody knows what it does to packets.
+    fn perhaps(&mut self, body: &'n Node<'n>, name: &str, why: &str) -> usize {
+        let why = why.to_owned();
         let label = Rc::new(Label { id: name.to_owned(), at: (self.source, body.span.start), comment: None });
         self.not_understood.push(NotUnderstood { rule: label.id.clone(), why: why.clone(), at: label.at });
         let line = Line { tests: Vec::new(), effects: Vec::new(), outcome: Outcome::Unclear(why), label };
