@@ -424,3 +424,22 @@ fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
         folder.run(&["import", "--as", "linux-workload", "--name", "one", "round.json", "--into", "out.yaml"]).fails(3);
     assert!(error.contains("chains call each other too deep, or in a circle"), "{error}");
 }
+
+#[test]
+fn what_an_interface_below_drops_is_unknown_above_it() {
+    let device = |name: &str, address: &str| json!({ "ifname": name, "addr_info": [{ "local": address, "prefixlen": 24, "scope": "global" }] });
+    let mut vlan = device("m0.7", "10.2.0.1");
+    vlan["link"] = "m0".into();
+    let addresses = json!([device("m0", "10.1.0.1"), vlan]).to_string();
+    let table = json!({ "family": "netdev", "name": "t" });
+    let chain = json!({ "family": "netdev", "table": "t", "name": "in", "dev": "m0", "type": "filter", "hook": "ingress", "prio": 0, "policy": "drop" });
+    let rules = json!({ "nftables": [{ "table": table }, { "chain": chain }] }).to_string();
+    let part = machine(&[("nft.json", &rules), ("addr.json", &addresses)], Role::Workload);
+    let inbound = |device: &str| {
+        let of = |own: &&Value| own["interfaces"] == json!([format!("machine-{device}")]);
+        part.section("own_firewalls").iter().find(of).unwrap().clone()
+    };
+    assert_eq!(inbound("m0")["default_inbound"], "deny");
+    let above = inbound("m0.7");
+    assert!(above["inbound"][0]["peers"][0].as_str().unwrap().starts_with("set:machine-not-understood"), "{above}");
+}

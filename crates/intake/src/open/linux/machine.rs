@@ -34,6 +34,8 @@ pub(super) struct Machine {
     broadcast: Vec<IpAddr>,
     /// The interfaces that are bridges.
     bridges: Vec<String>,
+    /// Interfaces with those that carry their frames: a VLAN and its parent, a bond and its ports.
+    carried: Vec<(String, String)>,
     pub routes: Vec<Route>,
     /// Whether its routes were given.
     pub routed: bool,
@@ -62,6 +64,8 @@ pub(super) struct Facts {
     pub broadcast: Addresses,
     /// The interfaces by which bridged frames may come to it.
     pub bridges: Vec<String>,
+    /// Interfaces with those that carry their frames.
+    pub carried: Vec<(String, String)>,
     /// What its main table leads out by each interface; none if the routes are not known, or others are asked too.
     pub behind: Option<BTreeMap<String, Addresses>>,
 }
@@ -78,6 +82,8 @@ impl Machine {
             }
             let kind = get(item, "linkinfo").and_then(|info| text_at(info, "info_kind"));
             self.bridges.extend(text_at(item, "master").map(str::to_owned));
+            self.carried.extend(text_at(item, "link").map(|parent| (name.to_owned(), parent.to_owned())));
+            self.carried.extend(text_at(item, "master").map(|upper| (upper.to_owned(), name.to_owned())));
             self.bridges.extend((kind == Some("bridge")).then(|| name.to_owned()));
             if has_flag(item, &["LOOPBACK"]) {
                 continue;
@@ -208,6 +214,7 @@ impl Machine {
             own,
             broadcast: sum(&mut networks).union(&one(IpAddr::V4(std::net::Ipv4Addr::BROADCAST))),
             bridges: self.bridges.clone(),
+            carried: self.carried.clone(),
             behind: (self.routed && self.unclear.is_empty()).then_some(behind),
         }
     }

@@ -257,6 +257,20 @@ impl<'n> Reader<'n> {
             only = Some(there);
         }
         let policy = if text_at(body, "policy") == Some("drop") { Action::Deny } else { Action::Allow };
+        // What the frames of an interface carry comes by others too: how it fares there is not followed.
+        let below = get(body, "dev").filter(|_| beneath).map_or(&[][..], list).iter().filter_map(text);
+        let above = below.flat_map(|lower| self.facts.carried.iter().filter(move |(_, own)| own == lower));
+        let above = above.map(|(upper, _)| self.rules.devices.one(Some(upper)));
+        let above = above.fold(Intervals::empty(), |sum, one| sum.union(&one));
+        if !above.is_empty() {
+            let chain = self.perhaps(body, name, "frames of interfaces above this one are not followed");
+            let mut there = Condition::all();
+            *(if hook == Hook::Postrouting { &mut there.to } else { &mut there.from }) = above;
+            let priority = priority - (1 << 40);
+            let label = Rc::new(Label { id: name.to_owned(), ..Label::default() });
+            let (translates, policy) = (false, Action::Allow);
+            self.rules.bases.push(Base { hook, chain, priority, translates, only: Some(there), policy, label });
+        }
         let base = Base {
             hook,
             chain,
