@@ -89,7 +89,7 @@ struct Pinned<'a> {
     on: Vec<String>,
 }
 
-fn digest(bytes: &[u8]) -> String {
+pub fn digest(bytes: &[u8]) -> String {
     Sha256::digest(bytes).iter().fold(String::new(), |mut text, byte| {
         let _ = write!(text, "{byte:02x}");
         text

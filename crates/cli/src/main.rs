@@ -6,6 +6,7 @@ mod evidence;
 mod failure;
 mod files;
 mod opened;
+mod spools;
 mod terminal;
 
 /// Audits make and drop many small pieces of packet sets.

@@ -26,8 +26,9 @@ pub use load::{Beside, LoadError, NotRead, Snapshot, SourceText, load, load_text
 pub use observed::load_observed;
 pub use open::{AclReading, Part, Role, read_acls, read_machine, read_routes};
 pub use profile::{
-    BUILT_IN, DraftProfile, Exports, PROFILE, Profile, built_in_profile, draft_profile, exports, import, load_profile,
-    profile_schema,
+    BUILT_IN, DraftProfile, Exports, PROFILE, Profile, QUESTIONS, Question, Questions, answered_profile,
+    built_in_profile, draft_profile, exports, import, load_profile, load_questions, profile_schema, questions_schema,
+    wrong_answer,
 };
 pub use reading::{did_you_mean, parse_moment};
 pub use sections::{snapshot_schema, snapshot_sections};

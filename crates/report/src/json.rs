@@ -2,15 +2,15 @@
 
 use crate::harmless::harmless_json;
 use heronshale_core::answer::{
-    Answer, Audit, CellAnswer, CoverageAnswer, Effective, ExportAnswer, ExposureAnswer, Finds, Inventory, MatrixAnswer,
-    PathAnswer, ReachAnswer, ReadAnswer, RoutesAnswer, RuleAnswer, TidyAnswer,
+    Answer, Audit, CellAnswer, CoverageAnswer, Effective, ExportAnswer, ExposureAnswer, Finds, GuideAnswer, Inventory,
+    MatrixAnswer, PathAnswer, ReachAnswer, ReadAnswer, RoutesAnswer, RuleAnswer, TidyAnswer,
 };
 use heronshale_core::finding::{Accepted, Finding};
 use schemars::{Schema, schema_for};
 use serde::Serialize;
 
 /// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 18] = [
+pub const ANSWERS: [&str; 19] = [
     "audit",
     "coverage",
     "effective",
@@ -20,6 +20,7 @@ pub const ANSWERS: [&str; 18] = [
     "finding",
     "finding-accepted",
     "find",
+    "guide",
     "inventory",
     "matrix",
     "matrix-cell",
@@ -44,6 +45,7 @@ pub fn schema_of(kind: &str) -> Option<Schema> {
         "finding" => schema_for!(Answer<Finding>),
         "finding-accepted" => schema_for!(Answer<Accepted>),
         "find" => schema_for!(Answer<Finds>),
+        "guide" => schema_for!(Answer<GuideAnswer>),
         "inventory" => schema_for!(Answer<Inventory>),
         "matrix" => schema_for!(Answer<MatrixAnswer>),
         "matrix-cell" => schema_for!(Answer<CellAnswer>),

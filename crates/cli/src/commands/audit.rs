@@ -1,7 +1,7 @@
 use crate::evidence;
 use crate::failure::{FOUND, Failure};
 use crate::files::write_file;
-use crate::opened::{EstateArgs, Opened, StatedArgs};
+use crate::opened::{EstateArgs, Format, Opened, StatedArgs};
 use crate::terminal;
 use clap::Args;
 use heronshale_core::answer::{self, heading};
@@ -73,6 +73,26 @@ fn known(given: &[String], names: &[&str], what: &str) -> Result<(), Failure> {
 }
 
 impl Audit {
+    /// The audit of a snapshot, with nothing else asked for.
+    pub fn of(estate: PathBuf) -> Self {
+        let none = StatedArgs { expectations: Vec::new(), acceptances: Vec::new() };
+        Self {
+            estate: EstateArgs { estate: Some(estate), at: None, config: None, format: Format::Text },
+            stated: none,
+            fail_on: "serious".to_owned(),
+            at_least: None,
+            kind: Vec::new(),
+            owner: Vec::new(),
+            network: Vec::new(),
+            since: None,
+            all: false,
+            draft_acceptances: None,
+            evidence: None,
+            check: None,
+            force: false,
+        }
+    }
+
     pub fn run(&self) -> Result<u8, Failure> {
         let kinds: Vec<&str> = CATALOGUE.iter().map(|kind| kind.name).collect();
         known(&self.kind, &kinds, "kind of finding")?;

@@ -2,18 +2,17 @@ use crate::commands::open_formats::{OpenFormat, Reading};
 use crate::failure::Failure;
 use crate::files::{persist, temporary};
 use crate::opened::{Format, print};
+use crate::spools::Spools;
 use crate::terminal;
 use clap::Args;
 use heronshale_core::answer::{CoverageAnswer, loose_ends, with_heading};
 use heronshale_core::view::View;
 use heronshale_intake::{
-    Bounds, CollectError, Exports, FORMAT, Profile, Token, VERSION, built_in_profile, collect, draft_profile, exports,
-    import, load_profile, load_texts, snapshot_sections,
+    Bounds, CollectError, Exports, Profile, Token, built_in_profile, collect, draft_profile, exports, import,
+    load_profile, load_texts,
 };
 use heronshale_report as report;
-use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{BufWriter, Read, Seek, Write};
+use std::io::{Read, Seek};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
@@ -211,44 +210,5 @@ fn collect_failure(error: CollectError, folder: &Path) -> Failure {
                 ),
             }
         }
-    }
-}
-
-/// The sections of a snapshot while it is made, each in a temporary file without a name.
-#[derive(Default)]
-struct Spools(BTreeMap<&'static str, BufWriter<File>>);
-
-impl Spools {
-    fn take(&mut self, section: &'static str, text: &str) -> std::io::Result<()> {
-        if !self.0.contains_key(section) {
-            self.0.insert(section, BufWriter::new(tempfile::tempfile()?));
-        }
-        self.0.get_mut(section).map_or(Ok(()), |spool| spool.write_all(text.as_bytes()))
-    }
-
-    fn assemble(mut self, profile: &str, into: &mut File) -> std::io::Result<()> {
-        let mut out = BufWriter::new(into);
-        let profile = profile.escape_debug();
-        writeln!(
-            out,
-            "# Made from exports by the profile {profile}; each object is preceded by the file and line it comes from."
-        )?;
-        writeln!(out, "format: {FORMAT}\nversion: {VERSION}")?;
-        for section in snapshot_sections() {
-            let Some(spool) = self.0.remove(section) else { continue };
-            let mut spool = spool.into_inner().map_err(std::io::IntoInnerError::into_error)?;
-            spool.rewind()?;
-            writeln!(out, "\n{section}:")?;
-            if section == "estate" {
-                let mut text = String::new();
-                spool.read_to_string(&mut text)?;
-                for line in text.lines() {
-                    writeln!(out, "  {line}")?;
-                }
-            } else {
-                std::io::copy(&mut spool, &mut out)?;
-            }
-        }
-        out.flush()
     }
 }

@@ -7,6 +7,7 @@ mod effective;
 mod explain;
 mod export;
 mod exposure;
+mod guide;
 mod import;
 mod init;
 mod inventory;
@@ -56,6 +57,7 @@ enum Command {
     Matrix(matrix::Matrix),
     Audit(audit::Audit),
     Tidy(tidy::Tidy),
+    Guide(guide::Guide),
     Import(import::Import),
     Export(export::Export),
     Explain(explain::Explain),
@@ -111,6 +113,7 @@ impl Command {
             Self::Matrix(command) => command.run(),
             Self::Audit(command) => command.run(),
             Self::Tidy(command) => command.run(),
+            Self::Guide(command) => command.run(),
             Self::Import(command) => command.run(),
             Self::Export(command) => command.run(),
             Self::Explain(command) => command.run(),

@@ -2,14 +2,15 @@ use crate::failure::Failure;
 use crate::opened::print;
 use clap::Args;
 use heronshale_intake::{
-    acceptances_schema, configuration_schema, did_you_mean, expectations_schema, profile_schema, snapshot_schema,
+    acceptances_schema, configuration_schema, did_you_mean, expectations_schema, profile_schema, questions_schema,
+    snapshot_schema,
 };
 use heronshale_report::{ANSWERS, json, schema_of};
 
 /// The JSON Schema of snapshot files and those beside them, or of an answer in JSON
 #[derive(Args, Debug)]
 pub struct Schema {
-    /// A file: snapshot, configuration, expectations, acceptances, profile; or an answer: audit, effective, exposure, path …
+    /// A file: snapshot, configuration, expectations, acceptances, profile, questions; or an answer: audit, effective, exposure, path …
     of: String,
 }
 
@@ -17,12 +18,13 @@ pub struct Schema {
 type Make = fn() -> serde_json::Value;
 
 /// The files that people write.
-const FILES: [(&str, Make); 5] = [
+const FILES: [(&str, Make); 6] = [
     ("snapshot", snapshot_schema),
     ("configuration", configuration_schema),
     ("expectations", expectations_schema),
     ("acceptances", acceptances_schema),
     ("profile", profile_schema),
+    ("questions", questions_schema),
 ];
 
 impl Schema {

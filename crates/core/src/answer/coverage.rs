@@ -33,6 +33,52 @@ pub struct CoverageAnswer {
     pub dangling: Vec<DanglingName>,
 }
 
+/// How far a guide came with exports that no profile knew.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GuideAnswer {
+    /// The folder that has the profile, the questions and the snapshot.
+    pub folder: String,
+    /// Whether the profile was changed by hand: then it is used as it is, and answers change nothing any more.
+    pub by_hand: bool,
+    /// The lists of objects in the exports, and what each is.
+    pub lists: Vec<GuidedList>,
+    /// The questions, in the order in which they came up.
+    pub questions: Vec<GuideQuestion>,
+    /// What came of the import.
+    pub coverage: CoverageAnswer,
+}
+
+/// A list of objects in exports.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GuidedList {
+    /// Where it stands: files, and a JSONPath.
+    pub place: String,
+    /// How many objects it has, and what they are.
+    pub what: String,
+}
+
+/// What exports do not say by themselves.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GuideQuestion {
+    /// Its number, from 1.
+    pub number: usize,
+    /// The question.
+    pub ask: String,
+    /// What stands in the exports.
+    pub seen: String,
+    /// The answers that can be given; none if it is a path to a field.
+    pub choices: Vec<String>,
+    /// The likely answer.
+    pub likely: Option<String>,
+    /// What holds without an answer.
+    pub until_then: String,
+    /// The answer that was given.
+    pub answer: Option<String>,
+}
+
 /// Rules of one list that do not say for what they hold.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

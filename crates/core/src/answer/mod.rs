@@ -26,8 +26,9 @@ mod tidy;
 
 pub use audit::{Audit, Count, KindCount, Since, audit};
 pub use coverage::{
-    CoverageAnswer, CoveredFile, CoveredRecords, DanglingName, HoldsForEverything, IgnoredPart, NeverGiven, NotCovered,
-    Read, ReadAnswer, ReadItems, UnclearRule, UnresolvedId, UsedPart, loose_ends,
+    CoverageAnswer, CoveredFile, CoveredRecords, DanglingName, GuideAnswer, GuideQuestion, GuidedList,
+    HoldsForEverything, IgnoredPart, NeverGiven, NotCovered, Read, ReadAnswer, ReadItems, UnclearRule, UnresolvedId,
+    UsedPart, loose_ends,
 };
 pub(crate) use device_way::letting;
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact};

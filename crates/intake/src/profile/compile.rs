@@ -84,7 +84,7 @@ pub(super) enum Piece {
 /// What is done to a value.
 #[derive(Clone, Debug)]
 pub(super) enum Then {
-    Lookup(usize, bool),
+    Lookup(usize, Option<Otherwise>),
     Split(String),
     Pattern(Regex, String, Option<Otherwise>),
     Table(FxHashMap<String, Vec<Json>>, Option<Otherwise>),
@@ -512,7 +512,7 @@ impl Compiler<'_> {
     fn then(&mut self, made: &WrittenMade, inner: &Json) -> Option<Vec<Then>> {
         let mut then = Vec::new();
         if let Some(lookup) = &made.lookup {
-            then.push(Then::Lookup(self.lookup(lookup)?, made.otherwise == Some(Otherwise::LeaveOut)));
+            then.push(Then::Lookup(self.lookup(lookup)?, made.otherwise));
         }
         if let Some(at) = &made.split {
             then.push(Then::Split(at.0.to_string()));

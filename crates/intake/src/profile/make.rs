@@ -403,10 +403,11 @@ impl<'p> Making<'p> {
         let text = text_of(json);
         let as_got = |json: &Json| whole(json, got.origin);
         match then {
-            Then::Lookup(index, leave_out) => match self.indexes[*index].get(&text) {
-                Some(taken) => taken.iter().map(as_got).collect(),
-                None if *leave_out => Vec::new(),
-                None => {
+            Then::Lookup(index, otherwise) => match (self.indexes[*index].get(&text), otherwise) {
+                (Some(taken), _) => taken.iter().map(as_got).collect(),
+                (None, Some(Otherwise::LeaveOut)) => Vec::new(),
+                (None, Some(Otherwise::Keep)) => vec![got],
+                (None, None) => {
                     *self.unresolved.entry((span, text)).or_default() += 1;
                     vec![got]
                 }

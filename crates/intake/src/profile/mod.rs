@@ -10,10 +10,12 @@ mod draft;
 mod make;
 mod place;
 mod plan;
+mod questions;
 mod stream;
 mod written;
 
-pub use draft::{DraftProfile, draft_profile};
+pub use draft::{DraftProfile, Question, answered_profile, draft_profile};
+pub use questions::{QUESTIONS, Questions, load_questions, questions_schema, wrong_answer};
 pub use written::{PROFILE, profile_schema};
 
 use crate::document::{Documents, place};

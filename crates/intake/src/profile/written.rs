@@ -180,7 +180,7 @@ record! {
         becomes: Option<Prose>,
         /// Each value is a word of this table: a name from `tables`, or a table written here.
         table: Option<TableUse>,
-        /// For `table` and `pattern`: a value that is not there is an error; `keep` keeps it, `leave-out` drops it. For `lookup`: `leave-out` drops an id that no record has.
+        /// For `table` and `pattern`: a value that is not there is an error; `keep` keeps it, `leave-out` drops it. For `lookup`: `keep` keeps a value that is no id, and does not count it; `leave-out` drops it.
         otherwise: Option<Otherwise>,
         /// These are dropped.
         without: Option<Constants>,

@@ -4,7 +4,7 @@ use super::at;
 use crate::harmless;
 use crate::page::{FAINT, Look, Page, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, CoverageAnswer, DanglingName, ReadAnswer};
+use heronshale_core::answer::{Answer, CoverageAnswer, DanglingName, GuideAnswer, GuideQuestion, ReadAnswer};
 
 /// Of each list no more is told than this; JSON tells all.
 const SHOWN: usize = 20;
@@ -111,6 +111,64 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         })
         .collect();
     page.table(&["into", "read", "from", ""], &rows, &[1]);
+    page.finish()
+}
+
+/// How far a guide came, and what it has to know, as text.
+pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
+    let Answer { heading, answer, .. } = &harmless(answer);
+    let mut page = Page::new(look);
+    let open: Vec<&GuideQuestion> = answer.questions.iter().filter(|one| one.answer.is_none()).collect();
+    let all = answer.questions.len();
+    let questions = match (open.len(), all) {
+        (0, 0) => "nothing has to be asked".to_owned(),
+        (0, _) => format!("all {} are answered", plural(all, "question")),
+        (1, _) => format!("1 of {} is open", plural(all, "question")),
+        (open, _) => format!("{open} of {} are open", plural(all, "question")),
+    };
+    let files = plural(answer.coverage.files.len(), "file");
+    page.top(&format!("{} holds a profile and a snapshot of {files}; {questions}.", answer.folder), heading);
+    if answer.by_hand {
+        page.say(FAINT, "profile.yaml was changed by hand and is used as it is: answers change nothing any more");
+    }
+    some_of(
+        &mut page,
+        "Lists of objects",
+        answer.lists.len(),
+        answer.lists.len(),
+        answer.lists.iter().map(|one| (one.place.clone(), one.what.clone())),
+    );
+    if !open.is_empty() && !answer.by_hand {
+        page.heading(&format!("Open questions ({})", open.len()));
+        for one in open {
+            page.hang(Style::new(), &format!("  {:>2}  ", one.number), &one.ask, 6);
+            if !one.seen.is_empty() {
+                page.hang(FAINT, "      seen: ", &one.seen, 12);
+            }
+            const SHOWN: usize = 6;
+            let choices = match one.choices.len() {
+                0 => "a path, such as $.zone".to_owned(),
+                1..=SHOWN => one.choices.join(", "),
+                more => format!("one of {more}, which questions.yaml lists"),
+            };
+            let likely = one.likely.as_ref().map_or_else(String::new, |likely| format!("; likely {likely}"));
+            page.hang(FAINT, "      answers: ", &format!("{choices}{likely}"), 12);
+            page.hang(FAINT, "      until then: ", &one.until_then, 12);
+        }
+        page.say(
+            Style::new(),
+            &format!("Write the answers into {}/questions.yaml, and give the same command again.", answer.folder),
+        );
+    }
+    lead_nowhere(&mut page, &answer.coverage.dangling);
+    page.gaps(heading);
+    let ignored: Vec<_> = answer.coverage.ignored.iter().filter(|one| one.because.is_none()).collect();
+    list(
+        &mut page,
+        "Ignored",
+        ignored.len(),
+        ignored.iter().map(|one| (one.path.clone(), plural(one.values, "value"))),
+    );
     page.finish()
 }
 

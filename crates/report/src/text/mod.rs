@@ -14,7 +14,7 @@ mod rule;
 mod tidy;
 
 pub use audit::{Length, audit, one_accepted, one_finding};
-pub use coverage::{coverage, drafted_profile, reading};
+pub use coverage::{coverage, drafted_profile, guide, reading};
 pub use effective::{effective, too_many_classes};
 pub use explain::explain;
 pub(crate) use exposure::closed_text;

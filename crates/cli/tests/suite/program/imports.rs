@@ -15,7 +15,7 @@ pub fn write_exports(folder: &Folder) {
 }
 
 /// A folder with these, and the demo estate.
-fn skerry() -> Folder {
+pub fn skerry() -> Folder {
     let folder = Folder::with_demo();
     write_exports(&folder);
     for name in ["expectations", "acceptances", "heronshale"] {

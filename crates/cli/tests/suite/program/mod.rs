@@ -10,6 +10,7 @@ mod findings;
 mod fingerprints;
 mod foreign;
 mod growth;
+mod guided;
 mod hostile;
 mod imports;
 mod input;

@@ -1,0 +1,617 @@
+//! How rules are read: which are inbound, what they decide, about whom and about which traffic.
+
+use super::Drafting;
+use super::asked::Question;
+use super::fields::RuleFields;
+use super::links::Link;
+use super::shape::{Field, List};
+use super::values::{self, Kind, Meaning};
+use serde_json::{Map, Value as Json, json};
+use std::collections::BTreeSet;
+
+/// How the rules of a group, of a list, or of its rows are read.
+#[derive(Default)]
+pub(super) struct RulesDraft {
+    pub inbound: Vec<Json>,
+    pub outbound: Vec<Json>,
+    /// Whether some of them deny.
+    pub denies: bool,
+    /// What is not known of them: then what they say is a gap.
+    pub unclear: Vec<String>,
+}
+
+/// Where the rules of an object stand.
+pub(super) enum Where {
+    /// In the object: the path from it.
+    Inside(String),
+    /// In a list of their own: how they are found, with `{filter}` where a condition stands.
+    Joined(Json),
+    /// They are the rows of the object.
+    Rows,
+}
+
+/// The other side of a rule.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Way {
+    Inbound,
+    Outbound,
+}
+
+/// Most words about which a question is asked, each by itself.
+const MOST_WORDS: usize = 12;
+
+impl Drafting<'_> {
+    /// Whether a list has rules that deny, as far as that is known.
+    pub(super) fn denies(&mut self, at: usize, owner: Option<usize>) -> bool {
+        let fields = RuleFields::of(at, self.lists, &self.links, owner);
+        let actions = self.words(at, fields.action, "action", values::action, &["allow", "deny", "reject"]);
+        actions.is_some_and(|actions| actions.iter().any(|(_, means)| means != "allow"))
+    }
+
+    /// How the rules of a list are read, wherever they stand.
+    pub(super) fn rules(&mut self, at: usize, owner: Option<usize>, stand: &Where, into: &mut RulesDraft) {
+        let fields = RuleFields::of(at, self.lists, &self.links, owner);
+        let actions = self.words(at, fields.action, "action", values::action, &["allow", "deny", "reject"]);
+        let Some(actions) = actions else {
+            into.unclear.push(format!("what the rules of {} decide", self.lists[at].place()));
+            return;
+        };
+        let ways = self.ways(at, &fields, into);
+        for (way, filter) in ways {
+            let ordered = into.denies;
+            let Some(rule) = self.rule(at, &fields, way, &actions, ordered) else {
+                into.unclear.push(format!("the rules of {}", self.lists[at].place()));
+                return;
+            };
+            let each = nodes(stand, filter.as_deref());
+            let made = json!({ "each": each, "fields": rule });
+            if way == Way::Inbound { into.inbound.push(made) } else { into.outbound.push(made) }
+        }
+    }
+
+    /// The ways of rules, each with the condition that tells them apart.
+    fn ways(&mut self, at: usize, fields: &RuleFields, into: &mut RulesDraft) -> Vec<(Way, Option<String>)> {
+        let list = &self.lists[at];
+        let Some(direction) = fields.direction else {
+            return self.way_of_all(at).map_or_else(
+                || {
+                    into.unclear.push(format!("whether the rules of {} are inbound", list.place()));
+                    Vec::new()
+                },
+                |ways| ways.into_iter().map(|way| (way, None)).collect(),
+            );
+        };
+        let path = list.fields[direction].path.clone();
+        let numbers = list.fields[direction].traits.kind == Kind::Numbers;
+        let Some(words) = self.words(at, Some(direction), "direction", values::direction, &["inbound", "outbound"])
+        else {
+            into.unclear.push(format!("which rules of {} are inbound", self.lists[at].place()));
+            return Vec::new();
+        };
+        let condition = |means: &str| {
+            let literal = |word: &str| if numbers { word.to_owned() } else { quoted_literal(word) };
+            let all: Vec<String> = words
+                .iter()
+                .filter(|(_, other)| other == means)
+                .map(|(word, _)| format!("@{} == {}", &path[1..], literal(word)))
+                .collect();
+            all.join(" || ")
+        };
+        [(Way::Inbound, condition("inbound")), (Way::Outbound, condition("outbound"))]
+            .into_iter()
+            .filter(|(_, condition)| !condition.is_empty())
+            .map(|(way, condition)| (way, Some(condition)))
+            .collect()
+    }
+
+    /// The way of rules that do not say it themselves: by the name of their list, or as people say.
+    fn way_of_all(&mut self, at: usize) -> Option<Vec<Way>> {
+        let list = &self.lists[at];
+        let named =
+            list.path.split(['.', '[']).rev().find_map(|part| values::direction(part.trim_matches(['\'', ']'])));
+        if let Some((means, true)) = named {
+            return Some(vec![if means == "inbound" { Way::Inbound } else { Way::Outbound }]);
+        }
+        let answer = self.asker.ask(Question {
+            about: format!("{} direction", list.place()),
+            ask: format!("Nothing in the rules of {} tells a direction. Which rules are they?", list.place()),
+            seen: format!("{} rules", list.count),
+            choices: ["inbound", "outbound", "both"].map(str::to_owned).to_vec(),
+            guess: Some("inbound".to_owned()),
+            otherwise: "the rules are a gap".to_owned(),
+            answer: None,
+        })?;
+        Some(match answer.as_str() {
+            "inbound" => vec![Way::Inbound],
+            "outbound" => vec![Way::Outbound],
+            _ => vec![Way::Inbound, Way::Outbound],
+        })
+    }
+
+    /// What each word of a field means, if that is known of all.
+    fn words(
+        &mut self,
+        at: usize,
+        field: Option<usize>,
+        what: &str,
+        means: fn(&str) -> Option<Meaning>,
+        choices: &[&str],
+    ) -> Option<Vec<(String, String)>> {
+        let Some(field) = field else { return Some(Vec::new()) };
+        let list = &self.lists[at];
+        let it = &list.fields[field];
+        let denies = it.traits.kind == Kind::Flag && it.is_called(&["deny", "drop", "block"]);
+        let mut words = Vec::new();
+        let mut whole = it.values.len() <= MOST_WORDS;
+        for (word, count) in it.values.iter().take(MOST_WORDS) {
+            let flag = (it.traits.kind == Kind::Flag && what == "action")
+                .then(|| (if (word == "true") != denies { "allow" } else { "deny" }, true));
+            let known = flag.or_else(|| means(word));
+            if let Some((means, true)) = known {
+                words.push((word.clone(), means.to_owned()));
+                continue;
+            }
+            let answer = self.asker.ask(Question {
+                about: format!("{} {} {word:?}", list.place(), it.path),
+                ask: format!("What does {word:?} mean as the {what} of a rule, in {} of {}?", it.path, list.place()),
+                seen: format!("{count} of {} rules; the other words are {}", list.count, it.shown()),
+                choices: choices.iter().map(|one| (*one).to_owned()).collect(),
+                guess: known.map(|(means, _)| means.to_owned()),
+                otherwise: "the rules are a gap".to_owned(),
+                answer: None,
+            });
+            whole &= answer.is_some();
+            words.extend(answer.map(|means| (word.clone(), means)));
+        }
+        whole.then_some(words)
+    }
+
+    /// The fields of a rule of one way.
+    fn rule(
+        &mut self,
+        at: usize,
+        fields: &RuleFields,
+        way: Way,
+        actions: &[(String, String)],
+        ordered: bool,
+    ) -> Option<Json> {
+        let list = &self.lists[at];
+        let mut rule = Map::new();
+        let unique = list.keys().map(|(_, field)| field).find(|field| field.is_called(&["name", "label", "id", "ref"]));
+        rule.extend(unique.map(|field| ("id".to_owned(), Json::from(field.path.as_str()))));
+        if let Some(action) = fields.action.filter(|_| ordered) {
+            rule.insert("action".into(), self.action(at, action, actions)?);
+        } else if ordered {
+            rule.insert("action".into(), json!({ "constant": "allow" }));
+        }
+        if let Some(priority) = fields.priority.filter(|_| ordered) {
+            rule.insert("priority".into(), self.priority(at, priority)?);
+        }
+        if let Some((enabled, opposite)) = fields.enabled {
+            let path = &list.fields[enabled].path;
+            let turned = json!({ "path": path, "table": { "true": false, "false": true } });
+            rule.insert("enabled".into(), if opposite { turned } else { path.as_str().into() });
+        }
+        rule.extend(self.services(at, fields)?.map(|services| ("services".to_owned(), services)));
+        let (peers, local) = match way {
+            Way::Inbound => ([&fields.sources[..], &fields.peers].concat(), &fields.destinations),
+            Way::Outbound => ([&fields.destinations[..], &fields.peers].concat(), &fields.sources),
+        };
+        if let Some(ports) = fields.source_ports {
+            let of = &self.lists[at].fields[ports];
+            rule.insert("source_ports".into(), ports_of(of));
+        }
+        if !self.everybody(at, &peers)? {
+            return None;
+        }
+        rule.extend(self.peers(at, &peers).map(|peers| ("peers".to_owned(), peers)));
+        // What a rule says of this side counts only where it says more than everything.
+        let narrow: Vec<usize> =
+            local.iter().copied().filter(|field| !says_all(&self.lists[at].fields[*field])).collect();
+        rule.extend(self.peers(at, &narrow).map(|local| ("local".to_owned(), local)));
+        let about = fields.description.map(|about| self.lists[at].fields[about].path.as_str());
+        rule.extend(about.map(|about| ("description".to_owned(), Json::from(about))));
+        Some(Json::Object(rule))
+    }
+
+    /// Whether rules that name no peer hold for everybody; none if nobody said.
+    fn everybody(&mut self, at: usize, peers: &[usize]) -> Option<bool> {
+        let list = &self.lists[at];
+        let bare =
+            list.records.iter().filter(|record| peers.iter().all(|field| list.of(record, *field).next().is_none()));
+        let bare = bare.count();
+        if bare == 0 {
+            return Some(true);
+        }
+        let named: Vec<&str> = peers.iter().map(|field| list.fields[*field].path.as_str()).collect();
+        let where_to = if named.is_empty() { "no field looks like peers".to_owned() } else { named.join(", ") };
+        let answer = self.asker.ask(Question {
+            about: format!("{} without peers", list.place()),
+            ask: format!(
+                "{bare} of {} rules of {} name no peer. Do they hold for everybody?",
+                list.count,
+                list.place()
+            ),
+            seen: where_to,
+            choices: ["everybody", "unknown"].map(str::to_owned).to_vec(),
+            guess: Some("everybody".to_owned()),
+            otherwise: "the rules are a gap".to_owned(),
+            answer: None,
+        });
+        (answer.as_deref() == Some("everybody")).then_some(true)
+    }
+
+    /// What rules decide; none if some do not say it, and nobody else did.
+    fn action(&mut self, at: usize, field: usize, actions: &[(String, String)]) -> Option<Json> {
+        let list = &self.lists[at];
+        let it = &list.fields[field];
+        let made = in_words(it, actions);
+        let bare = list.records.len() - it.holders;
+        if bare == 0 {
+            return Some(made);
+        }
+        let answer = self.asker.ask(Question {
+            about: format!("{} {} none", list.place(), it.path),
+            ask: format!("{bare} of {} rules of {} have no {}. What do they do?", list.count, list.place(), it.path),
+            seen: it.shown(),
+            choices: ["allow", "deny"].map(str::to_owned).to_vec(),
+            guess: Some("allow".to_owned()),
+            otherwise: "the rules are a gap".to_owned(),
+            answer: None,
+        })?;
+        Some(with(made, "default", answer.into()))
+    }
+
+    /// Priorities, lowest first; none if nobody said which wins.
+    fn priority(&mut self, at: usize, field: usize) -> Option<Json> {
+        let list = &self.lists[at];
+        let it = &list.fields[field];
+        let answer = self.asker.ask(Question {
+            about: format!("{} {} order", list.place(), it.path),
+            ask: format!(
+                "Which rule of {} comes first: that with the lowest or the highest {}?",
+                list.place(),
+                it.path
+            ),
+            seen: it.shown(),
+            choices: ["lowest", "highest"].map(str::to_owned).to_vec(),
+            guess: Some("lowest".to_owned()),
+            otherwise: "the rules are a gap".to_owned(),
+            answer: None,
+        })?;
+        if answer == "lowest" {
+            return Some(it.path.as_str().into());
+        }
+        let mut numbers: Vec<i64> = it.values.keys().filter_map(|value| value.parse().ok()).collect();
+        numbers.sort_unstable_by(|one, other| other.cmp(one));
+        let table: Map<String, Json> =
+            numbers.iter().enumerate().map(|(place, number)| (number.to_string(), (place + 1).into())).collect();
+        Some(json!({ "path": it.path, "table": table }))
+    }
+
+    /// Which traffic; the outer is none if somebody has to say first.
+    #[expect(clippy::option_option, reason = "no traffic at all, and traffic that nobody knows, are two things")]
+    fn services(&mut self, at: usize, fields: &RuleFields) -> Option<Option<Json>> {
+        if let Some(inner) = fields.traffic {
+            let suffix = self.lists[inner].path[self.lists[at].path.len()..].to_owned();
+            let shape = RuleFields::of(inner, self.lists, &self.links, None);
+            let give = self.services(inner, &shape)?;
+            return Some(give.map(|give| json!({ "every": format!("${suffix}"), "give": give })));
+        }
+        if let Some(field) = fields.services {
+            return Some(Some(services_in_one(&self.lists[at].fields[field])));
+        }
+        if let Some(named) = self.named_services(at, fields) {
+            return Some(Some(named?));
+        }
+        let Some(ports) = self.ports(at, fields) else {
+            let Some(protocol) = fields.protocol else { return Some(None) };
+            return self.protocol(at, protocol).map(Some);
+        };
+        let protocol = match fields.protocol {
+            Some(field) => self.protocol(at, field)?,
+            None => self.protocol_of_ports(at)?,
+        };
+        let mut ways: Vec<Json> = ports
+            .into_iter()
+            .map(|(text, mut with)| {
+                with.insert(0, ("protocol", protocol.clone()));
+                let with: Map<String, Json> = with.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
+                json!({ "text": format!("{{protocol}} {text}"), "with": with })
+            })
+            .collect();
+        ways.push(protocol);
+        self.tamed(at, fields, json!({ "first_of": ways })).map(Some)
+    }
+
+    /// Services by name, that another list explains.
+    #[expect(clippy::option_option, reason = "no names, and names that nobody explains, are two things")]
+    fn named_services(&mut self, at: usize, fields: &RuleFields) -> Option<Option<Json>> {
+        if fields.protocol.is_some() {
+            return None;
+        }
+        let list = &self.lists[at];
+        let mut all = (0..list.fields.len())
+            .flat_map(|field| self.links.of_field(at, field).iter().map(move |link| (field, *link)));
+        let (field, link) = all.find(|(_, link)| self.traffic.contains(&link.list) && link.share >= 50)?;
+        let path = self.split_path(at, field);
+        let shape = RuleFields::of(link.list, self.lists, &self.links, None);
+        let Some(Some(take)) = self.services(link.list, &shape) else { return Some(None) };
+        Some(Some(self.lookup(path, link.list, link.key, take)))
+    }
+
+    /// Ways to write ports, the fuller first: the text, and what fills it.
+    fn ports(&self, at: usize, fields: &RuleFields) -> Option<Vec<(&'static str, Vec<(&'static str, Json)>)>> {
+        let list = &self.lists[at];
+        if let Some((low, high)) = fields.range {
+            let [low, high] = [low, high].map(|field| ports_of(&list.fields[field]));
+            return Some(vec![
+                ("{low}-{high}", vec![("low", low.clone()), ("high", high)]),
+                ("{low}", vec![("low", low)]),
+            ]);
+        }
+        fields.ports.map(|field| vec![("{ports}", vec![("ports", ports_of(&list.fields[field]))])])
+    }
+
+    /// Protocols by a table, if all of its words are known.
+    fn protocol(&mut self, at: usize, field: usize) -> Option<Json> {
+        let list = &self.lists[at];
+        let it = &list.fields[field];
+        let mut table = Vec::new();
+        for (word, count) in &it.values {
+            if let Some(name) = values::protocol(word) {
+                table.push((word.clone(), name));
+                continue;
+            }
+            let answer = self.asker.ask(Question {
+                about: format!("{} {} {word:?}", list.place(), it.path),
+                ask: format!("Which protocol is {word:?}, in {} of {}?", it.path, list.place()),
+                seen: format!("{count} of {} rules; the other words are {}", list.count, it.shown()),
+                choices: ["any", "tcp", "udp", "icmp", "icmpv6"].map(str::to_owned).to_vec(),
+                guess: (word == "0").then(|| "any".to_owned()),
+                otherwise: "the rules are a gap".to_owned(),
+                answer: None,
+            })?;
+            table.push((word.clone(), answer));
+        }
+        let made = in_words(it, &table);
+        let all = it.holders == list.records.len();
+        Some(if all { made } else { with(made, "default", "any".into()) })
+    }
+
+    /// The protocol of ports where nothing names one.
+    fn protocol_of_ports(&mut self, at: usize) -> Option<Json> {
+        let place = self.lists[at].place();
+        let answer = self.asker.ask(Question {
+            about: format!("{place} protocol of ports"),
+            ask: format!("Of which protocol are the ports in {place}?"),
+            seen: "no field looks like protocols".to_owned(),
+            choices: ["tcp", "udp", "any"].map(str::to_owned).to_vec(),
+            guess: Some("any".to_owned()),
+            otherwise: "the rules are a gap".to_owned(),
+            answer: None,
+        })?;
+        Some(json!({ "constant": answer }))
+    }
+
+    /// What stands where ports would for protocols that have none: all ports, or type and code of ICMP.
+    fn tamed(&mut self, at: usize, fields: &RuleFields, services: Json) -> Option<Json> {
+        let Some(protocol) = fields.protocol else { return Some(services) };
+        let list = &self.lists[at];
+        let (mut whole, mut parts) = (BTreeSet::new(), BTreeSet::new());
+        for record in &list.records {
+            let name = list.of(record, protocol).find_map(values::protocol).unwrap_or_else(|| "any".to_owned());
+            let low = fields.range.map(|(low, _)| low).or(fields.ports).and_then(|low| list.of(record, low).next());
+            let high = fields.range.and_then(|(_, high)| list.of(record, high).next());
+            let has_ports = matches!(name.as_str(), "tcp" | "udp" | "sctp");
+            let Some(low) = low.filter(|low| !values::is_any(low) && !has_ports) else { continue };
+            if matches!((low, high), ("0" | "1", Some("65535")) | ("0-65535" | "1-65535", None)) {
+                whole.insert(name);
+            } else if name != "any" {
+                parts.insert(name);
+            }
+        }
+        let mut made = services;
+        if !whole.is_empty() {
+            let pattern = format!("({}) [01]-65535", Vec::from_iter(whole).join("|"));
+            made = json!({ "all_of": [made], "pattern": pattern, "becomes": "$1", "otherwise": "keep" });
+        }
+        if parts.is_empty() {
+            return Some(made);
+        }
+        let names = Vec::from_iter(parts);
+        let answer = self.asker.ask(Question {
+            about: format!("{} icmp", list.place()),
+            ask: format!(
+                "What stands where ports would stand, in rules of {} about {}?",
+                list.place(),
+                names.join(", ")
+            ),
+            seen: String::new(),
+            choices: ["type and code", "nothing that counts"].map(str::to_owned).to_vec(),
+            guess: Some("type and code".to_owned()),
+            otherwise: "the rules are a gap".to_owned(),
+            answer: None,
+        })?;
+        let (pattern, becomes) = if answer == "type and code" {
+            (r"(icmp|icmpv6) (\d+)-(\d+)".to_owned(), "$1 $2/$3")
+        } else {
+            (format!("({}) .*", names.join("|")), "$1")
+        };
+        Some(json!({ "all_of": [made], "pattern": pattern, "becomes": becomes, "otherwise": "keep" }))
+    }
+
+    /// Whom rules are about.
+    fn peers(&mut self, at: usize, fields: &[usize]) -> Option<Json> {
+        let mut all: Vec<Json> = fields.iter().map(|field| self.peer(at, *field)).collect();
+        match all.len() {
+            0 => None,
+            1 => all.pop(),
+            _ => Some(json!({ "all_of": all })),
+        }
+    }
+
+    fn peer(&mut self, at: usize, field: usize) -> Json {
+        let mut made = self.split_path(at, field);
+        let mut named: BTreeSet<String> = BTreeSet::new();
+        let mut links: Vec<_> = self.links.of_field(at, field).to_vec();
+        // Rows of objects may name these.
+        let rows = self.entities.iter().find(|entity| entity.list == at).and_then(|entity| entity.gather);
+        links.extend(rows.map(|key| Link { list: at, key, share: 0, named: false, same_name: false }));
+        let mut taken = BTreeSet::new();
+        for link in links {
+            let Some((kind, take)) = self.peer_of(link.list, link.key) else { continue };
+            if !taken.insert(link.list) {
+                continue;
+            }
+            named.extend(self.lists[link.list].fields[link.key].values.keys().cloned());
+            let take = json!({ "text": format!("{kind}:{{id}}"), "with": { "id": take } });
+            made = with(self.lookup(made, link.list, link.key, take), "otherwise", "keep".into());
+        }
+        let it = &self.lists[at].fields[field];
+        let between = it.traits.split.unwrap_or("\0");
+        let words: BTreeSet<String> =
+            it.values.keys().flat_map(|value| value.split(between)).map(|word| word.trim().to_owned()).collect();
+        let mut table = Map::new();
+        for word in words.into_iter().filter(|word| !word.is_empty() && !named.contains(word)) {
+            if values::is_any(&word) && word != "any" {
+                table.insert(word, "any".into());
+            } else if !values::is_peer(&word) && table.len() < MOST_WORDS {
+                let meant = self.unknown_peer(at, field, &word);
+                table.insert(word, meant.into());
+            }
+        }
+        if table.is_empty() { made } else { with(with(made, "table", table.into()), "otherwise", "keep".into()) }
+    }
+
+    /// Whom a word means that is no address, and that no list has: what nobody said is a set that is not in the snapshot.
+    fn unknown_peer(&mut self, at: usize, field: usize, word: &str) -> String {
+        let list = &self.lists[at];
+        let it = &list.fields[field];
+        let answer = self.asker.ask(Question {
+            about: format!("{} {} {word:?}", list.place(), it.path),
+            ask: format!("Whom does {word:?} mean, in {} of {}?", it.path, list.place()),
+            seen: format!("{} values such as {}", it.values.len(), it.shown()),
+            choices: ["any", "internet", "unknown"].map(str::to_owned).to_vec(),
+            guess: None,
+            otherwise: "it is a set of addresses that the snapshot lacks".to_owned(),
+            answer: None,
+        });
+        answer.filter(|answer| answer != "unknown").unwrap_or_else(|| format!("set:{word}"))
+    }
+}
+
+/// The nodes of rules, with a condition.
+fn nodes(stand: &Where, filter: Option<&str>) -> Json {
+    let filtered = |path: &str| match filter {
+        None => path.to_owned(),
+        Some(filter) => {
+            let list = path.strip_suffix("[*]").or_else(|| path.strip_suffix(".*")).unwrap_or(path);
+            format!("{list}[?{filter}]")
+        }
+    };
+    match stand {
+        Where::Inside(path) => filtered(path).into(),
+        Where::Rows => filtered("$[*]").into(),
+        Where::Joined(value) => {
+            let mut value = value.clone();
+            if let Some(records) = value.pointer_mut("/lookup/in_records") {
+                *records = filtered(records.as_str().unwrap_or("$")).into();
+            }
+            value
+        }
+    }
+}
+
+/// A word as a JSONPath has it.
+fn quoted_literal(word: &str) -> String {
+    if matches!(word, "true" | "false") {
+        return word.to_owned();
+    }
+    format!("'{}'", word.replace('\\', "\\\\").replace('\'', "\\'"))
+}
+
+/// Whether a field says everything in each rule.
+fn says_all(field: &Field) -> bool {
+    field.values.keys().all(|value| values::is_any(value) || matches!(value.as_str(), "0.0.0.0/0" | "::/0"))
+}
+
+/// A value with one more field.
+pub(super) fn with(value: Json, name: &str, to: Json) -> Json {
+    let mut made = match value {
+        Json::Object(made) => made,
+        path => Map::from_iter([("path".to_owned(), path)]),
+    };
+    made.insert(name.to_owned(), to);
+    Json::Object(made)
+}
+
+/// A field whose words stand for others.
+fn in_words(field: &Field, words: &[(String, String)]) -> Json {
+    if words.iter().all(|(word, means)| word == means) {
+        return field.path.as_str().into();
+    }
+    let table: Map<String, Json> = words.iter().map(|(word, means)| (word.clone(), means.as_str().into())).collect();
+    json!({ "path": field.path, "table": table })
+}
+
+/// Ports, without words for all of them, ranges written with `-`.
+fn ports_of(field: &Field) -> Json {
+    let mut made: Json = field.path.as_str().into();
+    if let Some(between) = field.traits.split {
+        made = with(made, "split", between.into());
+    }
+    if field.values.keys().any(|value| value.contains(':')) {
+        made = with(made, "pattern", r"(\d+)\s*:\s*(\d+)".into());
+        made = with(with(made, "becomes", "$1-$2".into()), "otherwise", "keep".into());
+    }
+    let any: Vec<Json> =
+        field.values.keys().filter(|value| values::is_any(value)).map(|value| value.as_str().into()).collect();
+    if any.is_empty() { made } else { with(made, "without", any.into()) }
+}
+
+/// Protocol and ports in one text.
+fn services_in_one(field: &Field) -> Json {
+    let mut made: Json = field.path.as_str().into();
+    let between = field.traits.split;
+    if let Some(between) = between {
+        made = with(made, "split", between.into());
+    }
+    let parts = field.values.keys().flat_map(|value| value.split(between.unwrap_or("\0")));
+    let mut forms: BTreeSet<(String, bool, String)> = BTreeSet::new();
+    let mut alone: Map<String, Json> = Map::new();
+    for part in parts.map(str::trim).filter(|part| !part.is_empty()) {
+        if let Some((protocol, behind)) = values::service(part) {
+            if part.split(['/', ':', ' ']).any(values::is_any) {
+                alone.insert(part.to_owned(), protocol.into());
+                continue;
+            }
+            let word = part.split(['/', ':', ' ']).nth(usize::from(behind)).unwrap_or_default().to_owned();
+            forms.insert((word, behind, protocol));
+        } else if let Some(protocol) = values::protocol(part).filter(|protocol| protocol != part) {
+            alone.insert(part.to_owned(), protocol.into());
+        }
+    }
+    for (word, behind, protocol) in forms {
+        let ports = r"([\d,:-]+)";
+        let pattern = if behind { format!("{ports}[/: ]+{word}") } else { format!("{word}[/: ]+{ports}") };
+        made = match made {
+            Json::Object(ref fields) if fields.contains_key("pattern") => json!({ "all_of": [made] }),
+            other => other,
+        };
+        made = with(with(made, "pattern", pattern.into()), "becomes", format!("{protocol} $1").into());
+        made = with(made, "otherwise", "keep".into());
+    }
+    if alone.is_empty() { made } else { with(with(made, "table", alone.into()), "otherwise", "keep".into()) }
+}
+
+/// Whether a list tells traffic and nothing else of a rule: services by name.
+pub(super) fn is_traffic(at: usize, lists: &[List], links: &super::links::Links) -> bool {
+    let fields = RuleFields::of(at, lists, links, None);
+    let peers = fields.peers.len() + fields.sources.len() + fields.destinations.len();
+    fields.direction.is_none()
+        && fields.action.is_none()
+        && peers == 0
+        && (fields.protocol.is_some() || fields.services.is_some())
+        && lists[at].outer.is_none()
+}

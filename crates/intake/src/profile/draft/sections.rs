@@ -1,0 +1,779 @@
+//! The records of each section: what gives its fields, and what becomes of objects that cannot be read.
+
+use super::asked::Question;
+use super::relate::Entity;
+use super::roles::{Role, route_fields, within};
+use super::rules::{RulesDraft, Where, with};
+use super::shape::Field;
+use super::values::{Kind, action};
+use super::{Drafting, Records};
+use serde_json::{Map, Value as Json, json};
+
+/// Sections whose objects a draft does not describe, and what a gap calls them.
+const NOT_READ: [(&str, &str); 9] = [
+    ("own_firewalls", "own-firewall"),
+    ("firewall_policies", "firewall-policy"),
+    ("scope_policies", "policy"),
+    ("firewalls", "firewall"),
+    ("balancers", "balancer"),
+    ("peerings", "peering"),
+    ("hubs", "hub"),
+    ("services", "service"),
+    ("dns_zones", "zone"),
+];
+
+/// What a gap calls the objects of a section.
+fn kind_of(section: &str) -> &'static str {
+    match section {
+        "networks" => "network",
+        "subnets" => "subnet",
+        "interfaces" => "interface",
+        "workloads" => "workload",
+        "security_groups" => "group",
+        "network_acls" => "acl",
+        "address_sets" => "set",
+        "route_tables" => "table",
+        "gateways" => "gateway",
+        other => NOT_READ.iter().find(|(section, _)| *section == other).map_or("network", |(_, kind)| kind),
+    }
+}
+
+/// Addresses of others than the object itself.
+const NOT_OWN: [&str; 8] = ["gateway", "dns", "public", "external", "nat", "broadcast", "router", "floating"];
+const PUBLIC: [&str; 3] = ["public", "external", "floating"];
+const ABOUT: [&str; 5] = ["descr", "comment", "note", "about", "remark"];
+
+impl Drafting<'_> {
+    /// The records of entities that lie in those of another one, or in none.
+    pub(super) fn records(&mut self, around: Option<usize>, gaps: &mut Vec<Records>) -> Vec<Records> {
+        let mut all = Vec::new();
+        for at in 0..self.entities.len() {
+            let entity = self.entities[at].clone();
+            if self.parent(&entity) != around {
+                continue;
+            }
+            let inside = self.records(Some(at), gaps);
+            let from = self.from(&entity, around);
+            match self.fields_of(&entity, gaps) {
+                Some((head, fields)) => {
+                    all.push(Records { into: entity.section, list: entity.list, from, head, fields, inside });
+                }
+                None => {
+                    // What lies in objects that cannot be read is read by itself.
+                    let whole = &self.lists[entity.list].path;
+                    all.extend(inside.into_iter().map(|mut inner| {
+                        inner.from = format!("{whole}{}", &inner.from[1..]);
+                        inner
+                    }));
+                }
+            }
+        }
+        all
+    }
+
+    fn from(&self, entity: &Entity, around: Option<usize>) -> String {
+        let path = &self.lists[entity.list].path;
+        let outer = around.map(|at| &self.lists[self.entities[at].list].path);
+        outer.map_or_else(|| path.clone(), |outer| format!("${}", &path[outer.len()..]))
+    }
+
+    /// The conditions and the fields of an entity's records; none if it cannot be read, which is a gap then.
+    fn fields_of(
+        &mut self,
+        entity: &Entity,
+        gaps: &mut Vec<Records>,
+    ) -> Option<(Map<String, Json>, Map<String, Json>)> {
+        let mut head = Map::new();
+        let mut fields = Map::new();
+        if NOT_READ.iter().any(|(section, _)| *section == entity.section) {
+            self.gap(entity, None, "a draft does not describe them", gaps);
+            return None;
+        }
+        let id = self.id_path(entity);
+        if let (Some(_), Json::String(path)) = (entity.gather, &id) {
+            head.insert("gather".into(), id.clone());
+            fields.insert("id".into(), path.replacen('$', "$[0]", 1).into());
+        } else if entity.section != "public_addresses" {
+            fields.insert("id".into(), id);
+        }
+        let whole = match entity.section {
+            "networks" => self.network(entity, &mut fields, gaps),
+            "subnets" => self.subnet(entity, &mut fields),
+            "interfaces" => self.interface(entity, &mut fields, gaps),
+            "security_groups" | "network_acls" => self.filter(entity, &mut fields, gaps),
+            "route_tables" => self.table(entity, &mut fields, gaps),
+            "gateways" => self.gateway(entity, &mut fields),
+            "public_addresses" => self.public_address(entity, &mut fields),
+            "address_sets" => self.address_set(entity, &mut fields),
+            "sites" => self.site(entity, &mut fields),
+            _ => Some(()),
+        };
+        if whole.is_none() && entity.section == "public_addresses" {
+            return None;
+        }
+        if whole.is_none() {
+            self.gap(entity, None, "nobody said what they need", gaps);
+            return None;
+        }
+        self.common(entity, &mut fields);
+        Some((head, fields))
+    }
+
+    /// Declares objects, or a part of them, as lacking.
+    fn gap(&self, entity: &Entity, lacks: Option<&str>, reason: &str, gaps: &mut Vec<Records>) {
+        let Some(id) = entity.id else { return };
+        let kind = kind_of(entity.section);
+        let path = &self.lists[entity.list].fields[id].path;
+        let mut fields = Map::new();
+        fields.insert("object".into(), json!({ "text": format!("{kind}:{{id}}"), "with": { "id": path } }));
+        fields.extend(lacks.map(|lacks| ("lacks".to_owned(), json!({ "constant": lacks }))));
+        let held: &[Kind] = match kind {
+            "network" | "subnet" => &[Kind::Blocks],
+            "interface" => &[Kind::Addresses, Kind::Hosts],
+            _ => &[],
+        };
+        if lacks.is_none() {
+            fields.extend(self.all_of(entity, held).map(|them| ("blocks".to_owned(), them)));
+        }
+        fields.insert("reason".into(), json!({ "constant": reason }));
+        let from = self.lists[entity.list].path.clone();
+        gaps.push(Records { into: "gaps", list: entity.list, from, head: Map::new(), fields, inside: Vec::new() });
+    }
+
+    /// What networks lack: what stands in lists of which nobody knows what they are, and what the exports do not have at all.
+    pub(super) fn gaps_of_networks(&mut self, gaps: &mut Vec<Records>) {
+        let open = (0..self.lists.len()).filter(|at| self.roles[*at] == Role::Open);
+        let open: Vec<String> = open.map(|at| self.lists[at].place()).collect();
+        let mut lacking: Vec<(&str, String)> = Vec::new();
+        if !open.is_empty() {
+            let more = if open.len() > 1 { format!(" and {} more", open.len() - 1) } else { String::new() };
+            let reason = format!("nobody said what is in {}{more}", open[0]);
+            let all = ["interfaces", "own_firewalls", "groups", "rules", "routes", "gateway", "peering"];
+            lacking.extend(all.map(|lacks| (lacks, reason.clone())));
+        } else {
+            self.absent(&mut lacking);
+            let sites = self.entities.iter().any(|entity| entity.section == "sites");
+            if sites && lacking.iter().all(|(lacks, _)| *lacks != "routes") {
+                lacking.push(("routes", "a draft does not describe what sites announce".to_owned()));
+            }
+        }
+        for entity in self.entities.clone().iter().filter(|entity| entity.section == "networks") {
+            for (lacks, reason) in &lacking {
+                let before = gaps.len();
+                let part = (!matches!(*lacks, "gateway" | "peering")).then_some(*lacks);
+                self.gap(entity, part.or(Some("")), reason, gaps);
+                if let (None, Some(gap)) = (part, gaps.get_mut(before)) {
+                    gap.fields.shift_remove("lacks");
+                    if let Some(object) = gap.fields.get_mut("object") {
+                        object["text"] = format!("{lacks}:of-{{id}}").into();
+                    }
+                }
+            }
+        }
+    }
+
+    /// What no list of the exports has: whether there is none is asked.
+    fn absent(&mut self, lacking: &mut Vec<(&'static str, String)>) {
+        let has = |drafting: &Self, sections: &[&str]| {
+            drafting.entities.iter().any(|entity| sections.contains(&entity.section))
+        };
+        let public = has(self, &["public_addresses"])
+            || self
+                .lists
+                .iter()
+                .flat_map(|list| &list.fields)
+                .any(|it| it.is_called(&PUBLIC) && it.traits.kind == Kind::Addresses);
+        let all: [(&[&str], &str, &str, &[&'static str], bool); 3] = [
+            (&["gateways", "hubs"], "ways out of networks", "no network has one", &["gateway"], !public),
+            (&["route_tables"], "route tables", "networks have no routes but their own", &["routes"], true),
+            (&["security_groups", "network_acls"], "rules", "nothing is filtered", &["groups", "rules"], false),
+        ];
+        for (sections, what, none, lacks, likely) in all {
+            if has(self, sections) || !has(self, &["networks"]) {
+                continue;
+            }
+            let answer = self.asker.ask(Question {
+                about: format!("no {what}"),
+                ask: format!("No list of the exports has {what}. Is that because {none}?"),
+                seen: String::new(),
+                choices: vec![none.to_owned(), "unknown".to_owned()],
+                guess: likely.then(|| none.to_owned()),
+                otherwise: "they are gaps".to_owned(),
+                answer: None,
+            });
+            if answer.as_deref() != Some(none) {
+                lacking.extend(lacks.iter().map(|lacks| (*lacks, format!("the exports have no {what}"))));
+            }
+        }
+    }
+
+    /// Fields that all sections have.
+    fn common(&mut self, entity: &Entity, fields: &mut Map<String, Json>) {
+        let row = |path: &str| if entity.gather.is_some() { path.replacen('$', "$[0]", 1) } else { path.to_owned() };
+        let list = &self.lists[entity.list];
+        if entity.section != "owners"
+            && let Some(owner) = self.relation(entity, "owners")
+            && !fields.contains_key("owner")
+        {
+            fields.insert("owner".into(), owner);
+        }
+        if matches!(
+            entity.section,
+            "networks" | "subnets" | "workloads" | "interfaces" | "security_groups" | "network_acls"
+        ) {
+            fields.extend(
+                self.tags(entity.list).filter(|_| entity.gather.is_none()).map(|tags| ("tags".to_owned(), tags)),
+            );
+        }
+        let about = list.fields.iter().find(|it| !it.deep && !it.many && it.is_called(&ABOUT));
+        if let Some(about) = about.filter(|_| entity.gather.is_none() && entity.section != "owners") {
+            let blank = about.holders < list.records.len();
+            let path = row(&about.path).into();
+            fields.insert("description".into(), if blank { with(path, "without", "".into()) } else { path });
+        }
+        if entity.section == "owners" {
+            let contact = list.fields.iter().find(|it| it.is_called(&["contact", "mail"]));
+            fields.extend(contact.map(|it| ("contact".to_owned(), Json::from(it.path.as_str()))));
+        }
+    }
+
+    /// Keys and values: an object of texts, or a list of pairs.
+    fn tags(&self, list: usize) -> Option<Json> {
+        let list = &self.lists[list];
+        let around = |it: &Field| it.path.rsplit_once(['.', '[']).map(|(around, _)| around.to_owned());
+        let called = |path: &str| path.ends_with(".tags") || path.ends_with(".labels") || path.ends_with(".marks");
+        let object = list.fields.iter().filter(|it| !it.deep && !it.many).filter_map(around).find(|path| called(path));
+        let pair = |words: &[&str]| {
+            let of_tags = |it: &&Field| {
+                it.path.strip_suffix(&it.name()).is_some_and(|path| called(path.trim_end_matches("[*].")))
+            };
+            list.fields.iter().filter(of_tags).find(|it| words.contains(&it.name().as_str()))
+        };
+        let last = |it: &Field| format!("$.{}", it.name());
+        let pairs = pair(&["k", "key", "name"]).zip(pair(&["v", "value"]));
+        let pairs = pairs.map(|(key, value)| {
+            let nodes = key.path.rsplit_once('.').map_or("$", |(nodes, _)| nodes);
+            json!({ "pairs": nodes, "key": last(key), "value": last(value) })
+        });
+        object.map(Json::from).or(pairs)
+    }
+
+    /// All values of some kinds, those of the objects themselves first.
+    fn all_of(&self, entity: &Entity, kinds: &[Kind]) -> Option<Json> {
+        let list = &self.lists[entity.list];
+        let of = |deep: bool| {
+            let fits = |at: &usize| {
+                let it = &list.fields[*at];
+                it.deep == deep && kinds.contains(&it.traits.kind) && !it.is_called(&NOT_OWN)
+            };
+            (0..list.fields.len()).filter(fits).collect::<Vec<_>>()
+        };
+        let own = of(false);
+        let found = if own.is_empty() { of(true) } else { own };
+        let mut made: Vec<Json> = found
+            .into_iter()
+            .map(|at| {
+                let path = self.split_path(entity.list, at);
+                if list.fields[at].traits.kind != Kind::Hosts {
+                    return path;
+                }
+                let made = if path.is_object() { json!({ "all_of": [path] }) } else { path };
+                with(with(made, "pattern", "([^/]+)(/.*)?".into()), "becomes", "$1".into())
+            })
+            .collect();
+        match made.len() {
+            0 => None,
+            1 => made.pop(),
+            _ => Some(made.into()),
+        }
+    }
+
+    /// Whether the objects of a section are gaps because they lead to no object that they need, or to one that is a gap.
+    fn falls(&self, section: &str) -> bool {
+        let needs = match section {
+            "interfaces" => "subnets",
+            "subnets" | "route_tables" | "gateways" => "networks",
+            _ => return !self.entities.iter().any(|entity| entity.section == section),
+        };
+        let stands = |entity: &Entity| {
+            let about = format!("{} {}", self.lists[entity.list].place(), needs.trim_end_matches('s'));
+            self.asker.guesses()
+                || self.asker.is_answered(&about)
+                || self.relation(entity, needs).is_some() && !self.falls(needs)
+        };
+        !self.entities.iter().any(|entity| entity.section == section && stands(entity))
+    }
+
+    /// What leads to an object that has to be named, if the exports or somebody tells.
+    fn needed(&mut self, entity: &Entity, section: &str, what: &str) -> Option<Json> {
+        if let Some(made) = self.relation(entity, section) {
+            return (!self.falls(section)).then_some(made);
+        }
+        let list = &self.lists[entity.list];
+        let fields: Vec<String> =
+            list.fields.iter().take(8).map(|it| format!("{} ({})", it.path, it.shown())).collect();
+        let answer = self.asker.ask(Question {
+            about: format!("{} {what}", list.place()),
+            ask: format!("Which field of {} says the {what}?", list.place()),
+            seen: fields.join("; "),
+            choices: Vec::new(),
+            guess: None,
+            otherwise: "the objects are gaps".to_owned(),
+            answer: None,
+        });
+        answer.map(Json::from).or_else(|| self.asker.guesses().then(|| "$.TODO".into()))
+    }
+
+    fn network(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
+        let blocks = self.all_of(entity, &[Kind::Blocks]).or_else(|| {
+            let subnets = self.entities.iter().find(|other| other.section == "subnets")?;
+            let (field, link) = self.links.between(subnets.list, entity.list)?;
+            let key: Json = self.lists[entity.list].fields[link.key].path.as_str().into();
+            let take = self.all_of(subnets, &[Kind::Blocks])?;
+            Some(with(self.lookup(key, subnets.list, field, take), "otherwise", "leave-out".into()))
+        });
+        fields.extend(blocks.map(|blocks| ("blocks".to_owned(), blocks)));
+        match self.main_table(entity) {
+            Some(table) => fields.extend(table.map(|table| ("main_table".to_owned(), table))),
+            None => self.gap(entity, Some("routes"), "nobody said which route tables hold for its subnets", gaps),
+        }
+        Some(())
+    }
+
+    /// The route table of subnets that name none; the outer is none if somebody has to say whether there is one.
+    #[expect(clippy::option_option, reason = "no main table, and one that nobody knows, are two things")]
+    fn main_table(&mut self, entity: &Entity) -> Option<Option<Json>> {
+        let Some(tables) = self.entities.iter().find(|other| other.section == "route_tables").cloned() else {
+            return Some(None);
+        };
+        if self.links.between(entity.list, tables.list).is_some() {
+            return Some(self.relation(entity, "route_tables"));
+        }
+        let subnets = self.entities.iter().find(|other| other.section == "subnets").cloned();
+        if subnets.is_some_and(|subnets| self.relation(&subnets, "route_tables").is_some()) {
+            return Some(None);
+        }
+        let place = self.lists[tables.list].place();
+        let answer = self.asker.ask(Question {
+            about: format!("{place} subnets"),
+            ask: format!("No subnet names a route table of {place}. For which subnets does a table hold?"),
+            seen: format!("{} tables of {} networks", self.lists[tables.list].count, self.lists[entity.list].count),
+            choices: ["all of its network", "none"].map(str::to_owned).to_vec(),
+            guess: Some("all of its network".to_owned()),
+            otherwise: "the routes of networks are a gap".to_owned(),
+            answer: None,
+        })?;
+        if answer == "none" {
+            return Some(None);
+        }
+        let id = tables.id.map(|id| &self.lists[tables.list].fields[id].path);
+        let inner = within(self.lists, tables.list, entity.list).then(|| {
+            let suffix = &self.lists[tables.list].path[self.lists[entity.list].path.len()..];
+            id.map(|id| Json::from(format!("${suffix}{}", &id[1..])))
+        });
+        Some(inner.flatten().or_else(|| self.backwards(entity, &tables)))
+    }
+
+    fn list_of(&self, section: &str) -> Option<usize> {
+        self.entities.iter().find(|entity| entity.section == section).map(|entity| entity.list)
+    }
+
+    fn subnet(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
+        let network = self.needed(entity, "networks", "network")?;
+        fields.insert("network".into(), network);
+        fields.extend(self.all_of(entity, &[Kind::Blocks]).map(|blocks| ("blocks".to_owned(), blocks)));
+        for (section, field) in
+            [("network_acls", "acl"), ("route_tables", "route_table"), ("security_groups", "groups")]
+        {
+            fields.extend(self.relation(entity, section).map(|made| (field.to_owned(), made)));
+        }
+        Some(())
+    }
+
+    fn interface(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
+        let subnet = self.needed(entity, "subnets", "subnet")?;
+        fields.insert("subnet".into(), subnet);
+        fields.extend(self.all_of(entity, &[Kind::Addresses, Kind::Hosts]).map(|them| ("addresses".to_owned(), them)));
+        let groups = self.relation(entity, "security_groups").or_else(|| {
+            let parent = self.entities[self.parent(entity)?].clone();
+            (parent.section == "workloads")
+                .then(|| self.relation(&parent, "security_groups"))?
+                .map(|made| json!({ "outer": made }))
+        });
+        fields.extend(groups.map(|made| ("groups".to_owned(), made)));
+        fields.extend(self.relation(entity, "workloads").map(|made| ("workload".to_owned(), made)));
+        self.bare_interfaces(entity, gaps);
+        let list = &self.lists[entity.list];
+        let public = list
+            .fields
+            .iter()
+            .find(|it| !it.deep && !it.many && it.traits.kind == Kind::Addresses && it.is_called(&PUBLIC));
+        if let Some(public) = public
+            && self.list_of("public_addresses").is_none()
+        {
+            let id = self.id_path(entity);
+            let of_public = Map::from_iter([
+                ("address".to_owned(), Json::from(public.path.as_str())),
+                ("interface".to_owned(), id),
+            ]);
+            let (list, from) = (entity.list, list.path.clone());
+            let head = Map::from_iter([("having".to_owned(), json!([{ "path": public.path }]))]);
+            gaps.push(Records { into: "public_addresses", list, from, head, fields: of_public, inside: Vec::new() });
+        }
+        Some(())
+    }
+
+    /// Interfaces without a group: what they may receive is asked, or a gap.
+    fn bare_interfaces(&mut self, entity: &Entity, gaps: &mut Vec<Records>) {
+        let groups = self.entities.iter().find(|other| other.section == "security_groups").map(|other| other.list);
+        let Some((field, _)) = groups.and_then(|groups| self.links.between(entity.list, groups)) else { return };
+        let list = &self.lists[entity.list];
+        let bare = list.records.iter().filter(|record| list.of(record, field).next().is_none()).count();
+        if bare == 0 || list.path == "$" {
+            return;
+        }
+        let answer = self.asker.ask(Question {
+            about: format!("{} without groups", list.place()),
+            ask: format!(
+                "{bare} of {} objects of {} have no group. What may they receive and send?",
+                list.count,
+                list.place()
+            ),
+            seen: list.fields[field].path.clone(),
+            choices: ["everything", "nothing"].map(str::to_owned).to_vec(),
+            guess: Some("everything".to_owned()),
+            otherwise: "their groups are a gap".to_owned(),
+            answer: None,
+        });
+        if let Some(answer) = answer {
+            self.no_group = Some((entity.list, if answer == "nothing" { "deny" } else { "allow" }));
+            return;
+        }
+        let path = &list.fields[field].path[1..];
+        let empty =
+            if list.fields[field].many { String::new() } else { format!(" || @{path} == null || @{path} == ''") };
+        let plain = list.path.strip_suffix("[*]").or_else(|| list.path.strip_suffix(".*")).unwrap_or(&list.path);
+        let from = format!("{plain}[?!@{path}{empty}]");
+        let before = gaps.len();
+        self.gap(entity, Some("groups"), "nobody said what holds without a group", gaps);
+        if let Some(gap) = gaps.get_mut(before) {
+            gap.from = from;
+        }
+    }
+
+    /// Groups and lists with their rules.
+    fn filter(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
+        let own = entity.gather.is_some();
+        let is_group = entity.section == "security_groups";
+        let mut draft = RulesDraft { denies: !is_group, ..RulesDraft::default() };
+        let lists: Vec<usize> = (0..self.lists.len())
+            .filter(|at| match own {
+                true if *at == entity.list => true,
+                _ => self.roles[*at] == Role::Rules && self.belongs(*at, entity.list),
+            })
+            .collect();
+        let lists: Vec<(usize, Where, Option<usize>)> = lists
+            .into_iter()
+            .map(|list| {
+                let (stand, owner) = self.stand(list, entity);
+                (list, stand, owner)
+            })
+            .collect();
+        if is_group && !own {
+            self.defaults(entity, fields, &mut draft);
+        }
+        // In a list in which one rule denies, each has to say what it does.
+        for (list, _, owner) in &lists {
+            draft.denies |= self.denies(*list, *owner);
+        }
+        for (list, stand, owner) in &lists {
+            self.rules(*list, *owner, stand, &mut draft);
+        }
+        if lists.is_empty() && !own {
+            draft.unclear.push("where their rules stand".to_owned());
+        }
+        // The rules of a list may be read in another order than the one that denies.
+        if is_group && draft.denies {
+            fields.insert("form".into(), json!({ "constant": "ordered" }));
+        }
+        if is_group && draft.unclear.is_empty() && draft.outbound.is_empty() {
+            self.silent_way(entity, &mut draft);
+        }
+        for (way, all) in [("inbound", &mut draft.inbound), ("outbound", &mut draft.outbound)] {
+            let made = match all.len() {
+                0 => continue,
+                1 => all.pop(),
+                _ => Some(json!({ "all_of": std::mem::take(all) })),
+            };
+            fields.extend(made.map(|made| (way.to_owned(), made)));
+        }
+        if !draft.unclear.is_empty() {
+            let reason = format!("nobody said {}", draft.unclear.join(", nor "));
+            self.gap(entity, Some("rules"), &reason, gaps);
+        }
+        Some(())
+    }
+
+    /// What happens to packets that no rule matches: fields of groups that have words such as *allow*.
+    fn defaults(&mut self, entity: &Entity, fields: &mut Map<String, Json>, draft: &mut RulesDraft) {
+        let list = &self.lists[entity.list];
+        let words = |it: &Field| it.values.keys().all(|value| action(value).is_some_and(|(_, sure)| sure));
+        for it in list.fields.iter().filter(|it| !it.deep && !it.many && words(it)) {
+            let guess = match it.name() {
+                name if name.contains("out") || name.contains("egress") => "what is sent",
+                name if name.contains("in") || name.contains("ingress") => "what is received",
+                _ => "both",
+            };
+            let answer = self.asker.ask(Question {
+                about: format!("{} {} default", list.place(), it.path),
+                ask: format!("For which packets does {} of {} hold, if no rule matches?", it.path, list.place()),
+                seen: it.shown(),
+                choices: ["what is received", "what is sent", "both", "none"].map(str::to_owned).to_vec(),
+                guess: Some(guess.to_owned()),
+                otherwise: "the rules are a gap".to_owned(),
+                answer: None,
+            });
+            let ways: &[&str] = match answer.as_deref() {
+                Some("what is received") => &["default_inbound"],
+                Some("what is sent") => &["default_outbound"],
+                Some("both") => &["default_inbound", "default_outbound"],
+                Some(_) => &[],
+                None => {
+                    draft.unclear.push(format!("what {} says", it.path));
+                    &[]
+                }
+            };
+            let table: Map<String, Json> = { it.values.keys() }
+                .filter_map(|word| action(word).map(|(means, _)| (word.clone(), means.into())))
+                .collect();
+            for way in ways {
+                draft.denies = true;
+                fields.insert((*way).to_owned(), json!({ "path": it.path, "table": table }));
+            }
+        }
+    }
+
+    /// Groups none of which says anything of what is sent.
+    fn silent_way(&mut self, entity: &Entity, draft: &mut RulesDraft) {
+        let place = self.lists[entity.list].place();
+        let answer = self.asker.ask(Question {
+            about: format!("{place} outbound"),
+            ask: format!("No rule of {place} is about what interfaces send. What may they send?"),
+            seen: String::new(),
+            choices: ["everything", "nothing"].map(str::to_owned).to_vec(),
+            guess: Some("everything".to_owned()),
+            otherwise: "the rules are a gap".to_owned(),
+            answer: None,
+        });
+        match answer.as_deref() {
+            Some("everything") => {
+                let action = draft.denies.then(|| ("action".to_owned(), json!({ "constant": "allow" })));
+                let rule: Map<String, Json> =
+                    action.into_iter().chain([("peers".to_owned(), json!({ "constant": "any" }))]).collect();
+                let one = if entity.gather.is_some() { "$[0]" } else { "$" };
+                draft.outbound.push(json!({ "each": one, "fields": rule }));
+            }
+            Some(_) => {}
+            None => draft.unclear.push("what interfaces may send".to_owned()),
+        }
+    }
+
+    /// Where the objects of a list stand that belong to others, and the field that says so.
+    fn stand(&self, list: usize, owner: &Entity) -> (Where, Option<usize>) {
+        if list == owner.list {
+            return (Where::Rows, owner.gather);
+        }
+        if within(self.lists, list, owner.list) {
+            let suffix = &self.lists[list].path[self.lists[owner.list].path.len()..];
+            return (Where::Inside(format!("${suffix}")), None);
+        }
+        if let Some((field, link)) = self.links.between(list, owner.list) {
+            let key: Json = self.lists[owner.list].fields[link.key].path.as_str().into();
+            let made = with(self.lookup(key, list, field, "$".into()), "otherwise", "leave-out".into());
+            return (Where::Joined(made), Some(field));
+        }
+        let Some((field, link)) = self.links.between(owner.list, list) else { return (Where::Rows, None) };
+        let path = self.split_path(owner.list, field);
+        (Where::Joined(self.lookup(path, list, link.key, "$".into())), None)
+    }
+
+    fn table(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
+        let network = self.needed(entity, "networks", "network")?;
+        fields.insert("network".into(), with_once(network));
+        let own = entity.gather.is_some();
+        let list = (0..self.lists.len())
+            .find(|at| *at == entity.list && own || self.roles[*at] == Role::Routes && self.belongs(*at, entity.list));
+        let shape = list.and_then(|list| route_fields(&self.lists[list]).map(|shape| (list, shape)));
+        let Some((list, (to, by))) = shape else {
+            self.gap(entity, Some("routes"), "nobody said where their routes stand", gaps);
+            return Some(());
+        };
+        let Some(next) = self.next_hop(list, by) else {
+            self.gap(entity, Some("routes"), "nobody said where their routes lead", gaps);
+            return Some(());
+        };
+        let route = json!({ "to": self.split_path(list, to), "next_hop": next });
+        let each = match self.stand(list, entity).0 {
+            Where::Inside(path) => path.into(),
+            Where::Joined(made) => made,
+            Where::Rows => "$[*]".into(),
+        };
+        fields.insert("routes".into(), json!({ "each": each, "fields": route }));
+        Some(())
+    }
+
+    /// By what routes lead; none if a word has no meaning.
+    fn next_hop(&mut self, list: usize, field: usize) -> Option<Json> {
+        let mut made = self.split_path(list, field);
+        let mut named = std::collections::BTreeSet::new();
+        for link in self.links.of_field(list, field).to_vec() {
+            let Some(entity) = self.entities.iter().find(|entity| entity.list == link.list).cloned() else { continue };
+            let kind = match entity.section {
+                "gateways" => "gateway",
+                "interfaces" => "interface",
+                "peerings" => "peering",
+                "firewalls" => "firewall",
+                "balancers" => "balancer",
+                "hubs" => "hub",
+                _ => continue,
+            };
+            let keys = self.lists[link.list].fields[link.key].values.keys();
+            // The address of an interface says by itself who is meant.
+            named.extend(keys.filter(|value| value.parse::<std::net::IpAddr>().is_err()).cloned());
+            let take = json!({ "text": format!("{kind}:{{id}}"), "with": { "id": self.id_path(&entity) } });
+            made = with(self.lookup(made, link.list, link.key, take), "otherwise", "keep".into());
+        }
+        let it = &self.lists[list].fields[field];
+        let words: Vec<String> = it
+            .values
+            .keys()
+            .filter(|word| !named.contains(*word) && word.parse::<std::net::IpAddr>().is_err())
+            .cloned()
+            .collect();
+        let mut table = Map::new();
+        for word in words {
+            let guess = match word.to_lowercase().as_str() {
+                "local" | "blackhole" => continue,
+                "drop" | "discard" | "null" | "none" | "unreachable" => Some("blackhole".to_owned()),
+                "direct" | "link" | "connected" | "self" | "on-link" => Some("local".to_owned()),
+                _ => None,
+            };
+            let place = self.lists[list].place();
+            let path = self.lists[list].fields[field].path.clone();
+            let answer = self.asker.ask(Question {
+                about: format!("{place} {path} {word:?}"),
+                ask: format!("Where does {word:?} lead, in {path} of {place}?"),
+                seen: self.lists[list].fields[field].shown(),
+                choices: ["local", "blackhole", "unknown"].map(str::to_owned).to_vec(),
+                guess,
+                otherwise: "it is a gateway that the snapshot lacks".to_owned(),
+                answer: None,
+            });
+            let known = answer.filter(|answer| answer != "unknown");
+            table.insert(word.clone(), known.unwrap_or_else(|| format!("gateway:{word}")).into());
+        }
+        Some(if table.is_empty() { made } else { with(with(made, "table", table.into()), "otherwise", "keep".into()) })
+    }
+
+    fn gateway(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
+        let list = &self.lists[entity.list];
+        let kind = list.field(|it| it.is_called(&["kind", "type", "class", "role"]) && it.values.len() <= 8);
+        let words: Vec<String> = match kind {
+            Some(field) => list.fields[field].values.keys().cloned().collect(),
+            None => vec![list.name()],
+        };
+        let mut table = Map::new();
+        for word in words {
+            let low = word.to_lowercase();
+            let has = |parts: &[&str]| parts.iter().any(|part| low.contains(part));
+            let (guess, sure) = if has(&["nat"]) && !low.contains("inat") {
+                (Some("nat"), true)
+            } else if low == "site" || low == "outbound-only" {
+                (Some(if low == "site" { "site" } else { "outbound-only" }), true)
+            } else if has(&["internet"]) {
+                (Some("internet"), true)
+            } else if has(&["vpn", "site", "premise"]) {
+                (Some("site"), false)
+            } else if has(&["public", "external"]) {
+                (Some("internet"), false)
+            } else {
+                (None, false)
+            };
+            let place = self.lists[entity.list].place();
+            let means = if let (Some(means), true) = (guess, sure) {
+                means.to_owned()
+            } else {
+                self.asker.ask(Question {
+                    about: format!("{place} kind {word:?}"),
+                    ask: format!("Which kind of gateway is {word:?}, in {place}?"),
+                    seen: String::new(),
+                    choices: ["internet", "nat", "outbound-only", "site"].map(str::to_owned).to_vec(),
+                    guess: guess.map(str::to_owned),
+                    otherwise: "the gateways are gaps".to_owned(),
+                    answer: None,
+                })?
+            };
+            table.insert(word, means.into());
+        }
+        let made = match (kind, table.values().next().cloned()) {
+            (Some(field), _) => json!({ "path": self.lists[entity.list].fields[field].path, "table": table }),
+            (None, means) => json!({ "constant": means? }),
+        };
+        fields.insert("kind".into(), made);
+        let network = self.needed(entity, "networks", "network")?;
+        fields.insert("network".into(), network);
+        fields.extend(self.relation(entity, "subnets").map(|made| ("subnet".to_owned(), made)));
+        fields.extend(self.relation(entity, "sites").map(|made| ("site".to_owned(), made)));
+        let list = &self.lists[entity.list];
+        let address = |public: bool| {
+            list.fields.iter().find(|it| it.traits.kind == Kind::Addresses && it.is_called(&PUBLIC) == public)
+        };
+        for (public, field) in [(true, "public"), (false, "address")] {
+            fields.extend(address(public).map(|it| (field.to_owned(), Json::from(it.path.as_str()))));
+        }
+        Some(())
+    }
+
+    fn public_address(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
+        let list = &self.lists[entity.list];
+        let interfaces = self.list_of("interfaces");
+        let private = |at: usize| self.links.leads(entity.list, at, |to| Some(to) == interfaces);
+        let is_address = |at: &usize| list.fields[*at].traits.kind == Kind::Addresses && !private(*at);
+        let called = (0..list.fields.len()).filter(is_address).find(|at| list.fields[*at].is_called(&PUBLIC));
+        let address = called.or_else(|| (0..list.fields.len()).find(is_address))?;
+        fields.insert("address".into(), list.fields[address].path.as_str().into());
+        let holder = self.relation(entity, "interfaces");
+        // As long as nobody said what a list is, who holds an address may stand there.
+        let is_open = holder.is_none() && self.roles.contains(&Role::Open);
+        if is_open || holder.is_some() && self.falls("interfaces") {
+            return None;
+        }
+        fields.extend(holder.map(|made| ("interface".to_owned(), made)));
+        Some(())
+    }
+
+    /// A place on the premises. What it announces is a gap of the networks' routes.
+    fn site(&self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
+        let list = &self.lists[entity.list];
+        // What is announced may be everything, which is not held.
+        let held = |it: &Field| {
+            it.traits.kind == Kind::Blocks
+                && !it.is_called(&["announce", "advert", "route", "know", "learn"])
+                && !it.values.keys().any(|value| value.ends_with("/0"))
+        };
+        let held = list.fields.iter().position(held)?;
+        fields.insert("holds".to_owned(), self.split_path(entity.list, held));
+        Some(())
+    }
+
+    fn address_set(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
+        let content = self.all_of(entity, &[Kind::Blocks, Kind::Peers, Kind::Addresses, Kind::Hosts])?;
+        fields.insert("content".into(), content);
+        Some(())
+    }
+}
+
+/// Of values that rows have in common one.
+fn with_once(value: Json) -> Json {
+    if value.is_object() { with(value, "once", true.into()) } else { value }
+}
