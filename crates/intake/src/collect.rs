@@ -206,7 +206,8 @@ pub fn collect(
         .max_redirects(0)
         .max_redirects_will_error(false)
         .http_status_as_error(false)
-        .user_agent("heronshale");
+        .user_agent("heronshale")
+        .tls_config(ureq::tls::TlsConfig::builder().root_certs(roots(&origin)).build());
     let agent = ureq::Agent::new_with_config(config.build());
     let client = Client { agent, origin, base, header, bounds, start: Instant::now(), again: AtomicUsize::new(0) };
     fs::create_dir_all(folder).map_err(|error| CollectError::Io(format!("cannot make {}", folder.display()), error))?;
@@ -288,6 +289,18 @@ pub(crate) fn unchanged(folder: &Path, list: &Path, collected: &Collected) -> Re
     }
     let name = list.file_name().unwrap_or(list.as_os_str()).to_string_lossy().into_owned();
     Err(LoadError::Input { problems, texts: vec![SourceText { name, text }] })
+}
+
+/// Who is trusted: the certificates that the system trusts, which `SSL_CERT_FILE` may name, and the built-in ones.
+fn roots(origin: &str) -> ureq::tls::RootCerts {
+    use ureq::tls::{Certificate, RootCerts};
+    if !origin.starts_with("https:") {
+        return RootCerts::WebPki;
+    }
+    let system = rustls_native_certs::load_native_certs().certs;
+    let built_in = webpki_root_certs::TLS_SERVER_ROOT_CERTS.iter();
+    let owned = |bytes: &[u8]| Certificate::from_der(bytes).to_owned();
+    RootCerts::Specific(std::sync::Arc::new(built_in.chain(&system).map(|one| owned(one)).collect()))
 }
 
 /// A folder holds the answers of one origin.

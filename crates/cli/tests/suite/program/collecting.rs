@@ -165,3 +165,52 @@ fn a_collection_that_was_cut_or_changed_is_refused() {
     folder.write("kept/plugs.jsonl", plugs);
     folder.run(&again).ok();
 }
+
+/// A server of TLS whose certificate comes from an authority of its own, `ca.pem` in the folder.
+#[test]
+fn an_authority_that_the_system_trusts_is_trusted() {
+    use std::process::{Command, Stdio};
+    let folder = Folder::new();
+    folder.write("web/v1/nets", r#"[{ "n": "quay", "b": "10.64.0.0/16" }]"#);
+    folder.write("ext", "subjectAltName=DNS:localhost\n");
+    let openssl = |words: &str, inside: &str| {
+        let mut command = Command::new("openssl");
+        command
+            .args(words.split(' '))
+            .current_dir(folder.path().join(inside))
+            .stdin(Stdio::null())
+            .stderr(Stdio::null());
+        command.stdout(Stdio::null());
+        command
+    };
+    if openssl("version", "").status().is_err() {
+        println!("skipped: there is no openssl");
+        return;
+    }
+    let key = "-newkey ec -pkeyopt ec_paramgen_curve:prime256v1 -nodes";
+    for words in [
+        format!("req -x509 {key} -keyout ca.key -out ca.pem -subj /CN=harbour -days 2"),
+        format!("req {key} -keyout key.pem -out req.pem -subj /CN=localhost"),
+        "x509 -req -in req.pem -CA ca.pem -CAkey ca.key -CAcreateserial -out cert.pem -days 2 -extfile ext".to_owned(),
+    ] {
+        assert!(openssl(&words, "").status().unwrap().success(), "{words}");
+    }
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let mut server =
+        openssl(&format!("s_server -WWW -accept {port} -cert ../cert.pem -key ../key.pem"), "web").spawn().unwrap();
+    let until = Instant::now() + Duration::from_secs(10);
+    while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() && Instant::now() < until {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    folder.write("p.yaml", "format: heronshale-profile\nversion: 1\nname: tls\nrecords:\n  - { into: networks, from: \"$[*]\", fields: { id: $.n, blocks: $.b } }\ncollect:\n  requests: [{ get: /nets, save: nets }]\n");
+    let url = format!("https://localhost:{port}/v1");
+    let import =
+        ["import", "--profile", "p.yaml", "--url", &url, "--into", "snap.yaml", "--time-limit", "20", "--collect"];
+    let unknown = folder.run_with(&[&import[..], &["none"]].concat(), &[]);
+    let authority = folder.path().join("ca.pem").display().to_string();
+    let known = folder.run_with(&[&import[..], &["kept"]].concat(), &[("SSL_CERT_FILE", &authority)]);
+    server.kill().and_then(|()| server.wait()).unwrap();
+    assert_eq!(unknown.code, 4, "{}{}", unknown.stdout, unknown.stderr);
+    assert_eq!(known.code, 0, "{}{}", known.stdout, known.stderr);
+    assert!(folder.read("snap.yaml").contains("id: quay"));
+}
