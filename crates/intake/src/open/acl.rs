@@ -15,6 +15,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// The module that names begin with, where they do.
 const MODULE: &str = "ietf-access-control-list:";
+/// The name of an entry that an export adds to say that the rest is dropped.
+const REST: &str = "rest";
 /// What is appended to an ACL's name to say the direction.
 pub(super) const SUFFIXES: [(&str, Direction); 2] = [(":inbound", Direction::In), (":outbound", Direction::Out)];
 
@@ -98,7 +100,12 @@ impl Reader<'_> {
                 None => vec![Condition::all()],
                 Some(matches) => self.matches(matches, &label.id),
             };
-            closed |= pieces.iter().any(|piece| *piece == Condition::all());
+            let whole = pieces.iter().any(|piece| *piece == Condition::all());
+            closed |= whole;
+            // A network ACL denies the rest by itself: what an export added to say so is no rule.
+            if whole && action == Action::Deny && label.id == REST {
+                continue;
+            }
             for condition in pieces.iter().filter(|piece| !piece.is_empty()) {
                 let stated = Stated { condition, action, label: &label, stateless: false };
                 rules.extend(rule(&stated, shape, name, &mut names));

@@ -30,6 +30,16 @@ fn the_demo_goes_out_and_comes_back() {
     // The lists say themselves what happens to the rest, and each comes back as one network ACL.
     let (_, told) = folder.json(&["import", "--as", "ietf-acl", "out/acl.json", "--into", "back/acl.yaml"]);
     assert_eq!(told["answer"]["items"][0]["count"], 4, "{told}");
+    // There and back changes nothing any more.
+    folder.run(&["export", "-e", "back/acl.yaml", "--as", "ietf-acl", "--into", "out/again.json"]).ok();
+    let sorted = |name: &str| {
+        let mut all: Value = serde_json::from_str(&folder.read(name)).unwrap();
+        let lists = all["ietf-access-control-list:acls"]["acl"].as_array_mut().unwrap();
+        lists.sort_by_key(|list| list["name"].to_string());
+        all
+    };
+    assert_eq!(sorted("out/again.json"), sorted("out/acl.json"));
+    std::fs::remove_file(folder.path().join("out/again.json")).unwrap();
     let (_, told) = folder.json(&["import", "--profile", "sheets", "out", "--into", "sheets.yaml"]);
     assert_eq!(told["answer"]["unresolved"], json!([]));
     let count = |into: &str| {

@@ -1,4 +1,4 @@
-//! Exports of providers that nobody knows: three of different shape, drafted and guided to a first audit.
+//! Exports of providers that nobody knows: four of different shape, drafted and guided to a first audit.
 
 use crate::folder::{Folder, Run};
 use serde_json::Value;
@@ -16,7 +16,7 @@ fn provider(name: &str) -> Folder {
 }
 
 /// Asks of the providers' estates, each with the verdict that reading the exports by hand gives.
-const ASKED: [(&str, &[(&[&str], &str)]); 3] = [
+const ASKED: [(&str, &[(&[&str], &str)]); 4] = [
     (
         "nested",
         &[
@@ -53,6 +53,19 @@ const ASKED: [(&str, &[(&[&str], &str)]); 3] = [
             (&["store-1", "gate-2", "--tcp", "8080"], "works"),
             (&["store-1", "gate-2", "--tcp", "23"], "denied"),
             (&["gate-1", "belt-1", "--tcp", "4840"], "lost"),
+        ],
+    ),
+    (
+        "typed",
+        &[
+            (&["internet", "if-1", "--tcp", "443"], "works"),
+            (&["internet", "if-1", "--tcp", "22"], "denied"),
+            (&["internet", "if-1", "--tcp", "80"], "denied"),
+            (&["internet", "if-2", "--tcp", "443"], "lost"),
+            (&["if-2", "if-1", "--tcp", "22"], "denied"),
+            (&["if-2", "if-1", "--tcp", "9000"], "works"),
+            (&["if-1", "if-2", "--tcp", "5432"], "works"),
+            (&["if-1", "if-2", "--tcp", "80"], "denied"),
         ],
     ),
 ];
@@ -99,10 +112,11 @@ fn guide(folder: &Folder) -> Run {
 #[test]
 fn a_draft_of_a_foreign_export_needs_at_most_ten_edited_lines() {
     // Lines that somebody takes away or writes, by what they are now.
-    let edits: [(&str, &[(&str, &str)]); 3] = [
+    let edits: [(&str, &[(&str, &str)]); 4] = [
         ("nested", &[("draft: true\n", "")]),
         ("joined", &[("draft: true\n", "")]),
         ("sheets", &[("draft: true\n", "")]),
+        ("typed", &[("draft: true\n", "")]),
     ];
     for (name, edits) in edits {
         let folder = provider(name);

@@ -56,7 +56,11 @@ impl RuleFields {
         };
         let mut found = Self {
             direction: first(&|it| all(it, |value| direction(value).is_some_and(|(_, sure)| sure)))
-                .or_else(|| first(&|it| few(it) && it.is_called(&["dir", "way", "flow", "orient"]))),
+                .or_else(|| first(&|it| few(it) && it.is_called(&["dir", "way", "flow", "orient"])))
+                .or_else(|| {
+                    let ways = ["inbound", "outbound", "ingress", "egress"];
+                    first(&|it| it.traits.kind == Kind::Flag && it.is_called(&ways))
+                }),
             action: first(&|it| all(it, |value| action(value).is_some_and(|(_, sure)| sure))).or_else(|| {
                 first(&|it| {
                     few(it) && it.is_called(&["action", "verdict", "effect", "decision", "permi", "allow", "deny"])

@@ -35,10 +35,15 @@ fn stem(name: &str) -> &str {
     name.strip_suffix('s').unwrap_or(name)
 }
 
-fn is_named(field: &Field, list: &List) -> bool {
+pub(super) fn is_named(field: &Field, list: &List) -> bool {
     let (field, list) = (field.name(), list.name());
     let (field, list) = (stem(&field), stem(&list));
     field.len() > 1 && list.len() > 1 && (field.contains(list) || list.contains(field))
+}
+
+/// Whether a field bears the name of the objects of its own list: `gateway_id` of gateways.
+pub(super) fn is_own_id(field: &Field, list: &List) -> bool {
+    stem(&field.name()) == stem(&list.name())
 }
 
 /// Columns that may gather rows: each row has one, several have the same, and they lead to no other list.
@@ -73,7 +78,8 @@ impl Links {
             let id = id_of(list);
             let may = |key: &usize| match list.fields[*key].traits.kind {
                 Kind::Texts | Kind::Numbers => {
-                    Some(*key) == id || gathers[at].contains(key) || is_id(&list.fields[*key])
+                    let it = &list.fields[*key];
+                    Some(*key) == id || gathers[at].contains(key) || is_id(it) || is_own_id(it, list)
                 }
                 kind => kind == Kind::Addresses,
             };

@@ -2,9 +2,9 @@
 
 use super::asked::{Asker, Question};
 use super::fields::RuleFields;
-use super::links::Links;
+use super::links::{Links, is_named, is_own_id};
 use super::shape::{Field, List, last_name};
-use super::values::{Kind, is_peer};
+use super::values::{Kind, direction_of_path, is_peer};
 
 /// What a list is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -192,8 +192,7 @@ impl Evidence<'_> {
     fn shape(&self, at: usize) -> Option<Role> {
         let blocks = |at: usize| self.has_own(at, &[Kind::Blocks]) && !is_rules(at, self.lists, self.links);
         let leads = self.leads_to(at);
-        let fields = RuleFields::of(at, self.lists, self.links, None);
-        if fields.score() >= 3 {
+        if is_rules(at, self.lists, self.links) {
             return Some(Role::Rules);
         }
         if route_fields(&self.lists[at]).is_some() {
@@ -233,7 +232,7 @@ impl Evidence<'_> {
     fn is_pairs(&self, at: usize) -> bool {
         let list = &self.lists[at];
         let linked: Vec<usize> = (0..list.fields.len())
-            .filter(|field| !is_id(&list.fields[*field]))
+            .filter(|field| !is_id(&list.fields[*field]) && !is_own_id(&list.fields[*field], list))
             .filter_map(|field| {
                 self.links.of_field(at, field).first().filter(|link| link.share >= 50).map(|link| link.list)
             })
@@ -254,7 +253,7 @@ pub(super) fn within(lists: &[List], inner: usize, outer: usize) -> bool {
 /// Whether the objects of a list are rules.
 pub(super) fn is_rules(at: usize, lists: &[List], links: &Links) -> bool {
     let score = RuleFields::of(at, lists, links, None).score();
-    score >= 3 || score >= 1 && named(&lists[at]) == Some(Role::Rules)
+    score >= 3 || score >= 1 && (named(&lists[at]) == Some(Role::Rules) || direction_of_path(&lists[at].path).is_some())
 }
 
 /// What each list is.
@@ -292,9 +291,7 @@ fn role(at: usize, evidence: &Evidence<'_>, before: &[Role], asker: &mut Asker<'
     if !has_rules
         && matches!(
             around,
-            Some(
-                Role::Rules | Role::Routes | Role::Part | Role::Nothing | Role::Section("interfaces" | "address_sets")
-            )
+            Some(Role::Rules | Role::Routes | Role::Part | Role::Section("interfaces" | "address_sets"))
         )
     {
         return Role::Part;
@@ -314,8 +311,13 @@ fn role(at: usize, evidence: &Evidence<'_>, before: &[Role], asker: &mut Asker<'
     }
     let guess = shape.or(by_name);
     // What lies in objects that nobody described is as little known as they are.
-    let is_part = matches!(around, Some(Role::Open)) || list.outer.is_some() && is_tags(list);
-    if guess.is_none() && (is_part || is_idle(at, evidence)) {
+    let unknown = match around {
+        Some(Role::Open) => true,
+        Some(Role::Section(section)) => super::sections::is_not_read(section),
+        _ => false,
+    };
+    let is_part = unknown || list.outer.is_some() && is_tags(list);
+    if is_part || guess.is_none() && is_idle(at, evidence) {
         return if list.outer.is_some() { Role::Part } else { Role::Nothing };
     }
     asked(list, guess, asker)
@@ -387,9 +389,16 @@ pub(super) fn id_of(list: &List) -> Option<usize> {
     let keys: Vec<(usize, &Field)> = list.keys().collect();
     let called =
         |names: &[&str]| keys.iter().find(|(_, it)| names.contains(&last_name(&it.path).as_str())).map(|(at, _)| *at);
+    // `group_name` of groups, and then `group_id`.
+    let of_list = |names: &[&str]| {
+        let ends = |it: &Field| names.iter().any(|name| it.name().ends_with(&format!("_{name}")));
+        keys.iter().find(|(_, it)| ends(it) && is_named(it, list)).map(|(at, _)| *at)
+    };
     let text = |kind: Kind| keys.iter().find(|(_, it)| it.traits.kind == kind).map(|(at, _)| *at);
     called(&NAMES)
+        .or_else(|| of_list(&NAMES))
         .or_else(|| called(&IDS))
+        .or_else(|| of_list(&IDS))
         .or_else(|| keys.iter().find(|(_, it)| it.is_called(&["name", "id"])).map(|(at, _)| *at))
         .or_else(|| text(Kind::Texts))
         .or_else(|| keys.first().map(|(at, _)| *at))

@@ -107,9 +107,7 @@ impl Drafting<'_> {
     /// The way of rules that do not say it themselves: by the name of their list, or as people say.
     fn way_of_all(&mut self, at: usize) -> Option<Vec<Way>> {
         let list = &self.lists[at];
-        let named =
-            list.path.split(['.', '[']).rev().find_map(|part| values::direction(part.trim_matches(['\'', ']'])));
-        if let Some((means, true)) = named {
+        if let Some(means) = values::direction_of_path(&list.path) {
             return Some(vec![if means == "inbound" { Way::Inbound } else { Way::Outbound }]);
         }
         let answer = self.asker.ask(Question {
@@ -141,11 +139,14 @@ impl Drafting<'_> {
         let list = &self.lists[at];
         let it = &list.fields[field];
         let denies = it.traits.kind == Kind::Flag && it.is_called(&["deny", "drop", "block"]);
+        let sends = it.is_called(&["out", "egress", "sen"]);
         let mut words = Vec::new();
         let mut whole = it.values.len() <= MOST_WORDS;
         for (word, count) in it.values.iter().take(MOST_WORDS) {
-            let flag = (it.traits.kind == Kind::Flag && what == "action")
-                .then(|| (if (word == "true") != denies { "allow" } else { "deny" }, true));
+            let flag = (it.traits.kind == Kind::Flag).then(|| match what {
+                "action" => (if (word == "true") != denies { "allow" } else { "deny" }, true),
+                _ => (if (word == "true") != sends { "inbound" } else { "outbound" }, true),
+            });
             let known = flag.or_else(|| means(word));
             if let Some((means, true)) = known {
                 words.push((word.clone(), means.to_owned()));

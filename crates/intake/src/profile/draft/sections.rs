@@ -22,6 +22,11 @@ const NOT_READ: [(&str, &str); 9] = [
     ("dns_zones", "zone"),
 ];
 
+/// Whether a draft does not describe the objects of a section.
+pub(super) fn is_not_read(section: &str) -> bool {
+    NOT_READ.iter().any(|(known, _)| *known == section)
+}
+
 /// What a gap calls the objects of a section.
 fn kind_of(section: &str) -> &'static str {
     match section {
@@ -85,7 +90,7 @@ impl Drafting<'_> {
     ) -> Option<(Map<String, Json>, Map<String, Json>)> {
         let mut head = Map::new();
         let mut fields = Map::new();
-        if NOT_READ.iter().any(|(section, _)| *section == entity.section) {
+        if is_not_read(entity.section) {
             self.gap(entity, None, "a draft does not describe them", gaps);
             return None;
         }
@@ -241,15 +246,17 @@ impl Drafting<'_> {
     fn tags(&self, list: usize) -> Option<Json> {
         let list = &self.lists[list];
         let around = |it: &Field| it.path.rsplit_once(['.', '[']).map(|(around, _)| around.to_owned());
-        let called = |path: &str| path.ends_with(".tags") || path.ends_with(".labels") || path.ends_with(".marks");
+        let called = |path: &str| {
+            let path = path.to_lowercase();
+            [".tags", ".labels", ".marks"].iter().any(|name| path.ends_with(name))
+        };
         let object = list.fields.iter().filter(|it| !it.deep && !it.many).filter_map(around).find(|path| called(path));
         let pair = |words: &[&str]| {
-            let of_tags = |it: &&Field| {
-                it.path.strip_suffix(&it.name()).is_some_and(|path| called(path.trim_end_matches("[*].")))
-            };
+            let of_tags =
+                |it: &&Field| it.path.rsplit_once('.').is_some_and(|(path, _)| called(path.trim_end_matches("[*]")));
             list.fields.iter().filter(of_tags).find(|it| words.contains(&it.name().as_str()))
         };
-        let last = |it: &Field| format!("$.{}", it.name());
+        let last = |it: &Field| format!("$.{}", it.path.rsplit_once('.').map_or("", |(_, name)| name));
         let pairs = pair(&["k", "key", "name"]).zip(pair(&["v", "value"]));
         let pairs = pairs.map(|(key, value)| {
             let nodes = key.path.rsplit_once('.').map_or("$", |(nodes, _)| nodes);

@@ -221,6 +221,14 @@ pub(super) fn direction(text: &str) -> Option<Meaning> {
     meaning(text, &DIRECTIONS)
 }
 
+/// The direction that names of a path say, the last first: `$.inboundRules[*]`.
+pub(super) fn direction_of_path(path: &str) -> Option<&'static str> {
+    path.split(['.', '[']).rev().find_map(|part| {
+        let name = super::shape::last_name(part.trim_matches(['\'', ']']));
+        name.split('_').find_map(|word| direction(word).filter(|(_, sure)| *sure).map(|(means, _)| means))
+    })
+}
+
 /// Whether a word means *allow*, *deny* or *reject*.
 pub(super) fn action(text: &str) -> Option<Meaning> {
     meaning(text, &ACTIONS)
