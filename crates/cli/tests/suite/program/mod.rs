@@ -4,6 +4,7 @@ mod answers;
 mod cases;
 mod collecting;
 mod documents;
+mod drafts;
 mod exports;
 mod figure;
 mod findings;

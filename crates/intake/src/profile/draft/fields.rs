@@ -1,6 +1,7 @@
 //! Which field of a rule is which, by the names and the values of its fields.
 
-use super::links::Links;
+use super::links::{Links, is_own_id};
+use super::roles::is_id;
 use super::shape::{Field, List};
 use super::values::{Kind, action, direction};
 
@@ -91,7 +92,8 @@ impl RuleFields {
             let has_traffic = |inner: &usize| {
                 lists[*inner].outer == Some(at) && {
                     let shape = Self::of(*inner, lists, links, None);
-                    shape.protocol.is_some() || shape.services.is_some()
+                    let is_rule = shape.direction.is_some() || shape.action.is_some() || shape.has_peers();
+                    (shape.protocol.is_some() || shape.services.is_some()) && !is_rule
                 }
             };
             found.traffic = (0..lists.len()).find(has_traffic);
@@ -137,7 +139,7 @@ impl RuleFields {
             let leads = links.of_field(at, field).iter().any(|link| link.share >= 20);
             let is_peer = looks
                 || it.traits.kind == Kind::Texts && (named && (mixed || leads) || mixed && leads || it.deep && leads);
-            let own_key = !it.deep && list.keys().any(|(key, _)| key == field);
+            let own_key = !it.deep && (is_id(it) || is_own_id(it, list));
             if is_taken || !is_peer || own_key && !looks {
                 continue;
             }
@@ -149,14 +151,23 @@ impl RuleFields {
                 self.peers.push(field);
             }
         }
+        // With one side only, that is the other one, whatever it is called.
+        if self.peers.is_empty() && (self.sources.is_empty() || self.destinations.is_empty()) {
+            self.peers.append(&mut self.sources);
+            self.peers.append(&mut self.destinations);
+        }
+    }
+
+    /// Whether it says whom rules are about.
+    pub fn has_peers(&self) -> bool {
+        !(self.peers.is_empty() && self.sources.is_empty() && self.destinations.is_empty())
     }
 
     /// How much of it is there: from 3 on they are rules beyond doubt.
     pub fn score(&self) -> usize {
         let traffic = self.protocol.is_some() || self.services.is_some() || self.traffic.is_some();
         let ports = self.ports.is_some() || self.range.is_some() || self.services.is_some();
-        let peers = !(self.peers.is_empty() && self.sources.is_empty() && self.destinations.is_empty());
-        [traffic, ports, self.direction.is_some(), self.action.is_some(), peers && traffic]
+        [traffic, ports, self.direction.is_some(), self.action.is_some(), self.has_peers() && traffic]
             .iter()
             .filter(|it| **it)
             .count()

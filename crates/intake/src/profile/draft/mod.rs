@@ -7,9 +7,11 @@
 
 mod asked;
 mod fields;
+mod filters;
 mod links;
 mod relate;
 mod roles;
+mod routing;
 mod rules;
 mod sections;
 mod shape;
@@ -49,6 +51,8 @@ struct Drafting<'a> {
     entities: Vec<Entity>,
     /// What holds for interfaces without a group, and the list that has such.
     no_group: Option<(usize, &'static str)>,
+    /// Objects of lists that are not read, by a condition.
+    left_out: BTreeMap<usize, String>,
     asker: Asker<'a>,
 }
 
@@ -90,7 +94,16 @@ fn draft(exports: &Exports, answers: Answers<'_>) -> Result<DraftProfile, LoadEr
     let mut asker = Asker { answers, asked: Vec::new() };
     let roles = roles::roles(&lists, &links, &mut asker);
     let traffic = (0..lists.len()).filter(|at| roles[*at] == Role::Traffic).collect();
-    let mut drafting = Drafting { lists: &lists, links, roles, traffic, entities: Vec::new(), no_group: None, asker };
+    let mut drafting = Drafting {
+        lists: &lists,
+        links,
+        roles,
+        traffic,
+        entities: Vec::new(),
+        no_group: None,
+        left_out: BTreeMap::new(),
+        asker,
+    };
     drafting.find_entities();
     Ok(drafting.written())
 }

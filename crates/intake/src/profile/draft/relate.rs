@@ -162,14 +162,14 @@ impl Drafting<'_> {
     pub(super) fn lookup(&self, from: Json, list: usize, key: usize, take: Json) -> Json {
         let made = if from.is_object() { json!({ "all_of": [from] }) } else { from };
         let list = &self.lists[list];
-        let by = list.fields[key].path.as_str();
+        let by = list.fields[key].value();
         let lookup = json!({ "files": list.files, "in_records": list.path, "by": by, "take": take });
         with(made, "lookup", lookup)
     }
 
     /// The id of objects, asked of one of their records.
     pub(super) fn id_path(&self, entity: &Entity) -> Json {
-        entity.id.map_or("$.TODO", |id| &self.lists[entity.list].fields[id].path).into()
+        entity.id.map_or_else(|| "$.TODO".into(), |id| self.lists[entity.list].fields[id].value())
     }
 
     /// Values of a key of objects as their ids.
@@ -215,7 +215,7 @@ impl Drafting<'_> {
         if to.gather.is_some() || within(self.lists, from.list, to.list) {
             return None;
         }
-        let key: Json = self.lists[from.list].fields[link.key].path.as_str().into();
+        let key = self.lists[from.list].fields[link.key].value();
         let mut made = self.lookup(key, to.list, field, self.id_path(to));
         if let Some(by) = made.pointer_mut("/lookup/by") {
             *by = self.split_path(to.list, field);
@@ -228,7 +228,7 @@ impl Drafting<'_> {
         pairs.into_iter().find_map(|at| {
             let (mine, my) = self.links.between(at, from.list)?;
             let (theirs, their) = self.links.between(at, to.list)?;
-            let key: Json = self.lists[from.list].fields[my.key].path.as_str().into();
+            let key = self.lists[from.list].fields[my.key].value();
             let take: Json = self.lists[at].fields[theirs].path.as_str().into();
             let made = with(self.lookup(key, at, mine, take), "otherwise", "leave-out".into());
             Some(self.by_key(made, to, their.key))

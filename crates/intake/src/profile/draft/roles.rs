@@ -381,7 +381,7 @@ const IDS: [&str; 6] = ["id", "ref", "key", "uid", "uuid", "code"];
 /// Whether a field is called as what tells objects apart.
 pub(super) fn is_id(field: &Field) -> bool {
     let name = last_name(&field.path);
-    NAMES.contains(&name.as_str()) || IDS.contains(&name.as_str())
+    name == "~" || NAMES.contains(&name.as_str()) || IDS.contains(&name.as_str())
 }
 
 /// The field by which people know the objects of a list: its name, if no two have the same; else its id.
@@ -395,7 +395,8 @@ pub(super) fn id_of(list: &List) -> Option<usize> {
         keys.iter().find(|(_, it)| ends(it) && is_named(it, list)).map(|(at, _)| *at)
     };
     let text = |kind: Kind| keys.iter().find(|(_, it)| it.traits.kind == kind).map(|(at, _)| *at);
-    called(&NAMES)
+    called(&["~"])
+        .or_else(|| called(&NAMES))
         .or_else(|| of_list(&NAMES))
         .or_else(|| called(&IDS))
         .or_else(|| of_list(&IDS))

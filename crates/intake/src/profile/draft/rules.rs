@@ -4,7 +4,7 @@ use super::Drafting;
 use super::asked::Question;
 use super::fields::RuleFields;
 use super::links::Link;
-use super::shape::{Field, List};
+use super::shape::{Field, List, Record};
 use super::values::{self, Kind, Meaning};
 use serde_json::{Map, Value as Json, json};
 use std::collections::BTreeSet;
@@ -30,11 +30,22 @@ pub(super) enum Where {
     Rows,
 }
 
-/// The other side of a rule.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Way {
-    Inbound,
-    Outbound,
+/// Rules of one direction.
+struct Way {
+    inbound: bool,
+    /// Whether anybody knows that.
+    known: bool,
+    /// The condition that tells them apart; none if they are all of their list.
+    condition: Option<String>,
+    /// The field of that condition, and its words.
+    words: Option<(usize, Vec<String>)>,
+}
+
+impl Way {
+    /// All rules of a list.
+    fn all(inbound: bool) -> Self {
+        Self { inbound, known: true, condition: None, words: None }
+    }
 }
 
 /// Most words about which a question is asked, each by itself.
@@ -52,63 +63,58 @@ impl Drafting<'_> {
     pub(super) fn rules(&mut self, at: usize, owner: Option<usize>, stand: &Where, into: &mut RulesDraft) {
         let fields = RuleFields::of(at, self.lists, &self.links, owner);
         let actions = self.words(at, fields.action, "action", values::action, &["allow", "deny", "reject"]);
-        let Some(actions) = actions else {
+        if actions.is_none() {
             into.unclear.push(format!("what the rules of {} decide", self.lists[at].place()));
-            return;
-        };
-        let ways = self.ways(at, &fields, into);
-        for (way, filter) in ways {
-            let ordered = into.denies;
-            let Some(rule) = self.rule(at, &fields, way, &actions, ordered) else {
-                into.unclear.push(format!("the rules of {}", self.lists[at].place()));
-                return;
-            };
-            let each = nodes(stand, filter.as_deref());
-            let made = json!({ "each": each, "fields": rule });
-            if way == Way::Inbound { into.inbound.push(made) } else { into.outbound.push(made) }
         }
+        for way in self.ways(at, &fields, into) {
+            // What else is to be asked is asked at once.
+            let made = self.rule(at, &fields, &way, actions.as_deref().unwrap_or_default(), into.denies);
+            match made {
+                None => into.unclear.push(format!("what the rules of {} are about", self.lists[at].place())),
+                Some(rule) if actions.is_some() && way.known => {
+                    let each = nodes(stand, way.condition.as_deref());
+                    let made = json!({ "each": each, "fields": rule });
+                    if way.inbound { into.inbound.push(made) } else { into.outbound.push(made) }
+                }
+                Some(_) => {}
+            }
+        }
+        into.unclear.dedup();
     }
 
     /// The ways of rules, each with the condition that tells them apart.
-    fn ways(&mut self, at: usize, fields: &RuleFields, into: &mut RulesDraft) -> Vec<(Way, Option<String>)> {
+    fn ways(&mut self, at: usize, fields: &RuleFields, into: &mut RulesDraft) -> Vec<Way> {
         let list = &self.lists[at];
         let Some(direction) = fields.direction else {
-            return self.way_of_all(at).map_or_else(
-                || {
-                    into.unclear.push(format!("whether the rules of {} are inbound", list.place()));
-                    Vec::new()
-                },
-                |ways| ways.into_iter().map(|way| (way, None)).collect(),
-            );
+            let Some(ways) = self.way_of_all(at) else {
+                into.unclear.push(format!("whether the rules of {} are inbound", list.place()));
+                return vec![Way { known: false, ..Way::all(true) }];
+            };
+            return ways;
         };
         let path = list.fields[direction].path.clone();
-        let numbers = list.fields[direction].traits.kind == Kind::Numbers;
-        let Some(words) = self.words(at, Some(direction), "direction", values::direction, &["inbound", "outbound"])
-        else {
+        let plain = matches!(list.fields[direction].traits.kind, Kind::Numbers | Kind::Flag);
+        let words = self.words(at, Some(direction), "direction", values::direction, &["inbound", "outbound"]);
+        let Some(words) = words else {
             into.unclear.push(format!("which rules of {} are inbound", self.lists[at].place()));
-            return Vec::new();
+            return vec![Way { known: false, ..Way::all(true) }];
         };
-        let condition = |means: &str| {
-            let literal = |word: &str| if numbers { word.to_owned() } else { quoted_literal(word) };
-            let all: Vec<String> = words
-                .iter()
-                .filter(|(_, other)| other == means)
-                .map(|(word, _)| format!("@{} == {}", &path[1..], literal(word)))
-                .collect();
-            all.join(" || ")
+        let way = |inbound: bool| {
+            let means = if inbound { "inbound" } else { "outbound" };
+            let mine: Vec<String> =
+                { words.iter() }.filter(|(_, other)| other == means).map(|(word, _)| word.clone()).collect();
+            let literal = |word: &String| if plain { word.clone() } else { quoted_literal(word) };
+            let all: Vec<String> = mine.iter().map(|word| format!("@{} == {}", &path[1..], literal(word))).collect();
+            Way { inbound, known: true, condition: Some(all.join(" || ")), words: Some((direction, mine)) }
         };
-        [(Way::Inbound, condition("inbound")), (Way::Outbound, condition("outbound"))]
-            .into_iter()
-            .filter(|(_, condition)| !condition.is_empty())
-            .map(|(way, condition)| (way, Some(condition)))
-            .collect()
+        [way(true), way(false)].into_iter().filter(|way| way.condition.as_deref() != Some("")).collect()
     }
 
-    /// The way of rules that do not say it themselves: by the name of their list, or as people say.
+    /// The ways of rules that do not say it themselves: by the name of their list, or as people say.
     fn way_of_all(&mut self, at: usize) -> Option<Vec<Way>> {
         let list = &self.lists[at];
         if let Some(means) = values::direction_of_path(&list.path) {
-            return Some(vec![if means == "inbound" { Way::Inbound } else { Way::Outbound }]);
+            return Some(vec![Way::all(means == "inbound")]);
         }
         let answer = self.asker.ask(Question {
             about: format!("{} direction", list.place()),
@@ -120,9 +126,9 @@ impl Drafting<'_> {
             answer: None,
         })?;
         Some(match answer.as_str() {
-            "inbound" => vec![Way::Inbound],
-            "outbound" => vec![Way::Outbound],
-            _ => vec![Way::Inbound, Way::Outbound],
+            "inbound" => vec![Way::all(true)],
+            "outbound" => vec![Way::all(false)],
+            _ => vec![Way::all(true), Way::all(false)],
         })
     }
 
@@ -172,57 +178,64 @@ impl Drafting<'_> {
         &mut self,
         at: usize,
         fields: &RuleFields,
-        way: Way,
+        way: &Way,
         actions: &[(String, String)],
         ordered: bool,
     ) -> Option<Json> {
         let list = &self.lists[at];
         let mut rule = Map::new();
         let unique = list.keys().map(|(_, field)| field).find(|field| field.is_called(&["name", "label", "id", "ref"]));
-        rule.extend(unique.map(|field| ("id".to_owned(), Json::from(field.path.as_str()))));
-        if let Some(action) = fields.action.filter(|_| ordered) {
-            rule.insert("action".into(), self.action(at, action, actions)?);
-        } else if ordered {
-            rule.insert("action".into(), json!({ "constant": "allow" }));
+        rule.extend(unique.map(|field| ("id".to_owned(), field.value())));
+        let (peers, local) = if way.inbound {
+            ([&fields.sources[..], &fields.peers].concat(), &fields.destinations)
+        } else {
+            ([&fields.destinations[..], &fields.peers].concat(), &fields.sources)
+        };
+        let action = fields.action.filter(|_| ordered).map(|action| self.action(at, action, actions));
+        let priority = fields.priority.filter(|_| ordered).map(|priority| self.priority(at, priority));
+        let services = self.services(at, fields);
+        let everybody = self.everybody(at, &peers, way);
+        let whom = self.peers(at, &peers);
+        if ordered {
+            rule.insert("action".into(), action.unwrap_or_else(|| Some(json!({ "constant": "allow" })))?);
         }
-        if let Some(priority) = fields.priority.filter(|_| ordered) {
-            rule.insert("priority".into(), self.priority(at, priority)?);
+        if let Some(priority) = priority {
+            rule.insert("priority".into(), priority?);
         }
         if let Some((enabled, opposite)) = fields.enabled {
             let path = &list.fields[enabled].path;
             let turned = json!({ "path": path, "table": { "true": false, "false": true } });
             rule.insert("enabled".into(), if opposite { turned } else { path.as_str().into() });
         }
-        rule.extend(self.services(at, fields)?.map(|services| ("services".to_owned(), services)));
-        let (peers, local) = match way {
-            Way::Inbound => ([&fields.sources[..], &fields.peers].concat(), &fields.destinations),
-            Way::Outbound => ([&fields.destinations[..], &fields.peers].concat(), &fields.sources),
-        };
+        rule.extend(services?.map(|services| ("services".to_owned(), services)));
         if let Some(ports) = fields.source_ports {
-            let of = &self.lists[at].fields[ports];
-            rule.insert("source_ports".into(), ports_of(of));
+            rule.insert("source_ports".into(), ports_of(&list.fields[ports]));
         }
-        if !self.everybody(at, &peers)? {
+        if !everybody {
             return None;
         }
-        rule.extend(self.peers(at, &peers).map(|peers| ("peers".to_owned(), peers)));
+        rule.extend(whom.map(|peers| ("peers".to_owned(), peers)));
         // What a rule says of this side counts only where it says more than everything.
-        let narrow: Vec<usize> =
-            local.iter().copied().filter(|field| !says_all(&self.lists[at].fields[*field])).collect();
+        let narrow: Vec<usize> = local.iter().copied().filter(|field| !says_all(&list.fields[*field])).collect();
         rule.extend(self.peers(at, &narrow).map(|local| ("local".to_owned(), local)));
-        let about = fields.description.map(|about| self.lists[at].fields[about].path.as_str());
+        let about = fields.description.map(|about| list.fields[about].path.as_str());
         rule.extend(about.map(|about| ("description".to_owned(), Json::from(about))));
         Some(Json::Object(rule))
     }
 
-    /// Whether rules that name no peer hold for everybody; none if nobody said.
-    fn everybody(&mut self, at: usize, peers: &[usize]) -> Option<bool> {
+    /// Whether rules that name no peer hold for everybody, as far as there are any.
+    fn everybody(&mut self, at: usize, peers: &[usize], way: &Way) -> bool {
         let list = &self.lists[at];
-        let bare =
-            list.records.iter().filter(|record| peers.iter().all(|field| list.of(record, *field).next().is_none()));
-        let bare = bare.count();
+        let is_mine = |record: &&Record| {
+            let said = |(field, words): &(usize, Vec<String>)| {
+                list.of(record, *field).any(|word| words.iter().any(|mine| mine == word))
+            };
+            way.words.as_ref().is_none_or(said)
+        };
+        let mine = || list.records.iter().filter(is_mine);
+        let bare = mine().filter(|record| peers.iter().all(|field| list.of(record, *field).next().is_none())).count();
         if bare == 0 {
-            return Some(true);
+            return true;
         }
         let named: Vec<&str> = peers.iter().map(|field| list.fields[*field].path.as_str()).collect();
         let where_to = if named.is_empty() { "no field looks like peers".to_owned() } else { named.join(", ") };
@@ -239,7 +252,7 @@ impl Drafting<'_> {
             otherwise: "the rules are a gap".to_owned(),
             answer: None,
         });
-        (answer.as_deref() == Some("everybody")).then_some(true)
+        answer.as_deref() == Some("everybody")
     }
 
     /// What rules decide; none if some do not say it, and nobody else did.
@@ -502,15 +515,15 @@ impl Drafting<'_> {
     }
 }
 
+/// The objects of a list for which a condition holds.
+pub(super) fn filtered(path: &str, condition: &str) -> String {
+    let list = path.strip_suffix("[*]").or_else(|| path.strip_suffix(".*")).unwrap_or(path);
+    format!("{list}[?{condition}]")
+}
+
 /// The nodes of rules, with a condition.
 fn nodes(stand: &Where, filter: Option<&str>) -> Json {
-    let filtered = |path: &str| match filter {
-        None => path.to_owned(),
-        Some(filter) => {
-            let list = path.strip_suffix("[*]").or_else(|| path.strip_suffix(".*")).unwrap_or(path);
-            format!("{list}[?{filter}]")
-        }
-    };
+    let filtered = |path: &str| filter.map_or_else(|| path.to_owned(), |filter| filtered(path, filter));
     match stand {
         Where::Inside(path) => filtered(path).into(),
         Where::Rows => filtered("$[*]").into(),
@@ -525,7 +538,7 @@ fn nodes(stand: &Where, filter: Option<&str>) -> Json {
 }
 
 /// A word as a JSONPath has it.
-fn quoted_literal(word: &str) -> String {
+pub(super) fn quoted_literal(word: &str) -> String {
     if matches!(word, "true" | "false") {
         return word.to_owned();
     }

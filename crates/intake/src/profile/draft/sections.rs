@@ -2,10 +2,10 @@
 
 use super::asked::Question;
 use super::relate::Entity;
-use super::roles::{Role, route_fields, within};
-use super::rules::{RulesDraft, Where, with};
+use super::roles::{Role, within};
+use super::rules::{filtered, with};
 use super::shape::Field;
-use super::values::{Kind, action};
+use super::values::Kind;
 use super::{Drafting, Records};
 use serde_json::{Map, Value as Json, json};
 
@@ -45,7 +45,7 @@ fn kind_of(section: &str) -> &'static str {
 
 /// Addresses of others than the object itself.
 const NOT_OWN: [&str; 8] = ["gateway", "dns", "public", "external", "nat", "broadcast", "router", "floating"];
-const PUBLIC: [&str; 3] = ["public", "external", "floating"];
+pub(super) const PUBLIC: [&str; 3] = ["public", "external", "floating"];
 const ABOUT: [&str; 5] = ["descr", "comment", "note", "about", "remark"];
 
 impl Drafting<'_> {
@@ -58,9 +58,9 @@ impl Drafting<'_> {
                 continue;
             }
             let inside = self.records(Some(at), gaps);
-            let from = self.from(&entity, around);
             match self.fields_of(&entity, gaps) {
                 Some((head, fields)) => {
+                    let from = self.from(&entity, around);
                     all.push(Records { into: entity.section, list: entity.list, from, head, fields, inside });
                 }
                 None => {
@@ -79,7 +79,11 @@ impl Drafting<'_> {
     fn from(&self, entity: &Entity, around: Option<usize>) -> String {
         let path = &self.lists[entity.list].path;
         let outer = around.map(|at| &self.lists[self.entities[at].list].path);
-        outer.map_or_else(|| path.clone(), |outer| format!("${}", &path[outer.len()..]))
+        let from = outer.map_or_else(|| path.clone(), |outer| format!("${}", &path[outer.len()..]));
+        match self.left_out.get(&entity.list) {
+            Some(condition) => filtered(&from, &format!("!({condition})")),
+            None => from,
+        }
     }
 
     /// The conditions and the fields of an entity's records; none if it cannot be read, which is a gap then.
@@ -107,7 +111,7 @@ impl Drafting<'_> {
             "interfaces" => self.interface(entity, &mut fields, gaps),
             "security_groups" | "network_acls" => self.filter(entity, &mut fields, gaps),
             "route_tables" => self.table(entity, &mut fields, gaps),
-            "gateways" => self.gateway(entity, &mut fields),
+            "gateways" => self.gateway(entity, &mut fields, gaps),
             "public_addresses" => self.public_address(entity, &mut fields),
             "address_sets" => self.address_set(entity, &mut fields),
             "sites" => self.site(entity, &mut fields),
@@ -125,12 +129,12 @@ impl Drafting<'_> {
     }
 
     /// Declares objects, or a part of them, as lacking.
-    fn gap(&self, entity: &Entity, lacks: Option<&str>, reason: &str, gaps: &mut Vec<Records>) {
+    pub(super) fn gap(&self, entity: &Entity, lacks: Option<&str>, reason: &str, gaps: &mut Vec<Records>) {
         let Some(id) = entity.id else { return };
         let kind = kind_of(entity.section);
-        let path = &self.lists[entity.list].fields[id].path;
+        let id = self.lists[entity.list].fields[id].value();
         let mut fields = Map::new();
-        fields.insert("object".into(), json!({ "text": format!("{kind}:{{id}}"), "with": { "id": path } }));
+        fields.insert("object".into(), json!({ "text": format!("{kind}:{{id}}"), "with": { "id": id } }));
         fields.extend(lacks.map(|lacks| ("lacks".to_owned(), json!({ "constant": lacks }))));
         let held: &[Kind] = match kind {
             "network" | "subnet" => &[Kind::Blocks],
@@ -312,7 +316,7 @@ impl Drafting<'_> {
     }
 
     /// What leads to an object that has to be named, if the exports or somebody tells.
-    fn needed(&mut self, entity: &Entity, section: &str, what: &str) -> Option<Json> {
+    pub(super) fn needed(&mut self, entity: &Entity, section: &str, what: &str) -> Option<Json> {
         if let Some(made) = self.relation(entity, section) {
             return (!self.falls(section)).then_some(made);
         }
@@ -335,7 +339,7 @@ impl Drafting<'_> {
         let blocks = self.all_of(entity, &[Kind::Blocks]).or_else(|| {
             let subnets = self.entities.iter().find(|other| other.section == "subnets")?;
             let (field, link) = self.links.between(subnets.list, entity.list)?;
-            let key: Json = self.lists[entity.list].fields[link.key].path.as_str().into();
+            let key = self.lists[entity.list].fields[link.key].value();
             let take = self.all_of(subnets, &[Kind::Blocks])?;
             Some(with(self.lookup(key, subnets.list, field, take), "otherwise", "leave-out".into()))
         });
@@ -468,279 +472,6 @@ impl Drafting<'_> {
         }
     }
 
-    /// Groups and lists with their rules.
-    fn filter(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
-        let own = entity.gather.is_some();
-        let is_group = entity.section == "security_groups";
-        let mut draft = RulesDraft { denies: !is_group, ..RulesDraft::default() };
-        let lists: Vec<usize> = (0..self.lists.len())
-            .filter(|at| match own {
-                true if *at == entity.list => true,
-                _ => self.roles[*at] == Role::Rules && self.belongs(*at, entity.list),
-            })
-            .collect();
-        let lists: Vec<(usize, Where, Option<usize>)> = lists
-            .into_iter()
-            .map(|list| {
-                let (stand, owner) = self.stand(list, entity);
-                (list, stand, owner)
-            })
-            .collect();
-        if is_group && !own {
-            self.defaults(entity, fields, &mut draft);
-        }
-        // In a list in which one rule denies, each has to say what it does.
-        for (list, _, owner) in &lists {
-            draft.denies |= self.denies(*list, *owner);
-        }
-        for (list, stand, owner) in &lists {
-            self.rules(*list, *owner, stand, &mut draft);
-        }
-        if lists.is_empty() && !own {
-            draft.unclear.push("where their rules stand".to_owned());
-        }
-        // The rules of a list may be read in another order than the one that denies.
-        if is_group && draft.denies {
-            fields.insert("form".into(), json!({ "constant": "ordered" }));
-        }
-        if is_group && draft.unclear.is_empty() && draft.outbound.is_empty() {
-            self.silent_way(entity, &mut draft);
-        }
-        for (way, all) in [("inbound", &mut draft.inbound), ("outbound", &mut draft.outbound)] {
-            let made = match all.len() {
-                0 => continue,
-                1 => all.pop(),
-                _ => Some(json!({ "all_of": std::mem::take(all) })),
-            };
-            fields.extend(made.map(|made| (way.to_owned(), made)));
-        }
-        if !draft.unclear.is_empty() {
-            let reason = format!("nobody said {}", draft.unclear.join(", nor "));
-            self.gap(entity, Some("rules"), &reason, gaps);
-        }
-        Some(())
-    }
-
-    /// What happens to packets that no rule matches: fields of groups that have words such as *allow*.
-    fn defaults(&mut self, entity: &Entity, fields: &mut Map<String, Json>, draft: &mut RulesDraft) {
-        let list = &self.lists[entity.list];
-        let words = |it: &Field| it.values.keys().all(|value| action(value).is_some_and(|(_, sure)| sure));
-        for it in list.fields.iter().filter(|it| !it.deep && !it.many && words(it)) {
-            let guess = match it.name() {
-                name if name.contains("out") || name.contains("egress") => "what is sent",
-                name if name.contains("in") || name.contains("ingress") => "what is received",
-                _ => "both",
-            };
-            let answer = self.asker.ask(Question {
-                about: format!("{} {} default", list.place(), it.path),
-                ask: format!("For which packets does {} of {} hold, if no rule matches?", it.path, list.place()),
-                seen: it.shown(),
-                choices: ["what is received", "what is sent", "both", "none"].map(str::to_owned).to_vec(),
-                guess: Some(guess.to_owned()),
-                otherwise: "the rules are a gap".to_owned(),
-                answer: None,
-            });
-            let ways: &[&str] = match answer.as_deref() {
-                Some("what is received") => &["default_inbound"],
-                Some("what is sent") => &["default_outbound"],
-                Some("both") => &["default_inbound", "default_outbound"],
-                Some(_) => &[],
-                None => {
-                    draft.unclear.push(format!("what {} says", it.path));
-                    &[]
-                }
-            };
-            let table: Map<String, Json> = { it.values.keys() }
-                .filter_map(|word| action(word).map(|(means, _)| (word.clone(), means.into())))
-                .collect();
-            for way in ways {
-                draft.denies = true;
-                fields.insert((*way).to_owned(), json!({ "path": it.path, "table": table }));
-            }
-        }
-    }
-
-    /// Groups none of which says anything of what is sent.
-    fn silent_way(&mut self, entity: &Entity, draft: &mut RulesDraft) {
-        let place = self.lists[entity.list].place();
-        let answer = self.asker.ask(Question {
-            about: format!("{place} outbound"),
-            ask: format!("No rule of {place} is about what interfaces send. What may they send?"),
-            seen: String::new(),
-            choices: ["everything", "nothing"].map(str::to_owned).to_vec(),
-            guess: Some("everything".to_owned()),
-            otherwise: "the rules are a gap".to_owned(),
-            answer: None,
-        });
-        match answer.as_deref() {
-            Some("everything") => {
-                let action = draft.denies.then(|| ("action".to_owned(), json!({ "constant": "allow" })));
-                let rule: Map<String, Json> =
-                    action.into_iter().chain([("peers".to_owned(), json!({ "constant": "any" }))]).collect();
-                let one = if entity.gather.is_some() { "$[0]" } else { "$" };
-                draft.outbound.push(json!({ "each": one, "fields": rule }));
-            }
-            Some(_) => {}
-            None => draft.unclear.push("what interfaces may send".to_owned()),
-        }
-    }
-
-    /// Where the objects of a list stand that belong to others, and the field that says so.
-    fn stand(&self, list: usize, owner: &Entity) -> (Where, Option<usize>) {
-        if list == owner.list {
-            return (Where::Rows, owner.gather);
-        }
-        if within(self.lists, list, owner.list) {
-            let suffix = &self.lists[list].path[self.lists[owner.list].path.len()..];
-            return (Where::Inside(format!("${suffix}")), None);
-        }
-        if let Some((field, link)) = self.links.between(list, owner.list) {
-            let key: Json = self.lists[owner.list].fields[link.key].path.as_str().into();
-            let made = with(self.lookup(key, list, field, "$".into()), "otherwise", "leave-out".into());
-            return (Where::Joined(made), Some(field));
-        }
-        let Some((field, link)) = self.links.between(owner.list, list) else { return (Where::Rows, None) };
-        let path = self.split_path(owner.list, field);
-        (Where::Joined(self.lookup(path, list, link.key, "$".into())), None)
-    }
-
-    fn table(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
-        let network = self.needed(entity, "networks", "network")?;
-        fields.insert("network".into(), with_once(network));
-        let own = entity.gather.is_some();
-        let list = (0..self.lists.len())
-            .find(|at| *at == entity.list && own || self.roles[*at] == Role::Routes && self.belongs(*at, entity.list));
-        let shape = list.and_then(|list| route_fields(&self.lists[list]).map(|shape| (list, shape)));
-        let Some((list, (to, by))) = shape else {
-            self.gap(entity, Some("routes"), "nobody said where their routes stand", gaps);
-            return Some(());
-        };
-        let Some(next) = self.next_hop(list, by) else {
-            self.gap(entity, Some("routes"), "nobody said where their routes lead", gaps);
-            return Some(());
-        };
-        let route = json!({ "to": self.split_path(list, to), "next_hop": next });
-        let each = match self.stand(list, entity).0 {
-            Where::Inside(path) => path.into(),
-            Where::Joined(made) => made,
-            Where::Rows => "$[*]".into(),
-        };
-        fields.insert("routes".into(), json!({ "each": each, "fields": route }));
-        Some(())
-    }
-
-    /// By what routes lead; none if a word has no meaning.
-    fn next_hop(&mut self, list: usize, field: usize) -> Option<Json> {
-        let mut made = self.split_path(list, field);
-        let mut named = std::collections::BTreeSet::new();
-        for link in self.links.of_field(list, field).to_vec() {
-            let Some(entity) = self.entities.iter().find(|entity| entity.list == link.list).cloned() else { continue };
-            let kind = match entity.section {
-                "gateways" => "gateway",
-                "interfaces" => "interface",
-                "peerings" => "peering",
-                "firewalls" => "firewall",
-                "balancers" => "balancer",
-                "hubs" => "hub",
-                _ => continue,
-            };
-            let keys = self.lists[link.list].fields[link.key].values.keys();
-            // The address of an interface says by itself who is meant.
-            named.extend(keys.filter(|value| value.parse::<std::net::IpAddr>().is_err()).cloned());
-            let take = json!({ "text": format!("{kind}:{{id}}"), "with": { "id": self.id_path(&entity) } });
-            made = with(self.lookup(made, link.list, link.key, take), "otherwise", "keep".into());
-        }
-        let it = &self.lists[list].fields[field];
-        let words: Vec<String> = it
-            .values
-            .keys()
-            .filter(|word| !named.contains(*word) && word.parse::<std::net::IpAddr>().is_err())
-            .cloned()
-            .collect();
-        let mut table = Map::new();
-        for word in words {
-            let guess = match word.to_lowercase().as_str() {
-                "local" | "blackhole" => continue,
-                "drop" | "discard" | "null" | "none" | "unreachable" => Some("blackhole".to_owned()),
-                "direct" | "link" | "connected" | "self" | "on-link" => Some("local".to_owned()),
-                _ => None,
-            };
-            let place = self.lists[list].place();
-            let path = self.lists[list].fields[field].path.clone();
-            let answer = self.asker.ask(Question {
-                about: format!("{place} {path} {word:?}"),
-                ask: format!("Where does {word:?} lead, in {path} of {place}?"),
-                seen: self.lists[list].fields[field].shown(),
-                choices: ["local", "blackhole", "unknown"].map(str::to_owned).to_vec(),
-                guess,
-                otherwise: "it is a gateway that the snapshot lacks".to_owned(),
-                answer: None,
-            });
-            let known = answer.filter(|answer| answer != "unknown");
-            table.insert(word.clone(), known.unwrap_or_else(|| format!("gateway:{word}")).into());
-        }
-        Some(if table.is_empty() { made } else { with(with(made, "table", table.into()), "otherwise", "keep".into()) })
-    }
-
-    fn gateway(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
-        let list = &self.lists[entity.list];
-        let kind = list.field(|it| it.is_called(&["kind", "type", "class", "role"]) && it.values.len() <= 8);
-        let words: Vec<String> = match kind {
-            Some(field) => list.fields[field].values.keys().cloned().collect(),
-            None => vec![list.name()],
-        };
-        let mut table = Map::new();
-        for word in words {
-            let low = word.to_lowercase();
-            let has = |parts: &[&str]| parts.iter().any(|part| low.contains(part));
-            let (guess, sure) = if has(&["nat"]) && !low.contains("inat") {
-                (Some("nat"), true)
-            } else if low == "site" || low == "outbound-only" {
-                (Some(if low == "site" { "site" } else { "outbound-only" }), true)
-            } else if has(&["internet"]) {
-                (Some("internet"), true)
-            } else if has(&["vpn", "site", "premise"]) {
-                (Some("site"), false)
-            } else if has(&["public", "external"]) {
-                (Some("internet"), false)
-            } else {
-                (None, false)
-            };
-            let place = self.lists[entity.list].place();
-            let means = if let (Some(means), true) = (guess, sure) {
-                means.to_owned()
-            } else {
-                self.asker.ask(Question {
-                    about: format!("{place} kind {word:?}"),
-                    ask: format!("Which kind of gateway is {word:?}, in {place}?"),
-                    seen: String::new(),
-                    choices: ["internet", "nat", "outbound-only", "site"].map(str::to_owned).to_vec(),
-                    guess: guess.map(str::to_owned),
-                    otherwise: "the gateways are gaps".to_owned(),
-                    answer: None,
-                })?
-            };
-            table.insert(word, means.into());
-        }
-        let made = match (kind, table.values().next().cloned()) {
-            (Some(field), _) => json!({ "path": self.lists[entity.list].fields[field].path, "table": table }),
-            (None, means) => json!({ "constant": means? }),
-        };
-        fields.insert("kind".into(), made);
-        let network = self.needed(entity, "networks", "network")?;
-        fields.insert("network".into(), network);
-        fields.extend(self.relation(entity, "subnets").map(|made| ("subnet".to_owned(), made)));
-        fields.extend(self.relation(entity, "sites").map(|made| ("site".to_owned(), made)));
-        let list = &self.lists[entity.list];
-        let address = |public: bool| {
-            list.fields.iter().find(|it| it.traits.kind == Kind::Addresses && it.is_called(&PUBLIC) == public)
-        };
-        for (public, field) in [(true, "public"), (false, "address")] {
-            fields.extend(address(public).map(|it| (field.to_owned(), Json::from(it.path.as_str()))));
-        }
-        Some(())
-    }
-
     fn public_address(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
         let list = &self.lists[entity.list];
         let interfaces = self.list_of("interfaces");
@@ -778,9 +509,4 @@ impl Drafting<'_> {
         fields.insert("content".into(), content);
         Some(())
     }
-}
-
-/// Of values that rows have in common one.
-fn with_once(value: Json) -> Json {
-    if value.is_object() { with(value, "once", true.into()) } else { value }
 }

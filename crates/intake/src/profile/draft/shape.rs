@@ -57,7 +57,15 @@ pub(super) struct Field {
     pub traits: Traits,
 }
 
+/// Stands for the path of a member's name, of objects that are listed by name.
+const MEMBER: &str = "$~";
+
 impl Field {
+    /// What gives its values.
+    pub fn value(&self) -> Json {
+        if self.path == MEMBER { serde_json::json!({ "member": true }) } else { self.path.as_str().into() }
+    }
+
     /// The last name of its path, in lower case.
     pub fn name(&self) -> String {
         last_name(&self.path)
@@ -280,10 +288,14 @@ fn is_list_by_name(fields: &serde_json::Map<String, Json>) -> bool {
 }
 
 /// Whether a value is a list of objects: by place, or by name.
-fn objects(json: &Json) -> Option<(&'static str, Vec<&Json>)> {
+fn objects(json: &Json) -> Option<(&'static str, Vec<(Option<&str>, &Json)>)> {
     match json {
-        Json::Array(items) if items.iter().any(Json::is_object) => Some(("[*]", items.iter().collect())),
-        Json::Object(fields) if is_list_by_name(fields) => Some((".*", fields.values().collect())),
+        Json::Array(items) if items.iter().any(Json::is_object) => {
+            Some(("[*]", items.iter().map(|item| (None, item)).collect()))
+        }
+        Json::Object(fields) if is_list_by_name(fields) => {
+            Some((".*", fields.iter().map(|(name, item)| (Some(name.as_str()), item)).collect()))
+        }
         _ => None,
     }
 }
@@ -315,7 +327,7 @@ impl Finder {
                 Kind::Json => group.ends_with("/*") && !is_page(document) && !document.is_array(),
             };
             if is_record {
-                self.item(document, group, if rows { "$[*]" } else { "$" }, None);
+                self.item((None, document), group, if rows { "$[*]" } else { "$" }, None);
             } else {
                 self.below(document, group, "$", None);
             }
@@ -325,8 +337,8 @@ impl Finder {
     /// The lists of objects in a value.
     fn below(&mut self, json: &Json, group: &str, path: &str, outer: Option<usize>) {
         if let Some((step, items)) = objects(json) {
-            for item in items {
-                self.item(item, group, &format!("{path}{step}"), outer);
+            for (name, item) in items {
+                self.item((name, item), group, &format!("{path}{step}"), outer);
             }
         } else if let Json::Object(fields) = json {
             for (name, value) in fields {
@@ -335,12 +347,16 @@ impl Finder {
         }
     }
 
-    fn item(&mut self, item: &Json, group: &str, path: &str, outer: Option<usize>) {
+    fn item(&mut self, (name, item): (Option<&str>, &Json), group: &str, path: &str, outer: Option<usize>) {
         let Json::Object(fields) = item else { return };
         let list = self.list(group, path, outer);
         self.lists[list].count += 1;
         if self.lists[list].records.len() < MOST_RECORDS {
             let mut values = Vec::new();
+            if let Some(name) = name {
+                let at = At { path: MEMBER.to_owned(), many: false, deep: false };
+                values.push((self.field(list, &at), name.to_owned()));
+            }
             for (name, value) in fields {
                 let at = At { path: member("$", name), many: false, deep: false };
                 self.leaves(list, value, &at, &mut values);
@@ -373,7 +389,7 @@ impl Finder {
     fn leaves(&mut self, list: usize, json: &Json, at: &At, values: &mut Vec<(usize, String)>) {
         if let Some((step, items)) = objects(json) {
             let at = At { path: format!("{}{step}", at.path), many: true, deep: true };
-            for item in items {
+            for (_, item) in items {
                 self.leaves(list, item, &at, values);
             }
             return;
