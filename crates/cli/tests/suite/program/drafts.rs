@@ -393,12 +393,8 @@ fn groups_may_deny_be_switched_off_and_have_defaults() {
                 enabled: false
                 services: tcp
                 peers: 192.0.2.0/24
-              outbound:
-              - action: allow
-                peers: any
             ? For which packets does $.default_out of all.json $.groups[*] hold, if no rule matches? Taken here: what is sent.
             ? Which rule of all.json $.groups[*].rules[*] comes first: that with the lowest or the highest $.priority? Taken here: lowest.
-            ? No rule of all.json $.groups[*] is about what interfaces send. What may they send? Taken here: everything.
             ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
             ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
         "#]],
@@ -805,4 +801,269 @@ fn unusual_words_are_asked_one_by_one() {
             peers: internet
     "#]]
     .assert_eq(groups);
+}
+
+#[test]
+fn a_folder_of_documents_is_a_list_and_lines_of_json_are_another() {
+    let exports = r#"
+=== nets.jsonl
+{ "name": "quay", "cidr": "10.64.0.0/16" }
+{ "name": "shed", "cidr": "10.65.0.0/16" }
+=== groups/web.json
+{ "name": "web", "owner": "kiosks", "rules": [{ "direction": "inbound", "protocol": "tcp", "port": 443, "from": "any" }] }
+=== groups/db.json
+{ "name": "db", "owner": "books", "rules": [{ "direction": "inbound", "protocol": "tcp", "port": 5432, "from": "web" }] }
+"#;
+    drafts(
+        exports,
+        &["networks", "security_groups"],
+        &expect![[r#"
+        networks:
+        - id: quay
+          blocks: 10.64.0.0/16
+        - id: shed
+          blocks: 10.65.0.0/16
+        security_groups:
+        - id: db
+          inbound:
+          - services: tcp 5432
+            peers: group:web
+          outbound:
+          - peers: any
+        - id: web
+          inbound:
+          - services: tcp 443
+            peers: any
+          outbound:
+          - peers: any
+        ? No rule of groups/* $ is about what interfaces send. What may they send? Taken here: everything.
+        ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
+        ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+    "#]],
+    );
+}
+
+#[test]
+fn what_lies_deeper_in_an_interface_is_read_with_it() {
+    let exports = format!(
+        r#"{{ {PLACE} "security_groups": [{{ "id": "g-1", "name": "web", "rules": [{{ "direction": "ingress", "protocol": "tcp", "port_range": "443", "remote_ip": "0.0.0.0/0" }}] }}],
+        "ports": [{{ "id": "p-1", "fixed_ips": [{{ "subnet": "pier", "ip_address": "10.64.1.5" }}, {{ "subnet": "pier", "ip_address": "2001:db8::5" }}], "security_groups": [{{ "id": "g-1" }}] }},
+                  {{ "id": "p-2", "fixed_ips": [{{ "subnet": "pier", "ip_address": "10.64.1.6" }}], "security_groups": [] }}] }}"#
+    );
+    drafts(&exports, &["interfaces"], &expect![[r#"
+        interfaces:
+        - id: p-1
+          subnet: pier
+          addresses:
+          - "10.64.1.5"
+          - 2001:db8::5
+          groups: web
+        - id: p-2
+          subnet: pier
+          addresses: "10.64.1.6"
+        ? No rule of all.json $.security_groups[*] is about what interfaces send. What may they send? Taken here: everything.
+        ? 1 of 2 objects of all.json $.ports[*] have no group. What may they receive and send? Taken here: everything.
+        ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
+        ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+    "#]]);
+    asks(&exports, &expect![[r#"
+        ? No rule of all.json $.security_groups[*] is about what interfaces send. What may they send?
+        ? 1 of 2 objects of all.json $.ports[*] have no group. What may they receive and send?
+        ? No list of the exports has ways out of networks. Is that because no network has one?
+        ? No list of the exports has route tables. Is that because networks have no routes but their own?
+        gap gateway:of-quay everything
+        gap group:web rules
+        gap interface:p-2 groups
+        gap network:quay routes
+    "#]]);
+}
+
+#[test]
+fn traffic_that_lies_in_a_rule_is_read_with_it() {
+    let exports = format!(
+        r#"{{ {PLACE} "groups": [{{ "name": "web", "entries": [
+            {{ "way": "in", "traffic": [{{ "proto": "tcp", "low": 80, "high": 80 }}, {{ "proto": "udp", "low": 443, "high": 443 }}], "whom": ["any"] }},
+            {{ "way": "in", "traffic": [{{ "proto": "icmp", "low": null, "high": null }}], "whom": ["10.0.0.0/8", "192.0.2.7"] }}] }}] }}"#
+    );
+    drafts(
+        &exports,
+        &["security_groups"],
+        &expect![[r#"
+        security_groups:
+        - id: web
+          inbound:
+          - services:
+            - tcp 80-80
+            - udp 443-443
+            peers: any
+          - services: icmp
+            peers:
+            - 10.0.0.0/8
+            - "192.0.2.7"
+          outbound:
+          - peers: any
+        ? No rule of all.json $.groups[*] is about what interfaces send. What may they send? Taken here: everything.
+        ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
+        ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+    "#]],
+    );
+}
+
+#[test]
+fn rows_of_routes_are_tables_and_subnets_name_them() {
+    let exports = r#"
+=== Nets.csv
+Name,Range
+quay,10.64.0.0/16
+=== Subnets.csv
+Name,Net,Range,Routing
+pier,quay,10.64.1.0/24,ways
+shed,quay,10.64.2.0/24,ways
+=== Exits.csv
+Name,Net,Kind
+out,quay,internet
+=== Routing.csv
+Table,Net,To,Via
+ways,quay,0.0.0.0/0,out
+ways,quay,10.70.0.0/16,none
+"#;
+    drafts(exports, &["subnets", "gateways", "route_tables"], &expect![[r#"
+        subnets:
+        - id: pier
+          network: quay
+          blocks: 10.64.1.0/24
+          route_table: ways
+        - id: shed
+          network: quay
+          blocks: 10.64.2.0/24
+          route_table: ways
+        route_tables:
+        - id: ways
+          network: quay
+          routes:
+          - to: 0.0.0.0/0
+            next_hop: gateway:out
+          - to: 10.70.0.0/16
+            next_hop: blackhole
+        gateways:
+        - id: out
+          kind: internet
+          network: quay
+        ? What are the objects of Exits.csv $[*]? Taken here: gateways.
+        ? Where does "none" lead, in $.Via of Routing.csv $[*]? Taken here: blackhole.
+        ? No list of the exports has rules. Is that because nothing is filtered? Taken here: nothing.
+    "#]]);
+    asks(exports, &expect![[r#"
+        ? What are the objects of Exits.csv $[*]?
+        ? Where does "none" lead, in $.Via of Routing.csv $[*]?
+        ? Where does "out" lead, in $.Via of Routing.csv $[*]?
+        gap gateway:of-quay everything
+        gap network:quay groups
+        gap network:quay interfaces
+        gap network:quay own_firewalls
+        gap network:quay routes
+        gap network:quay rules
+        gap peering:of-quay everything
+    "#]]);
+}
+
+#[test]
+fn subnets_in_networks_have_names_of_their_own() {
+    let exports = r#"{ "regions": [{ "name": "north", "networks": [
+        { "name": "quay", "range": "10.64.0.0/16", "subnets": [{ "name": "pier", "range": "10.64.1.0/24", "hosts": [{ "name": "kiosk", "address": "10.64.1.5" }] }] },
+        { "name": "shed", "range": "10.65.0.0/16", "subnets": [{ "name": "loft", "range": "10.65.1.0/24", "hosts": [] }] }] }] }"#;
+    drafts(exports, &["networks", "subnets", "interfaces", "workloads"], &expect![[r#"
+        networks:
+        - id: quay
+          blocks: 10.64.0.0/16
+        - id: shed
+          blocks: 10.65.0.0/16
+        subnets:
+        - id: pier
+          network: quay
+          blocks: 10.64.1.0/24
+        - id: loft
+          network: shed
+          blocks: 10.65.1.0/24
+        interfaces:
+        - id: kiosk
+          subnet: pier
+          addresses: "10.64.1.5"
+        ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
+        ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+        ? No list of the exports has rules. Is that because nothing is filtered? Taken here: nothing.
+    "#]]);
+    asks(exports, &expect![[r#"
+        ? No list of the exports has ways out of networks. Is that because no network has one?
+        ? No list of the exports has route tables. Is that because networks have no routes but their own?
+        ? No list of the exports has rules. Is that because nothing is filtered?
+        gap gateway:of-quay everything
+        gap gateway:of-shed everything
+        gap network:quay groups
+        gap network:quay routes
+        gap network:quay rules
+        gap network:shed groups
+        gap network:shed routes
+        gap network:shed rules
+    "#]]);
+}
+
+#[test]
+fn numbers_are_ids_where_names_say_so() {
+    let exports = r#"{ "networks": [{ "id": 1, "name": "quay", "cidr": "10.64.0.0/16" }, { "id": 2, "name": "shed", "cidr": "10.65.0.0/16" }],
+        "subnets": [{ "id": 1, "name": "loft", "network_id": 2, "cidr": "10.65.1.0/24" }, { "id": 2, "name": "pier", "network_id": 1, "cidr": "10.64.1.0/24" }],
+        "interfaces": [{ "id": 1, "name": "kiosk", "subnet_id": 2, "address": "10.64.1.5", "speed": 1 }, { "id": 2, "name": "chest", "subnet_id": 1, "address": "10.65.1.5", "speed": 2 }] }"#;
+    drafts(
+        exports,
+        &["subnets", "interfaces"],
+        &expect![[r#"
+        subnets:
+        - id: loft
+          network: shed
+          blocks: 10.65.1.0/24
+        - id: pier
+          network: quay
+          blocks: 10.64.1.0/24
+        interfaces:
+        - id: kiosk
+          subnet: pier
+          addresses: "10.64.1.5"
+        - id: chest
+          subnet: loft
+          addresses: "10.65.1.5"
+        ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
+        ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+        ? No list of the exports has rules. Is that because nothing is filtered? Taken here: nothing.
+    "#]],
+    );
+}
+
+#[test]
+fn a_gateway_that_translates_has_its_address() {
+    let exports = format!(
+        r#"{{ {PLACE} "gateways": [{{ "name": "out", "kind": "nat", "network": "quay", "subnet": "pier", "address": "10.64.1.250", "public_address": "203.0.113.20" }},
+        {{ "name": "up", "kind": "vpn", "network": "quay" }}] }}"#
+    );
+    drafts(&exports, &["gateways"], &expect![[r#"
+        gateways:
+        - id: out
+          kind: nat
+          network: quay
+          subnet: pier
+          public: "203.0.113.20"
+          address: "10.64.1.250"
+        ? Which kind of gateway is "vpn", in all.json $.gateways[*]? Taken here: site.
+        ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+        ? No list of the exports has rules. Is that because nothing is filtered? Taken here: nothing.
+    "#]]);
+    asks(&exports, &expect![[r#"
+        ? Which kind of gateway is "vpn", in all.json $.gateways[*]?
+        ? No list of the exports has route tables. Is that because networks have no routes but their own?
+        ? No list of the exports has rules. Is that because nothing is filtered?
+        gap gateway:out everything
+        gap gateway:up everything
+        gap network:quay groups
+        gap network:quay routes
+        gap network:quay rules
+    "#]]);
 }

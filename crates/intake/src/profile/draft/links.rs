@@ -142,9 +142,10 @@ impl Links {
             .max_by_key(|(field, link)| (link.named, link.share, link.same_name, std::cmp::Reverse((*field, link.key))))
     }
 
-    /// Whether anything of a list leads to another one at all.
-    pub fn touch(&self, from: usize, to: usize) -> bool {
-        from != to && self.all[from].iter().flatten().any(|link| link.list == to)
+    /// Whether a field of the objects themselves leads to another list at all.
+    pub fn touch(&self, lists: &[List], from: usize, to: usize) -> bool {
+        let own = self.all[from].iter().zip(&lists[from].fields).filter(|(_, it)| !it.deep);
+        from != to && own.flat_map(|(links, _)| links).any(|link| link.list == to)
     }
 
     /// Whether a field mostly leads to a list.

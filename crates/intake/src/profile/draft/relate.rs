@@ -27,7 +27,9 @@ impl Drafting<'_> {
                     .then(|| self.gather_of(list))
                     .flatten()
                     .filter(|_| {
-                        id_of(&self.lists[list]).is_none() || super::roles::is_rules(list, self.lists, &self.links)
+                        let of = &self.lists[list];
+                        let rules = super::roles::is_rules(list, self.lists, &self.links);
+                        id_of(of).is_none() || rules || super::roles::route_fields(of).is_some()
                     });
                 let id = own_rows.or_else(|| id_of(&self.lists[list]));
                 self.entities.push(Entity { section, list, gather: own_rows, id });

@@ -215,7 +215,12 @@ impl Evidence<'_> {
             let subnets = !interfaces && any(&blocks);
             return Some(Role::Section(if subnets { "network_acls" } else { "security_groups" }));
         }
-        if self.has(at, &[Kind::Addresses, Kind::Hosts]) && leads.iter().any(|other| blocks(*other)) && !blocks(at) {
+        let has_places = (0..self.lists.len()).any(|other| within(self.lists, other, at) && blocks(other));
+        if !has_places
+            && self.has(at, &[Kind::Addresses, Kind::Hosts])
+            && leads.iter().any(|other| blocks(*other))
+            && !blocks(at)
+        {
             return Some(Role::Section("interfaces"));
         }
         if blocks(at) {
@@ -323,13 +328,15 @@ fn role(at: usize, evidence: &Evidence<'_>, before: &[Role], asker: &mut Asker<'
     asked(list, guess, asker)
 }
 
-/// Whether nothing of a list has to do with packets: no addresses, no ports, and no other list leads to it, or it to others.
+/// Whether nothing of a list has to do with packets: no addresses, no ports, and no other list leads to it, or it to others. What
+/// lies in its objects is looked at by itself.
 fn is_idle(at: usize, evidence: &Evidence<'_>) -> bool {
     let telling = [Kind::Services, Kind::Protocols, Kind::Ports];
     let tells = |it: &Field| telling.contains(&it.traits.kind) || it.values.keys().any(|value| is_peer(value));
     let links = evidence.links;
-    !evidence.lists[at].fields.iter().any(tells)
-        && (0..evidence.lists.len()).all(|other| !links.touch(other, at) && !links.touch(at, other))
+    let lists = evidence.lists;
+    !lists[at].fields.iter().filter(|it| !it.deep).any(tells)
+        && (0..lists.len()).all(|other| !links.touch(lists, other, at) && !links.touch(lists, at, other))
 }
 
 /// Whether a list has keys and values.

@@ -93,23 +93,19 @@ impl Drafting<'_> {
         Some(if table.is_empty() { made } else { with(with(made, "table", table.into()), "otherwise", "keep".into()) })
     }
 
-    /// NAT gateways whose private address no field gives: they are gaps, and not read.
-    fn translators_without_address(
-        &mut self,
-        entity: &Entity,
-        kind: Option<usize>,
-        table: &Map<String, Json>,
-        gaps: &mut Vec<Records>,
-    ) {
+    /// NAT gateways whose private address no field gives, and gateways to a site that nothing names: they are gaps, and not read.
+    fn incomplete(&mut self, entity: &Entity, kind: Option<usize>, table: &Map<String, Json>, gaps: &mut Vec<Records>) {
         let list = &self.lists[entity.list];
         let has_address = list.fields.iter().any(|it| it.traits.kind == Kind::Addresses && !it.is_called(&PUBLIC));
-        let words: Vec<&String> = table.iter().filter(|(_, means)| *means == "nat").map(|(word, _)| word).collect();
-        let Some(kind) = kind.filter(|_| !has_address && !words.is_empty()) else { return };
+        let has_site = self.relation(entity, "sites").is_some();
+        let lacks = |means: &Json| means == "nat" && !has_address || means == "site" && !has_site;
+        let words: Vec<&String> = table.iter().filter(|(_, means)| lacks(means)).map(|(word, _)| word).collect();
+        let Some(kind) = kind.filter(|_| !words.is_empty()) else { return };
         let path = &list.fields[kind].path[1..];
         let conditions = words.iter().map(|word| format!("@{path} == {}", quoted_literal(word)));
         let condition = conditions.collect::<Vec<_>>().join(" || ");
         let before = gaps.len();
-        self.gap(entity, None, "no field gives their private address", gaps);
+        self.gap(entity, None, "no field gives their private address, or their site", gaps);
         if let Some(gap) = gaps.get_mut(before) {
             gap.from = filtered(&list.path, &condition);
         }
@@ -166,7 +162,7 @@ impl Drafting<'_> {
             (None, means) => json!({ "constant": means? }),
         };
         fields.insert("kind".into(), made);
-        self.translators_without_address(entity, kind, &table, gaps);
+        self.incomplete(entity, kind, &table, gaps);
         let network = self.needed(entity, "networks", "network")?;
         fields.insert("network".into(), network);
         fields.extend(self.relation(entity, "subnets").map(|made| ("subnet".to_owned(), made)));

@@ -403,7 +403,9 @@ impl Drafting<'_> {
 
     fn interface(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
         let subnet = self.needed(entity, "subnets", "subnet")?;
-        fields.insert("subnet".into(), subnet);
+        // Several addresses may each name the subnet.
+        let several = subnet.to_string().contains("[*].");
+        fields.insert("subnet".into(), if several { with(subnet, "once", true.into()) } else { subnet });
         fields.extend(self.all_of(entity, &[Kind::Addresses, Kind::Hosts]).map(|them| ("addresses".to_owned(), them)));
         let groups = self.relation(entity, "security_groups").or_else(|| {
             let parent = self.entities[self.parent(entity)?].clone();

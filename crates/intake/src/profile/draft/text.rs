@@ -75,3 +75,29 @@ fn item(out: &mut String, indent: usize, value: &Json) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn what_is_written_is_read_back_as_it_was() {
+        let long = "x".repeat(70);
+        for value in [
+            json!("plain"),
+            json!("yes"),
+            json!("$.a[*]"),
+            json!("a: b #c"),
+            json!({ "-1": "any", "6": "tcp", "on": true, "text": "{a} {b}" }),
+            json!({ "all_of": [{ "path": "$.a", "table": { "x": 1 } }, "$.b"], "otherwise": "keep" }),
+            json!({ "first_of": [{ "text": long, "with": { "a": long } }, [long, long], { "path": "$.c", "lookup": { "by": long, "take": long } }] }),
+        ] {
+            let mut out = String::new();
+            field(&mut out, 2, "value", &value);
+            let read: serde_json::Value = serde_saphyr::from_str(&out).unwrap_or_else(|error| panic!("{error}\n{out}"));
+            assert_eq!(read["value"], value, "{out}");
+            assert!(out.lines().all(|line| line.chars().count() <= WIDEST + 40), "{out}");
+        }
+    }
+}

@@ -233,3 +233,77 @@ pub(super) fn direction_of_path(path: &str) -> Option<&'static str> {
 pub(super) fn action(text: &str) -> Option<Meaning> {
     meaning(text, &ACTIONS)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_told_by_their_looks() {
+        for (texts, kind) in [
+            (&["true", "false"][..], Some(Kind::Flag)),
+            (&["1", "-1", "20"], Some(Kind::Numbers)),
+            (&["10.0.0.1", "2001:db8::1"], Some(Kind::Addresses)),
+            (&["10.0.0.5/24", "10.0.1.7/24"], Some(Kind::Hosts)),
+            (&["10.0.0.0/8", "2001:db8::/32"], Some(Kind::Blocks)),
+            (&["10.0.0.0/8", "any"], Some(Kind::Peers)),
+            (&["10.0.0.1-10.0.0.9", "10.1.0.0/16", "192.0.2.1"], Some(Kind::Peers)),
+            (&["tcp", "6", "ICMP"], Some(Kind::Protocols)),
+            (&["tcp/443", "53/udp", "icmp", "UDP:53,123"], Some(Kind::Services)),
+            (&["80-90", "443"], Some(Kind::Ports)),
+            (&["8000:8100"], Some(Kind::Ports)),
+            (&["any"], None),
+            (&["web", "db"], None),
+            (&["10.0.0.0/8", "web"], None),
+        ] {
+            assert_eq!(kind_of(texts), kind, "{texts:?}");
+        }
+    }
+
+    #[test]
+    fn words_of_rules_are_sure_or_short_for_something() {
+        for (word, means) in [
+            ("Ingress", Some(("inbound", true))),
+            ("OUT", Some(("outbound", true))),
+            ("I", Some(("inbound", false))),
+            ("e", Some(("outbound", false))),
+            ("sideways", None),
+        ] {
+            assert_eq!(direction(word), means, "{word}");
+        }
+        for (word, means) in [
+            ("Permit", Some(("allow", true))),
+            ("drop", Some(("deny", true))),
+            ("REJECT", Some(("reject", true))),
+            ("d", Some(("deny", false))),
+            ("log", None),
+        ] {
+            assert_eq!(action(word), means, "{word}");
+        }
+        for (path, means) in [
+            ("$.inboundRules[*]", Some("inbound")),
+            ("$.rules.egress[*]", Some("outbound")),
+            ("$['rules-in'][*]", Some("inbound")),
+            ("$.rules[*]", None),
+        ] {
+            assert_eq!(direction_of_path(path), means, "{path}");
+        }
+    }
+
+    #[test]
+    fn protocols_are_called_by_our_names() {
+        for (text, name) in [
+            ("TCP", Some("tcp")),
+            ("17", Some("udp")),
+            ("58", Some("icmpv6")),
+            ("-1", Some("any")),
+            ("*", Some("any")),
+            ("47", Some("protocol 47")),
+            ("0", None),
+            ("300", None),
+            ("web", None),
+        ] {
+            assert_eq!(protocol(text).as_deref(), name, "{text}");
+        }
+    }
+}
