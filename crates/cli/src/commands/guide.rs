@@ -15,7 +15,7 @@ use heronshale_intake::{
 use heronshale_report as report;
 use std::collections::BTreeSet;
 use std::fs;
-use std::io::{BufRead, IsTerminal};
+use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 /// Leads from exports that no profile knows to a first audit
@@ -105,13 +105,35 @@ impl Guide {
         let draft = loop {
             let draft = answered_profile(found, &questions.answers()).map_err(Failure::exports)?;
             questions.take(draft.questions.clone());
-            if !asks || !ask(&mut questions.asked, &mut passed)? {
+            if !asks || !self.ask(questions, &mut passed)? {
                 break draft;
             }
         };
         questions.drafted = Some(digest(draft.text.as_bytes()));
         write_all(&self.into, &[(QUESTIONS, &questions.text()), (PROFILE, &draft.text)], true)?;
         Ok(Profiled { lists: draft.told, by_hand: false })
+    }
+
+    /// Asks on the terminal what is open, each question once, and keeps each answer; whether there was any.
+    fn ask(&self, questions: &mut Questions, passed: &mut BTreeSet<String>) -> Result<bool, Failure> {
+        let mut any = false;
+        for at in 0..questions.asked.len() {
+            let question = &questions.asked[at];
+            if question.answer.is_some() || !passed.insert(question.about.clone()) {
+                continue;
+            }
+            terminal::tell(&asked(at + 1, question));
+            match reply(question)? {
+                Reply::Enough => break,
+                Reply::Open => {}
+                Reply::Answer(answer) => {
+                    questions.asked[at].answer = Some(answer);
+                    write_all(&self.into, &[(QUESTIONS, &questions.text())], true)?;
+                    any = true;
+                }
+            }
+        }
+        Ok(any)
     }
 
     fn snapshot(&self, found: &Exports) -> Result<(String, CoverageAnswer), Failure> {
@@ -163,53 +185,55 @@ fn told(number: usize, question: &Question) -> GuideQuestion {
     GuideQuestion { number, ask, seen, choices, likely: guess, until_then: otherwise, answer }
 }
 
-/// Asks on the terminal what is open, each question once; whether anything was answered.
-fn ask(questions: &mut [Question], passed: &mut BTreeSet<String>) -> Result<bool, Failure> {
-    let mut lines = std::io::stdin().lock().lines();
-    let mut any = false;
-    for (at, question) in questions.iter_mut().enumerate() {
-        if question.answer.is_some() || !passed.insert(question.about.clone()) {
-            continue;
+/// What somebody said to a question.
+enum Reply {
+    Answer(String),
+    /// It stays open.
+    Open,
+    /// Nothing more is to be asked.
+    Enough,
+}
+
+/// Asks until the answer is one.
+fn reply(question: &Question) -> Result<Reply, Failure> {
+    loop {
+        let enter = question.guess.as_deref().unwrap_or("leave it open");
+        terminal::tell(&format!("   Enter: {enter}; -: leave it open; q: ask nothing more > "));
+        let mut line = String::new();
+        let failed = |error| Failure::Io { what: "cannot read the answer".to_owned(), error };
+        if std::io::stdin().read_line(&mut line).map_err(failed)? == 0 {
+            return Ok(Reply::Enough);
         }
-        terminal::tell(&report::harmless_text(&format!("\n{}. {}", at + 1, question.ask)));
-        terminal::tell("\n");
-        if !question.seen.is_empty() {
-            terminal::tell(&format!("   seen: {}\n", report::harmless_text(&question.seen)));
-        }
-        let numbered = question.choices.iter().enumerate().map(|(at, choice)| format!("{} {choice}", at + 1));
-        let choices = if question.choices.is_empty() {
-            "a path, such as $.zone".to_owned()
-        } else {
-            numbered.collect::<Vec<_>>().join(", ")
+        let answer = match line.trim() {
+            "q" => return Ok(Reply::Enough),
+            "-" => return Ok(Reply::Open),
+            "" => question.guess.clone(),
+            given => Some(chosen(question, given).unwrap_or_else(|| given.to_owned())),
         };
-        terminal::tell(&format!("   {choices}; until then {}\n", question.otherwise));
-        loop {
-            let enter = question.guess.as_deref().unwrap_or("leave it open");
-            terminal::tell(&format!("   Enter: {enter}; -: leave it open; q: ask nothing more > "));
-            let Some(line) = lines
-                .next()
-                .transpose()
-                .map_err(|error| Failure::Io { what: "cannot read the answer".to_owned(), error })?
-            else {
-                return Ok(any);
-            };
-            let answer = match line.trim() {
-                "q" => return Ok(any),
-                "-" => break,
-                "" => question.guess.clone(),
-                number => Some(chosen(question, number).unwrap_or_else(|| number.to_owned())),
-            };
-            let Some(answer) = answer else { break };
-            if let Some((what, hint)) = wrong_answer(question, &answer) {
-                terminal::tell(&format!("   {}: {hint}\n", report::harmless_text(&what)));
-                continue;
-            }
-            question.answer = Some(answer);
-            any = true;
-            break;
+        let Some(answer) = answer else { return Ok(Reply::Open) };
+        match wrong_answer(question, &answer) {
+            None => return Ok(Reply::Answer(answer)),
+            Some((what, hint)) => terminal::tell(&format!("   {}: {hint}\n", report::harmless_text(&what))),
         }
     }
-    Ok(any)
+}
+
+/// A question as the terminal shows it.
+fn asked(number: usize, question: &Question) -> String {
+    const IN_A_LINE: usize = 6;
+    let mut told = format!("\n{number}. {}\n", report::harmless_text(&question.ask));
+    if !question.seen.is_empty() {
+        told += &format!("   seen: {}\n", report::harmless_text(&question.seen));
+    }
+    let choices: Vec<String> =
+        question.choices.iter().enumerate().map(|(at, choice)| format!("{} {choice}", at + 1)).collect();
+    for line in choices.chunks(IN_A_LINE) {
+        told += &format!("   {}\n", line.join(", "));
+    }
+    if choices.is_empty() {
+        told += "   a path, such as $.zone\n";
+    }
+    told + &format!("   until then: {}\n", question.otherwise)
 }
 
 /// The choice with a number.

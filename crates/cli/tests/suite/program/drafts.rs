@@ -850,7 +850,10 @@ fn what_lies_deeper_in_an_interface_is_read_with_it() {
         "ports": [{{ "id": "p-1", "fixed_ips": [{{ "subnet": "pier", "ip_address": "10.64.1.5" }}, {{ "subnet": "pier", "ip_address": "2001:db8::5" }}], "security_groups": [{{ "id": "g-1" }}] }},
                   {{ "id": "p-2", "fixed_ips": [{{ "subnet": "pier", "ip_address": "10.64.1.6" }}], "security_groups": [] }}] }}"#
     );
-    drafts(&exports, &["interfaces"], &expect![[r#"
+    drafts(
+        &exports,
+        &["interfaces"],
+        &expect![[r#"
         interfaces:
         - id: p-1
           subnet: pier
@@ -865,8 +868,11 @@ fn what_lies_deeper_in_an_interface_is_read_with_it() {
         ? 1 of 2 objects of all.json $.ports[*] have no group. What may they receive and send? Taken here: everything.
         ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
         ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
-    "#]]);
-    asks(&exports, &expect![[r#"
+    "#]],
+    );
+    asks(
+        &exports,
+        &expect![[r#"
         ? No rule of all.json $.security_groups[*] is about what interfaces send. What may they send?
         ? 1 of 2 objects of all.json $.ports[*] have no group. What may they receive and send?
         ? No list of the exports has ways out of networks. Is that because no network has one?
@@ -875,7 +881,8 @@ fn what_lies_deeper_in_an_interface_is_read_with_it() {
         gap group:web rules
         gap interface:p-2 groups
         gap network:quay routes
-    "#]]);
+    "#]],
+    );
 }
 
 #[test]
@@ -927,7 +934,10 @@ Table,Net,To,Via
 ways,quay,0.0.0.0/0,out
 ways,quay,10.70.0.0/16,none
 "#;
-    drafts(exports, &["subnets", "gateways", "route_tables"], &expect![[r#"
+    drafts(
+        exports,
+        &["subnets", "gateways", "route_tables"],
+        &expect![[r#"
         subnets:
         - id: pier
           network: quay
@@ -952,8 +962,11 @@ ways,quay,10.70.0.0/16,none
         ? What are the objects of Exits.csv $[*]? Taken here: gateways.
         ? Where does "none" lead, in $.Via of Routing.csv $[*]? Taken here: blackhole.
         ? No list of the exports has rules. Is that because nothing is filtered? Taken here: nothing.
-    "#]]);
-    asks(exports, &expect![[r#"
+    "#]],
+    );
+    asks(
+        exports,
+        &expect![[r#"
         ? What are the objects of Exits.csv $[*]?
         ? Where does "none" lead, in $.Via of Routing.csv $[*]?
         ? Where does "out" lead, in $.Via of Routing.csv $[*]?
@@ -964,7 +977,8 @@ ways,quay,10.70.0.0/16,none
         gap network:quay routes
         gap network:quay rules
         gap peering:of-quay everything
-    "#]]);
+    "#]],
+    );
 }
 
 #[test]
@@ -972,7 +986,10 @@ fn subnets_in_networks_have_names_of_their_own() {
     let exports = r#"{ "regions": [{ "name": "north", "networks": [
         { "name": "quay", "range": "10.64.0.0/16", "subnets": [{ "name": "pier", "range": "10.64.1.0/24", "hosts": [{ "name": "kiosk", "address": "10.64.1.5" }] }] },
         { "name": "shed", "range": "10.65.0.0/16", "subnets": [{ "name": "loft", "range": "10.65.1.0/24", "hosts": [] }] }] }] }"#;
-    drafts(exports, &["networks", "subnets", "interfaces", "workloads"], &expect![[r#"
+    drafts(
+        exports,
+        &["networks", "subnets", "interfaces", "workloads"],
+        &expect![[r#"
         networks:
         - id: quay
           blocks: 10.64.0.0/16
@@ -992,8 +1009,11 @@ fn subnets_in_networks_have_names_of_their_own() {
         ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
         ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
         ? No list of the exports has rules. Is that because nothing is filtered? Taken here: nothing.
-    "#]]);
-    asks(exports, &expect![[r#"
+    "#]],
+    );
+    asks(
+        exports,
+        &expect![[r#"
         ? No list of the exports has ways out of networks. Is that because no network has one?
         ? No list of the exports has route tables. Is that because networks have no routes but their own?
         ? No list of the exports has rules. Is that because nothing is filtered?
@@ -1005,7 +1025,8 @@ fn subnets_in_networks_have_names_of_their_own() {
         gap network:shed groups
         gap network:shed routes
         gap network:shed rules
-    "#]]);
+    "#]],
+    );
 }
 
 #[test]
@@ -1044,7 +1065,10 @@ fn a_gateway_that_translates_has_its_address() {
         r#"{{ {PLACE} "gateways": [{{ "name": "out", "kind": "nat", "network": "quay", "subnet": "pier", "address": "10.64.1.250", "public_address": "203.0.113.20" }},
         {{ "name": "up", "kind": "vpn", "network": "quay" }}] }}"#
     );
-    drafts(&exports, &["gateways"], &expect![[r#"
+    drafts(
+        &exports,
+        &["gateways"],
+        &expect![[r#"
         gateways:
         - id: out
           kind: nat
@@ -1055,8 +1079,11 @@ fn a_gateway_that_translates_has_its_address() {
         ? Which kind of gateway is "vpn", in all.json $.gateways[*]? Taken here: site.
         ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
         ? No list of the exports has rules. Is that because nothing is filtered? Taken here: nothing.
-    "#]]);
-    asks(&exports, &expect![[r#"
+    "#]],
+    );
+    asks(
+        &exports,
+        &expect![[r#"
         ? Which kind of gateway is "vpn", in all.json $.gateways[*]?
         ? No list of the exports has route tables. Is that because networks have no routes but their own?
         ? No list of the exports has rules. Is that because nothing is filtered?
@@ -1065,5 +1092,6 @@ fn a_gateway_that_translates_has_its_address() {
         gap network:quay groups
         gap network:quay routes
         gap network:quay rules
-    "#]]);
+    "#]],
+    );
 }

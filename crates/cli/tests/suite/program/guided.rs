@@ -15,8 +15,11 @@ fn provider(name: &str) -> Folder {
     folder
 }
 
+/// What `path` is asked, and the verdict.
+type Asked = (&'static [&'static str], &'static str);
+
 /// Asks of the providers' estates, each with the verdict that reading the exports by hand gives.
-const ASKED: [(&str, &[(&[&str], &str)]); 4] = [
+const ASKED: [(&str, &[Asked]); 4] = [
     (
         "nested",
         &[

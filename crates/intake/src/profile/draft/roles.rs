@@ -271,9 +271,9 @@ pub(super) fn roles(lists: &[List], links: &Links, asker: &mut Asker<'_>) -> Vec
     }
     // Machines that have addresses themselves are interfaces as well, where nothing else is.
     if !roles.contains(&Role::Section("interfaces")) {
-        for at in 0..lists.len() {
-            if roles[at] == Role::Section("workloads") && evidence.has(at, &[Kind::Addresses, Kind::Hosts]) {
-                roles[at] = Role::Section("interfaces");
+        for (at, role) in roles.iter_mut().enumerate() {
+            if *role == Role::Section("workloads") && evidence.has(at, &[Kind::Addresses, Kind::Hosts]) {
+                *role = Role::Section("interfaces");
             }
         }
     }

@@ -48,6 +48,9 @@ impl Way {
     }
 }
 
+/// A text, and what fills its names.
+type Filled = (&'static str, Vec<(&'static str, Json)>);
+
 /// Most words about which a question is asked, each by itself.
 const MOST_WORDS: usize = 12;
 
@@ -161,7 +164,7 @@ impl Drafting<'_> {
             let answer = self.asker.ask(Question {
                 about: format!("{} {} {word:?}", list.place(), it.path),
                 ask: format!("What does {word:?} mean as the {what} of a rule, in {} of {}?", it.path, list.place()),
-                seen: format!("{count} of {} rules; the other words are {}", list.count, it.shown()),
+                seen: format!("{count} of {} rules; all words are {}", list.count, it.shown()),
                 choices: choices.iter().map(|one| (*one).to_owned()).collect(),
                 guess: known.map(|(means, _)| means.to_owned()),
                 otherwise: "the rules are a gap".to_owned(),
@@ -355,7 +358,7 @@ impl Drafting<'_> {
     }
 
     /// Ways to write ports, the fuller first: the text, and what fills it.
-    fn ports(&self, at: usize, fields: &RuleFields) -> Option<Vec<(&'static str, Vec<(&'static str, Json)>)>> {
+    fn ports(&self, at: usize, fields: &RuleFields) -> Option<Vec<Filled>> {
         let list = &self.lists[at];
         if let Some((low, high)) = fields.range {
             let [low, high] = [low, high].map(|field| ports_of(&list.fields[field]));
@@ -380,7 +383,7 @@ impl Drafting<'_> {
             let answer = self.asker.ask(Question {
                 about: format!("{} {} {word:?}", list.place(), it.path),
                 ask: format!("Which protocol is {word:?}, in {} of {}?", it.path, list.place()),
-                seen: format!("{count} of {} rules; the other words are {}", list.count, it.shown()),
+                seen: format!("{count} of {} rules; all words are {}", list.count, it.shown()),
                 choices: ["any", "tcp", "udp", "icmp", "icmpv6"].map(str::to_owned).to_vec(),
                 guess: (word == "0").then(|| "any".to_owned()),
                 otherwise: "the rules are a gap".to_owned(),

@@ -48,6 +48,18 @@ const NOT_OWN: [&str; 8] = ["gateway", "dns", "public", "external", "nat", "broa
 pub(super) const PUBLIC: [&str; 3] = ["public", "external", "floating"];
 const ABOUT: [&str; 5] = ["descr", "comment", "note", "about", "remark"];
 
+/// Sections that no list of exports has.
+struct Absent {
+    sections: &'static [&'static str],
+    what: &'static str,
+    /// What it means if there is none.
+    none: &'static str,
+    /// What networks lack otherwise.
+    lacks: &'static [&'static str],
+    /// Whether there is likely none.
+    likely: bool,
+}
+
 impl Drafting<'_> {
     /// The records of entities that lie in those of another one, or in none.
     pub(super) fn records(&mut self, around: Option<usize>, gaps: &mut Vec<Records>) -> Vec<Records> {
@@ -192,12 +204,30 @@ impl Drafting<'_> {
                 .iter()
                 .flat_map(|list| &list.fields)
                 .any(|it| it.is_called(&PUBLIC) && it.traits.kind == Kind::Addresses);
-        let all: [(&[&str], &str, &str, &[&'static str], bool); 3] = [
-            (&["gateways", "hubs"], "ways out of networks", "no network has one", &["gateway"], !public),
-            (&["route_tables"], "route tables", "networks have no routes but their own", &["routes"], true),
-            (&["security_groups", "network_acls"], "rules", "nothing is filtered", &["groups", "rules"], false),
+        let all = [
+            Absent {
+                sections: &["gateways", "hubs"],
+                what: "ways out of networks",
+                none: "no network has one",
+                lacks: &["gateway"],
+                likely: !public,
+            },
+            Absent {
+                sections: &["route_tables"],
+                what: "route tables",
+                none: "networks have no routes but their own",
+                lacks: &["routes"],
+                likely: true,
+            },
+            Absent {
+                sections: &["security_groups", "network_acls"],
+                what: "rules",
+                none: "nothing is filtered",
+                lacks: &["groups", "rules"],
+                likely: false,
+            },
         ];
-        for (sections, what, none, lacks, likely) in all {
+        for Absent { sections, what, none, lacks, likely } in all {
             if has(self, sections) || !has(self, &["networks"]) {
                 continue;
             }

@@ -287,8 +287,11 @@ fn is_list_by_name(fields: &serde_json::Map<String, Json>) -> bool {
     fields.len() >= LIST_BY_NAME && common.is_some_and(|common| !common.is_empty())
 }
 
+/// An object of a list, with its name if they are listed by name.
+type Named<'j> = (Option<&'j str>, &'j Json);
+
 /// Whether a value is a list of objects: by place, or by name.
-fn objects(json: &Json) -> Option<(&'static str, Vec<(Option<&str>, &Json)>)> {
+fn objects(json: &Json) -> Option<(&'static str, Vec<Named<'_>>)> {
     match json {
         Json::Array(items) if items.iter().any(Json::is_object) => {
             Some(("[*]", items.iter().map(|item| (None, item)).collect()))
@@ -347,7 +350,7 @@ impl Finder {
         }
     }
 
-    fn item(&mut self, (name, item): (Option<&str>, &Json), group: &str, path: &str, outer: Option<usize>) {
+    fn item(&mut self, (name, item): Named<'_>, group: &str, path: &str, outer: Option<usize>) {
         let Json::Object(fields) = item else { return };
         let list = self.list(group, path, outer);
         self.lists[list].count += 1;
