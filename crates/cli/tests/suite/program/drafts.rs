@@ -258,11 +258,11 @@ fn services_by_name_are_explained_by_their_list() {
 fn icmp_has_type_and_code_where_others_have_ports() {
     let exports = format!(
         r#"{{ {PLACE} "groups": [{{ "name": "web", "rules": [
-            {{ "direction": "in", "protocol": 1, "from_port": 8, "to_port": 0, "source": "any" }},
-            {{ "direction": "in", "protocol": 1, "from_port": -1, "to_port": -1, "source": "10.0.0.0/8" }},
-            {{ "direction": "in", "protocol": 1, "from_port": 3, "to_port": -1, "source": "10.0.0.0/8" }},
-            {{ "direction": "in", "protocol": -1, "from_port": 0, "to_port": 65535, "source": "10.1.0.0/16" }},
-            {{ "direction": "in", "protocol": 6, "from_port": 0, "to_port": 65535, "source": "10.2.0.0/16" }}] }}] }}"#
+            {{ "direction": "in", "protocol": 1, "first_port": 8, "last_port": 0, "source": "any" }},
+            {{ "direction": "in", "protocol": 1, "first_port": -1, "last_port": -1, "source": "10.0.0.0/8" }},
+            {{ "direction": "in", "protocol": 1, "first_port": 3, "last_port": -1, "source": "10.0.0.0/8" }},
+            {{ "direction": "in", "protocol": -1, "first_port": 0, "last_port": 65535, "source": "10.1.0.0/16" }},
+            {{ "direction": "in", "protocol": 6, "first_port": 0, "last_port": 65535, "source": "10.2.0.0/16" }}] }}] }}"#
     );
     drafts(
         &exports,
