@@ -67,7 +67,7 @@ fn compare(documents: &Documents, random: &mut Rng, packets: usize, what: &str) 
             let protocol = pick(random, &[6, 17, 132, if own.is_ipv4() { 1 } else { 58 }, 47, 112, 50, 89, 136]);
             let low = match protocol {
                 6 | 17 | 132 => random.u16(18..34),
-                58 => pick(random, &[1_u16, 3, 128, 130, 133, 135, 136]) << 8 | random.u16(0..3),
+                58 => pick(random, &[1_u16, 3, 128, 130, 133, 134, 135, 136]) << 8 | random.u16(0..3),
                 1 => pick(random, &[0_u16, 3, 8, 128]) << 8 | random.u16(0..3),
                 _ => 0,
             };

@@ -134,7 +134,7 @@ fn groups_pass(documents: &Documents, port: &Value, packet: &Packet, inbound: bo
         return Some(false);
     }
     let kind = packet.low >> 8;
-    let neighbours: &[u16] = if inbound { &[130, 135, 136] } else { &[130, 133, 135, 136] };
+    let neighbours: &[u16] = if inbound { &[130, 134, 135, 136] } else { &[130, 133, 135, 136] };
     if port["port_security_enabled"] == false || (packet.protocol == 58 && neighbours.contains(&kind)) {
         return Some(true);
     }
