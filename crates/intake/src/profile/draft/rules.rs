@@ -69,6 +69,9 @@ impl Drafting<'_> {
         if actions.is_none() {
             into.unclear.push(format!("what the rules of {} decide", self.lists[at].place()));
         }
+        if !self.all_is_read(at, &fields, owner) {
+            into.unclear.push(format!("what else the rules of {} say", self.lists[at].place()));
+        }
         for way in self.ways(at, &fields, into) {
             // What else is to be asked is asked at once.
             let made = self.rule(at, &fields, &way, actions.as_deref().unwrap_or_default(), into.denies);
@@ -97,15 +100,16 @@ impl Drafting<'_> {
         };
         let path = list.fields[direction].path.clone();
         let plain = matches!(list.fields[direction].traits.kind, Kind::Numbers | Kind::Flag);
-        let words = self.words(at, Some(direction), "direction", values::direction, &["inbound", "outbound"]);
+        let words = self.words(at, Some(direction), "direction", values::direction, &["inbound", "outbound", "both"]);
         let Some(words) = words else {
             into.unclear.push(format!("which rules of {} are inbound", self.lists[at].place()));
             return vec![Way { known: false, ..Way::all(true) }];
         };
         let way = |inbound: bool| {
             let means = if inbound { "inbound" } else { "outbound" };
+            let is_mine = |other: &str| other == means || other == "both";
             let mine: Vec<String> =
-                { words.iter() }.filter(|(_, other)| other == means).map(|(word, _)| word.clone()).collect();
+                { words.iter() }.filter(|(_, other)| is_mine(other)).map(|(word, _)| word.clone()).collect();
             let literal = |word: &String| if plain { word.clone() } else { quoted_literal(word) };
             let all: Vec<String> = mine.iter().map(|word| format!("@{} == {}", &path[1..], literal(word))).collect();
             Way { inbound, known: true, condition: Some(all.join(" || ")), words: Some((direction, mine)) }

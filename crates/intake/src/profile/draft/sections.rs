@@ -446,6 +446,7 @@ impl Drafting<'_> {
         fields.extend(groups.map(|made| ("groups".to_owned(), made)));
         fields.extend(self.relation(entity, "workloads").map(|made| ("workload".to_owned(), made)));
         self.bare_interfaces(entity, gaps);
+        self.flags_of_interfaces(entity, fields, gaps);
         let list = &self.lists[entity.list];
         let public = list
             .fields

@@ -187,7 +187,8 @@ fn kind_of(texts: &[&str]) -> Option<Kind> {
 pub(super) type Meaning = (&'static str, bool);
 
 /// Words and their meaning; the last ones of each are short for something.
-const DIRECTIONS: [(&str, &[&str], &[&str]); 2] = [
+const DIRECTIONS: [(&str, &[&str], &[&str]); 3] = [
+    ("both", &["both", "bidirectional", "in/out", "inout"], &["any", "b", "*"]),
     ("inbound", &["in", "inbound", "ingress", "incoming", "into", "received"], &["i", "rx", "to", "received", "enter"]),
     (
         "outbound",
