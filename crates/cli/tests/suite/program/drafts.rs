@@ -1108,45 +1108,49 @@ fn fields_that_nothing_reads_are_asked_about_where_they_may_count() {
         &exports,
         &["interfaces", "security_groups"],
         &expect![[r#"
-        interfaces:
-        - id: i1
-          subnet: pier
-          addresses: "10.64.1.5"
-          forwards: true
-        - id: i2
-          subnet: pier
-          addresses: "10.64.1.6"
-          forwards: false
-        security_groups:
-        - id: web
-          inbound:
-          - services: tcp
-            peers: any
-          - services: tcp
-            peers: 10.0.0.0/8
-          outbound:
-          - services: tcp
-            peers: 10.0.0.0/8
-        ? What does $.forwarding say of all.json $.interfaces[*]? Taken here: whether they forward.
-        ? What does $.guarded say of all.json $.interfaces[*]? Taken here: nothing.
-        ? Nothing reads $.negate_source of all.json $.groups[*].rules[*]. Does it change what the rules do? Taken here: nothing.
-        ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
-        ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
-    "#]],
+            interfaces:
+            - id: i1
+              subnet: pier
+              addresses: "10.64.1.5"
+              forwards: true
+            - id: i2
+              subnet: pier
+              addresses: "10.64.1.6"
+              forwards: false
+            security_groups:
+            - id: web
+              inbound:
+              - services: tcp
+                peers: any
+              - services: tcp
+                peers: 10.0.0.0/8
+              outbound:
+              - services: tcp
+                peers: 10.0.0.0/8
+            ? What does $.forwarding say of all.json $.interfaces[*]? Taken here: whether they forward.
+            ? What does $.guarded say of all.json $.interfaces[*]? Taken here: nothing.
+            ? Nothing reads $.ports[*].from of all.json $.groups[*].rules[*]. Does it change what the rules do? Taken here: nothing.
+            ? Nothing reads $.ports[*].to of all.json $.groups[*].rules[*]. Does it change what the rules do? Taken here: nothing.
+            ? Nothing reads $.negate_source of all.json $.groups[*].rules[*]. Does it change what the rules do? Taken here: nothing.
+            ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
+            ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+        "#]],
     );
     asks(
         &exports,
         &expect![[r#"
-        ? What does $.forwarding say of all.json $.interfaces[*]?
-        ? What does $.guarded say of all.json $.interfaces[*]?
-        ? Nothing reads $.negate_source of all.json $.groups[*].rules[*]. Does it change what the rules do?
-        ? No list of the exports has ways out of networks. Is that because no network has one?
-        ? No list of the exports has route tables. Is that because networks have no routes but their own?
-        gap gateway:of-quay everything
-        gap group:web rules
-        gap interface:i1 groups
-        gap interface:i2 groups
-        gap network:quay routes
-    "#]],
+            ? What does $.forwarding say of all.json $.interfaces[*]?
+            ? What does $.guarded say of all.json $.interfaces[*]?
+            ? Nothing reads $.ports[*].from of all.json $.groups[*].rules[*]. Does it change what the rules do?
+            ? Nothing reads $.ports[*].to of all.json $.groups[*].rules[*]. Does it change what the rules do?
+            ? Nothing reads $.negate_source of all.json $.groups[*].rules[*]. Does it change what the rules do?
+            ? No list of the exports has ways out of networks. Is that because no network has one?
+            ? No list of the exports has route tables. Is that because networks have no routes but their own?
+            gap gateway:of-quay everything
+            gap group:web rules
+            gap interface:i1 groups
+            gap interface:i2 groups
+            gap network:quay routes
+        "#]],
     );
 }
