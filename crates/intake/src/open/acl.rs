@@ -92,7 +92,8 @@ impl Reader<'_> {
         let (name, way) = suffix.unwrap_or((written, self.reading.direction));
         let shape = if way == Direction::In { Shape::Received } else { Shape::Sent };
         let (mut rules, mut names, mut closed) = (Vec::new(), Names::default(), false);
-        for ace in field(acl, "aces").and_then(|aces| field(aces, "ace")).map_or(&[][..], list) {
+        let entries = field(acl, "aces").and_then(|aces| field(aces, "ace")).map_or(&[][..], list);
+        for (at, ace) in entries.iter().enumerate() {
             let id = text_at(ace, "name").unwrap_or("unnamed").to_owned();
             let label = Label { id, at: (self.file, ace.span.start), comment: None };
             let Some(action) = self.action(ace) else { continue };
@@ -103,7 +104,7 @@ impl Reader<'_> {
             let whole = pieces.iter().any(|piece| *piece == Condition::all());
             closed |= whole;
             // A network ACL denies the rest by itself: what an export added to say so is no rule.
-            if whole && action == Action::Deny && label.id == REST {
+            if whole && action == Action::Deny && label.id == REST && at + 1 == entries.len() {
                 continue;
             }
             for condition in pieces.iter().filter(|piece| !piece.is_empty()) {

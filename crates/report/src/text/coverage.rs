@@ -42,13 +42,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
             plural(answer.used.len(), "field")
         ),
     );
-    list(
-        &mut page,
-        "Ids that no record has",
-        answer.unresolved.len(),
-        answer.unresolved.iter().map(|one| (one.id.clone(), format!("named {}  {}", times(one.times), at(&one.place)))),
-    );
-    lead_nowhere(&mut page, &answer.dangling);
+    not_found(&mut page, answer);
     page.gaps(heading);
     list(
         &mut page,
@@ -59,17 +53,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
             .iter()
             .map(|one| (one.field.clone(), format!("none in {}  {}", plural(one.records, "record"), at(&one.place)))),
     );
-    list(
-        &mut page,
-        "Rules that hold for everything",
-        answer.everything.len(),
-        answer.everything.iter().map(|one| {
-            (one.list.clone(), {
-                let verb = if one.of == 1 { "names" } else { "name" };
-                format!("{} of {} {verb} no {}, first {}", one.rules, plural(one.of, "rule"), one.lacks, one.first)
-            })
-        }),
-    );
+    hold_for_everything(&mut page, answer);
     let (known, open): (Vec<_>, Vec<_>) = answer.ignored.iter().partition(|one| one.because.is_some());
     list(&mut page, "Ignored", open.len(), open.iter().map(|one| (one.path.clone(), plural(one.values, "value"))));
     let reason = |because: &Option<String>| because.clone().unwrap_or_default();
@@ -81,12 +65,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
             .iter()
             .map(|one| (one.path.clone(), format!("{}: {}", plural(one.values, "value"), reason(&one.because)))),
     );
-    list(
-        &mut page,
-        "Files not read",
-        answer.not_read.len(),
-        answer.not_read.iter().map(|one| (one.name.clone(), one.why.clone())),
-    );
+    not_read(&mut page, answer);
     page.heading("Records");
     let rows: Vec<Vec<String>> = answer
         .records
@@ -160,8 +139,9 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
             &format!("Write the answers into {}/questions.yaml, and give the same command again.", answer.folder),
         );
     }
-    lead_nowhere(&mut page, &answer.coverage.dangling);
+    not_found(&mut page, &answer.coverage);
     page.gaps(heading);
+    hold_for_everything(&mut page, &answer.coverage);
     let ignored: Vec<_> = answer.coverage.ignored.iter().filter(|one| one.because.is_none()).collect();
     list(
         &mut page,
@@ -169,6 +149,7 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
         ignored.len(),
         ignored.iter().map(|one| (one.path.clone(), plural(one.values, "value"))),
     );
+    not_read(&mut page, &answer.coverage);
     page.finish()
 }
 
@@ -212,6 +193,30 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
         .collect();
     page.table(&["into", "items", "rules"], &rows, &[1, 2]);
     page.finish()
+}
+
+/// References that lead nowhere: ids of the exports, and names of the snapshot.
+fn not_found(page: &mut Page, coverage: &CoverageAnswer) {
+    let ids = coverage.unresolved.iter();
+    let ids = ids.map(|one| (one.id.clone(), format!("named {}  {}", times(one.times), at(&one.place))));
+    list(page, "Ids that no record has", coverage.unresolved.len(), ids);
+    lead_nowhere(page, &coverage.dangling);
+}
+
+/// Files that nothing of an import comes from.
+fn not_read(page: &mut Page, coverage: &CoverageAnswer) {
+    let files = coverage.not_read.iter().map(|one| (one.name.clone(), one.why.clone()));
+    list(page, "Files not read", coverage.not_read.len(), files);
+}
+
+/// Rules that name no peers or no traffic.
+fn hold_for_everything(page: &mut Page, coverage: &CoverageAnswer) {
+    let rules = coverage.everything.iter().map(|one| {
+        let verb = if one.of == 1 { "names" } else { "name" };
+        let told = format!("{} of {} {verb} no {}, first {}", one.rules, plural(one.of, "rule"), one.lacks, one.first);
+        (one.list.clone(), told)
+    });
+    list(page, "Rules that hold for everything", coverage.everything.len(), rules);
 }
 
 fn lead_nowhere(page: &mut Page, names: &[DanglingName]) {

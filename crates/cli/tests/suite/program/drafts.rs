@@ -1150,7 +1150,105 @@ fn fields_that_nothing_reads_are_asked_about_where_they_may_count() {
             gap group:web rules
             gap interface:i1 groups
             gap interface:i2 groups
+            gap network:quay groups
             gap network:quay routes
         "#]],
     );
+}
+
+#[test]
+fn what_belongs_to_what_is_never_taken_for_granted() {
+    let exports = format!(
+        r#"{{ {PLACE} "interfaces": [{{ "id": "i1", "subnet": "pier", "ip": "10.64.1.5", "alternate_ip": "10.64.1.6" }}],
+        "groups": [{{ "name": "web", "rules": [
+            {{ "direction": "in", "protocol": "tcp", "ports": "443", "source": "any", "status": "live" }},
+            {{ "direction": null, "protocol": "tcp", "ports": "22", "source": "any", "status": "draft" }}] }}],
+        "network_acls": [{{ "name": "edge", "rules": [{{ "direction": "in", "number": 1, "action": "deny", "protocol": "tcp", "ports": "23", "source": "any" }}] }}],
+        "public_addresses": [{{ "address": "203.0.113.9", "note": "kiosk" }}] }}"#
+    );
+    drafts(
+        &exports,
+        &["interfaces", "security_groups", "public_addresses"],
+        &expect![[r#"
+            interfaces:
+            - id: i1
+              subnet: pier
+              addresses:
+              - "10.64.1.5"
+              - "10.64.1.6"
+            security_groups:
+            - id: web
+              inbound:
+              - services: tcp 443
+                peers: any
+            ? Nothing reads $.status of all.json $.groups[*].rules[*]. Does it change what the rules do? Taken here: nothing.
+            ? Which rule of all.json $.network_acls[*].rules[*] comes first: that with the lowest or the highest $.number? Taken here: lowest.
+            ? Nothing in all.json $.public_addresses[*] leads to interfaces. Are all of these addresses held by nobody? Taken here: nothing.
+            ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: nothing.
+            ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+        "#]],
+    );
+    asks(
+        &exports,
+        &expect![[r#"
+        ? Nothing reads $.status of all.json $.groups[*].rules[*]. Does it change what the rules do?
+        ? Which rule of all.json $.network_acls[*].rules[*] comes first: that with the lowest or the highest $.number?
+        ? Nothing in all.json $.public_addresses[*] leads to interfaces. Are all of these addresses held by nobody?
+        ? No list of the exports has ways out of networks. Is that because no network has one?
+        ? No list of the exports has route tables. Is that because networks have no routes but their own?
+        gap acl:edge rules
+        gap gateway:of-quay everything
+        gap group:web rules
+        gap network:quay groups
+        gap network:quay routes
+        gap network:quay rules
+    "#]],
+    );
+}
+
+#[test]
+fn an_interface_has_the_groups_of_all_its_fields() {
+    let exports = format!(
+        r#"{{ {PLACE} "interfaces": [{{ "id": "i1", "subnet": "pier", "ip": "10.64.1.5", "main_group": "web", "groups": ["ops", "web"] }}, {{ "id": "i2", "subnet": "pier", "ip": "10.64.1.6", "main_group": "ops", "groups": [] }}],
+        "groups": [{{ "name": "web", "rules": [{{ "direction": "in", "protocol": "tcp", "ports": "443", "source": "any" }}] }},
+                   {{ "name": "ops", "rules": [{{ "direction": "out", "protocol": "tcp", "ports": "22", "source": "any" }}] }}] }}"#
+    );
+    drafts(
+        &exports,
+        &["interfaces"],
+        &expect![[r#"
+        interfaces:
+        - id: i1
+          subnet: pier
+          addresses: "10.64.1.5"
+          groups:
+          - web
+          - ops
+        - id: i2
+          subnet: pier
+          addresses: "10.64.1.6"
+          groups: ops
+        ? No list of the exports has ways out of networks. Is that because no network has one? Taken here: no network has one.
+        ? No list of the exports has route tables. Is that because networks have no routes but their own? Taken here: networks have no routes but their own.
+    "#]],
+    );
+}
+
+#[test]
+fn rules_in_a_subnet_are_told_and_not_lost() {
+    let exports = r#"{ "networks": [{ "name": "quay", "cidr": "10.64.0.0/16" }],
+        "subnets": [{ "name": "pier", "network": "quay", "cidr": "10.64.1.0/24", "rules": [{ "direction": "in", "action": "deny", "protocol": "tcp", "ports": "23", "source": "any" }] }],
+        "groups": [{ "name": "web", "rules": [{ "direction": "in", "protocol": "tcp", "ports": "443", "source": "any" }] }] }"#;
+    asks(exports, &expect![[r#"
+        ? The rules or routes of all.json $.subnets[*].rules[*] belong to no object of the exports. Do they count?
+        ? No rule of all.json $.groups[*] is about what interfaces send. What may they send?
+        gap gateway:of-quay everything
+        gap group:web rules
+        gap network:quay groups
+        gap network:quay interfaces
+        gap network:quay own_firewalls
+        gap network:quay routes
+        gap network:quay rules
+        gap peering:of-quay everything
+    "#]]);
 }

@@ -106,6 +106,13 @@ fn what_rfc_8519_leaves_open_has_to_be_said() {
         let error = run.fails(3);
         assert!(error.contains(what) && error.contains("wrong.json:"), "{what}: {error}");
     };
+    // An entry called `rest` is a rule where others come behind it.
+    let mut early = data.clone();
+    let rest = json!({ "name": "rest", "actions": { "forwarding": "ietf-access-control-list:drop" } });
+    early["ietf-access-control-list:acls"]["acl"][0]["aces"]["ace"].as_array_mut().unwrap().insert(0, rest);
+    folder.write("early.json", early.to_string());
+    folder.run(&["import", "--as", "ietf-acl", "early.json", "--into", "early.yaml"]).ok();
+    assert!(folder.read("early.yaml").contains("{id: rest, action: deny}"), "{}", folder.read("early.yaml"));
     wrong(&|ace| ace["actions"] = json!({}), "an entry needs its forwarding action");
     wrong(&|ace| ace["actions"]["forwarding"] = "forward".into(), "an entry needs its forwarding action");
     wrong(

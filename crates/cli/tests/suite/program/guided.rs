@@ -178,7 +178,9 @@ fn a_guide_without_an_answer_is_never_surely_wrong_and_with_all_right() {
 #[test]
 fn a_guide_goes_on_where_it_was_left_and_keeps_what_people_wrote() {
     let folder = provider("sheets");
+    folder.write("exports/rules.txt", "permit any\n");
     let first = guide(&folder);
+    assert!(first.stdout.contains("Files not read (1)") && first.stdout.contains("rules.txt"), "{}", first.stdout);
     assert_eq!(first.code, 1, "{}", first.stdout);
     assert!(
         first.stdout.contains("Open questions (2)") || first.stdout.contains("Open questions (3)"),

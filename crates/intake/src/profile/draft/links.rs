@@ -76,6 +76,8 @@ impl Links {
         for (at, list) in lists.iter().enumerate() {
             let keys = list.keys().map(|(key, _)| key).chain(gathers[at].iter().copied());
             let id = id_of(list);
+            // Words of rules are alike by chance; a name may be one all the same.
+            let words = |it: &Field| !is_id(it) && !is_own_id(it, list) && it.values.keys().all(|value| is_word(value));
             let may = |key: &usize| match list.fields[*key].traits.kind {
                 Kind::Texts | Kind::Numbers => {
                     let it = &list.fields[*key];
@@ -83,7 +85,7 @@ impl Links {
                 }
                 kind => kind == Kind::Addresses,
             };
-            for key in keys.filter(may) {
+            for key in keys.filter(may).filter(|key| !words(&list.fields[*key])) {
                 for value in list.fields[key].values.keys() {
                     index.entry(value).or_default().push((at, key));
                 }

@@ -52,6 +52,8 @@ struct Drafting<'a> {
     entities: Vec<Entity>,
     /// What holds for interfaces without a group, and the list that has such.
     no_group: Option<(usize, &'static str)>,
+    /// Parts of networks that are lacking because nothing says what belongs to what, and why.
+    unbound: Vec<(&'static str, String)>,
     /// Objects of lists that are not read, by a condition.
     left_out: BTreeMap<usize, String>,
     asker: Asker<'a>,
@@ -102,6 +104,7 @@ fn draft(exports: &Exports, answers: Answers<'_>) -> Result<DraftProfile, LoadEr
         traffic,
         entities: Vec::new(),
         no_group: None,
+        unbound: Vec::new(),
         left_out: BTreeMap::new(),
         asker,
     };

@@ -60,7 +60,14 @@ impl Drafting<'_> {
     /// Rules and routes that belong to nothing: unless somebody says that they do not count, nobody knows what they do.
     fn rules_of_nobody(&mut self) {
         for list in 0..self.lists.len() {
-            let owned = self.entities.iter().any(|entity| entity.list == list || self.belongs(list, entity.list));
+            let reads: &[&str] = match self.roles[list] {
+                Role::Rules => &["security_groups", "network_acls"],
+                _ => &["route_tables"],
+            };
+            let owned = self.entities.iter().any(|entity| {
+                let reads = reads.contains(&entity.section) || super::sections::is_not_read(entity.section);
+                entity.list == list || reads && self.belongs(list, entity.list)
+            });
             let around = self.lists[list].outer.map(|outer| self.roles[outer]);
             let within_unknown = matches!(around, Some(Role::Open | Role::Part));
             if owned || within_unknown || !matches!(self.roles[list], Role::Rules | Role::Routes) {
@@ -82,10 +89,10 @@ impl Drafting<'_> {
 
     /// Whether the objects of a list belong to those of another one.
     pub(super) fn belongs(&self, list: usize, owner: usize) -> bool {
-        list != owner
-            && (within(self.lists, list, owner)
-                || self.links.between(list, owner).is_some()
-                || self.links.between(owner, list).is_some())
+        // What lies in an object is its own, and of no other.
+        let lies = self.entities.iter().any(|entity| within(self.lists, list, entity.list));
+        let linked = || self.links.between(list, owner).is_some() || self.links.between(owner, list).is_some();
+        list != owner && (within(self.lists, list, owner) || !lies && linked())
     }
 
     /// The column whose equal values make one object of several rows.
@@ -187,6 +194,29 @@ impl Drafting<'_> {
         direct
             .or_else(|| targets.iter().find_map(|to| self.around(from, to)))
             .or_else(|| targets.iter().find_map(|to| self.backwards(from, to).or_else(|| self.by_pairs(from, to))))
+    }
+
+    /// All objects of a section to which those of another one lead: by each field that names them, in each list of the section.
+    pub(super) fn all_related(&self, from: &Entity, section: &str) -> Option<Json> {
+        let mut all: Vec<Json> = Vec::new();
+        for to in self.entities.iter().filter(|entity| entity.section == section && entity.list != from.list) {
+            let best = self.links.between(from.list, to.list).map(|(field, _)| field);
+            for field in 0..self.lists[from.list].fields.len() {
+                let links = self.links.of_field(from.list, field).iter().filter(|link| link.list == to.list);
+                let link = links.max_by_key(|link| (link.share, link.same_name));
+                if let Some(link) = link.filter(|link| Some(field) == best || link.named && link.share >= 50) {
+                    all.push(self.by_key(self.split_path(from.list, field), to, link.key));
+                }
+            }
+            if best.is_none() {
+                all.extend(self.backwards(from, to).or_else(|| self.by_pairs(from, to)));
+            }
+        }
+        match all.len() {
+            0 => self.relation(from, section),
+            1 => all.pop(),
+            _ => Some(json!({ "all_of": all, "once": true })),
+        }
     }
 
     fn direct(&self, from: &Entity, to: &Entity) -> Option<Json> {

@@ -105,6 +105,11 @@ impl Drafting<'_> {
             into.unclear.push(format!("which rules of {} are inbound", self.lists[at].place()));
             return vec![Way { known: false, ..Way::all(true) }];
         };
+        // A condition leaves out rules that do not say it, and those that were not looked at.
+        let list = &self.lists[at];
+        if list.fields[direction].holders < list.count {
+            into.unclear.push(format!("the direction of some rules of {}", list.place()));
+        }
         let way = |inbound: bool| {
             let means = if inbound { "inbound" } else { "outbound" };
             let is_mine = |other: &str| other == means || other == "both";
@@ -497,8 +502,10 @@ impl Drafting<'_> {
         for word in words.into_iter().filter(|word| !word.is_empty() && !named.contains(word)) {
             if values::is_any(&word) && word != "any" {
                 table.insert(word, "any".into());
-            } else if !values::is_peer(&word) && table.len() < MOST_WORDS {
-                let meant = self.unknown_peer(at, field, &word);
+            } else if !values::is_peer(&word) {
+                // So many words are names, and what they stand for is not in the exports.
+                let many = table.len() >= MOST_WORDS;
+                let meant = if many { format!("set:{word}") } else { self.unknown_peer(at, field, &word) };
                 table.insert(word, meant.into());
             }
         }

@@ -60,6 +60,11 @@ struct Absent {
     likely: bool,
 }
 
+/// Whether a field is about others, by a word of its name.
+fn is_of_others(it: &Field) -> bool {
+    it.name().split('_').any(|word| NOT_OWN.iter().any(|other| word.trim_end_matches('s') == *other || word == *other))
+}
+
 impl Drafting<'_> {
     /// The records of entities that lie in those of another one, or in none.
     pub(super) fn records(&mut self, around: Option<usize>, gaps: &mut Vec<Records>) -> Vec<Records> {
@@ -176,6 +181,11 @@ impl Drafting<'_> {
             let sites = self.entities.iter().any(|entity| entity.section == "sites");
             if sites && lacking.iter().all(|(lacks, _)| *lacks != "routes") {
                 lacking.push(("routes", "a draft does not describe what sites announce".to_owned()));
+            }
+        }
+        for (lacks, reason) in std::mem::take(&mut self.unbound) {
+            if lacking.iter().all(|(other, _)| *other != lacks) {
+                lacking.push((lacks, reason));
             }
         }
         for entity in self.entities.clone().iter().filter(|entity| entity.section == "networks") {
@@ -305,7 +315,7 @@ impl Drafting<'_> {
         let of = |deep: bool| {
             let fits = |at: &usize| {
                 let it = &list.fields[*at];
-                it.deep == deep && kinds.contains(&it.traits.kind) && !it.is_called(&NOT_OWN)
+                it.deep == deep && kinds.contains(&it.traits.kind) && !is_of_others(it)
             };
             (0..list.fields.len()).filter(fits).collect::<Vec<_>>()
         };
@@ -428,6 +438,9 @@ impl Drafting<'_> {
         {
             fields.extend(self.relation(entity, section).map(|made| (field.to_owned(), made)));
         }
+        if self.list_of("network_acls").is_some() && !fields.contains_key("acl") {
+            self.unbound.push(("rules", "nothing in the exports says which subnets have which lists".to_owned()));
+        }
         Some(())
     }
 
@@ -437,12 +450,17 @@ impl Drafting<'_> {
         let several = subnet.to_string().contains("[*].");
         fields.insert("subnet".into(), if several { with(subnet, "once", true.into()) } else { subnet });
         fields.extend(self.all_of(entity, &[Kind::Addresses, Kind::Hosts]).map(|them| ("addresses".to_owned(), them)));
-        let groups = self.relation(entity, "security_groups").or_else(|| {
+        let groups = self.all_related(entity, "security_groups").or_else(|| {
             let parent = self.entities[self.parent(entity)?].clone();
             (parent.section == "workloads")
                 .then(|| self.relation(&parent, "security_groups"))?
                 .map(|made| json!({ "outer": made }))
         });
+        let subnets = self.entities.iter().find(|other| other.section == "subnets");
+        let of_subnets = subnets.is_some_and(|subnets| self.relation(subnets, "security_groups").is_some());
+        if groups.is_none() && !of_subnets && self.list_of("security_groups").is_some() {
+            self.unbound.push(("groups", "nothing in the exports says which interfaces have which groups".to_owned()));
+        }
         fields.extend(groups.map(|made| ("groups".to_owned(), made)));
         fields.extend(self.relation(entity, "workloads").map(|made| ("workload".to_owned(), made)));
         self.bare_interfaces(entity, gaps);
@@ -516,11 +534,27 @@ impl Drafting<'_> {
         let holder = self.relation(entity, "interfaces");
         // As long as nobody said what a list is, who holds an address may stand there.
         let is_open = holder.is_none() && self.roles.contains(&Role::Open);
-        if is_open || holder.is_some() && self.falls("interfaces") {
+        if is_open || holder.is_some() && self.falls("interfaces") || holder.is_none() && !self.held_by_nobody(entity) {
+            self.unbound.push(("gateway", "nothing in the exports says who holds the public addresses".to_owned()));
             return None;
         }
         fields.extend(holder.map(|made| ("interface".to_owned(), made)));
         Some(())
+    }
+
+    /// Whether addresses that lead to no interface are held by nobody.
+    fn held_by_nobody(&mut self, entity: &Entity) -> bool {
+        let place = self.lists[entity.list].place();
+        let answer = self.asker.ask(Question {
+            about: format!("{place} holders"),
+            ask: format!("Nothing in {place} leads to interfaces. Are all of these addresses held by nobody?"),
+            seen: String::new(),
+            choices: ["yes", "unknown"].map(str::to_owned).to_vec(),
+            guess: None,
+            otherwise: "they are not read, and nothing of ways from the internet is certain".to_owned(),
+            answer: None,
+        });
+        answer.as_deref() == Some("yes")
     }
 
     /// A place on the premises. What it announces is a gap of the networks' routes.

@@ -15,9 +15,9 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Larger exports are not held for a draft.
 const LARGEST: u64 = 256 << 20;
 /// So many objects of a list are looked at.
-const MOST_RECORDS: usize = 20_000;
+const MOST_RECORDS: usize = 1_000_000;
 /// So many different values of a field are kept.
-pub(super) const MOST_VALUES: usize = 20_000;
+const MOST_VALUES: usize = 1_000_000;
 /// An object of at least so many objects with one field in common is a list by name.
 const LIST_BY_NAME: usize = 3;
 

@@ -12,6 +12,8 @@ use serde_json::{Map, Value as Json};
 const LIMITS: [&str; 10] =
     ["port", "zone", "app", "user", "schedule", "expir", "valid", "condition", "identity", "service"];
 const TURNS: [&str; 5] = ["negat", "invert", "except", "exclud", "not_"];
+/// Names of what may put something out of force, where it is not the same of all.
+const STATES: [&str; 6] = ["enabl", "disabl", "active", "state", "status", "mode"];
 /// Names of what no packet depends on.
 const IDLE: [&str; 8] = ["log", "audit", "count", "monitor", "created", "updated", "editable", "readonly"];
 
@@ -47,7 +49,8 @@ fn may_count(it: &Field) -> bool {
     let path = it.path.to_lowercase();
     let limits = LIMITS.iter().chain(&TURNS).any(|word| path.contains(word));
     let numbers = it.traits.kind == Kind::Ports || it.deep && it.traits.kind == Kind::Numbers;
-    (looks || numbers || limits) && !it.is_called(&IDLE)
+    let states = it.is_called(&STATES) && it.values.len() > 1;
+    (looks || numbers || limits || states) && !it.is_called(&IDLE)
 }
 
 impl Drafting<'_> {
@@ -72,7 +75,8 @@ impl Drafting<'_> {
                 ask: format!("Nothing reads {} of {place}. Does it change what the rules do?", it.path),
                 seen: it.shown(),
                 choices: ["no", "yes"].map(str::to_owned).to_vec(),
-                guess: (!varies && !it.deep && !it.is_called(&TURNS)).then(|| "no".to_owned()),
+                guess: (!varies && !it.deep && !it.is_called(&TURNS) && !it.is_called(&STATES))
+                    .then(|| "no".to_owned()),
                 otherwise: "the rules are a gap".to_owned(),
                 answer: None,
             });
