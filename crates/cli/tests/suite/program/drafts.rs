@@ -1239,7 +1239,9 @@ fn rules_in_a_subnet_are_told_and_not_lost() {
     let exports = r#"{ "networks": [{ "name": "quay", "cidr": "10.64.0.0/16" }],
         "subnets": [{ "name": "pier", "network": "quay", "cidr": "10.64.1.0/24", "rules": [{ "direction": "in", "action": "deny", "protocol": "tcp", "ports": "23", "source": "any" }] }],
         "groups": [{ "name": "web", "rules": [{ "direction": "in", "protocol": "tcp", "ports": "443", "source": "any" }] }] }"#;
-    asks(exports, &expect![[r#"
+    asks(
+        exports,
+        &expect![[r#"
         ? The rules or routes of all.json $.subnets[*].rules[*] belong to no object of the exports. Do they count?
         ? No rule of all.json $.groups[*] is about what interfaces send. What may they send?
         gap gateway:of-quay everything
@@ -1250,5 +1252,6 @@ fn rules_in_a_subnet_are_told_and_not_lost() {
         gap network:quay routes
         gap network:quay rules
         gap peering:of-quay everything
-    "#]]);
+    "#]],
+    );
 }

@@ -16,6 +16,7 @@ mod rules;
 mod sections;
 mod shape;
 mod text;
+mod traffic;
 mod unread;
 mod values;
 

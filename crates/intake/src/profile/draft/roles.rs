@@ -286,7 +286,7 @@ fn role(at: usize, evidence: &Evidence<'_>, before: &[Role], asker: &mut Asker<'
     if evidence.is_pairs(at) {
         return Role::Pairs;
     }
-    if super::rules::is_traffic(at, lists, links) && links_from_rules(at, lists, links) {
+    if super::traffic::is_traffic(at, lists, links) && links_from_rules(at, lists, links) {
         return Role::Traffic;
     }
     let around = list.outer.map(|outer| before[outer]);
