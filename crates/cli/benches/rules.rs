@@ -5,7 +5,7 @@
 
 mod lists;
 
-use heronshale_core::cover::{Coordinate, Covered, Limits, List, Prover, Reading, Removal};
+use heronshale_sets::cover::{Coordinate, Covered, Limits, List, Prover, Reading, Removal};
 use lists::Line;
 use std::hint::black_box;
 use std::time::{Duration, Instant};
@@ -28,7 +28,10 @@ struct Counts {
 fn shadowed<N: Coordinate>(lines: &[Line<N>]) -> Counts {
     let list = List::new(lists::rules(lines), Limits::default());
     let mut prover = Prover::new(&list, Reading::FirstMatch);
-    let mut counts = Counts { bytes: list.bytes(), ..Counts::default() };
+    let mut counts = Counts {
+        bytes: list.bytes(),
+        ..Counts::default()
+    };
     for rule in list.order() {
         match prover.covered(rule) {
             Covered::Open(point) => {
@@ -146,7 +149,10 @@ fn turns<N: Coordinate>(name: &str, lines: &[Line<N>], rounds: usize) -> (Durati
 }
 
 fn main() {
-    let wanted: Vec<String> = std::env::args().skip(1).filter(|arg| !arg.starts_with("--")).collect();
+    let wanted: Vec<String> = std::env::args()
+        .skip(1)
+        .filter(|arg| !arg.starts_with("--"))
+        .collect();
     let runs = |name: &str| wanted.is_empty() || wanted.iter().any(|other| other == name);
     const SEED: u64 = 7;
     if runs("naive") {
@@ -175,7 +181,11 @@ fn main() {
     if runs("plain") {
         let mut before: Option<(Duration, Duration)> = None;
         for count in [1_000, 10_000, 100_000] {
-            let now = turns("classifier, IPv4", &lists::classifier::<u32>(SEED, count), 5);
+            let now = turns(
+                "classifier, IPv4",
+                &lists::classifier::<u32>(SEED, count),
+                5,
+            );
             if let Some(before) = before {
                 println!(
                     "  growth {:.1}x shadowed, {:.1}x both",
@@ -187,8 +197,16 @@ fn main() {
         }
     }
     if runs("million") {
-        let before = turns("classifier, IPv4", &lists::classifier::<u32>(SEED, 100_000), 5);
-        let now = turns("classifier, IPv4", &lists::classifier::<u32>(SEED, 1_000_000), 3);
+        let before = turns(
+            "classifier, IPv4",
+            &lists::classifier::<u32>(SEED, 100_000),
+            5,
+        );
+        let now = turns(
+            "classifier, IPv4",
+            &lists::classifier::<u32>(SEED, 1_000_000),
+            3,
+        );
         println!(
             "  growth {:.1}x shadowed, {:.1}x both",
             now.0.as_secs_f64() / before.0.as_secs_f64(),
@@ -197,7 +215,11 @@ fn main() {
     }
     for count in [10_000, 100_000] {
         if runs("ipv6") {
-            turns("classifier, IPv6", &lists::classifier::<u128>(SEED, count), 3);
+            turns(
+                "classifier, IPv6",
+                &lists::classifier::<u128>(SEED, count),
+                3,
+            );
         }
         if runs("sets") {
             turns("large sets", &lists::with_sets(SEED, count), 3);

@@ -3,17 +3,22 @@
 //! `cargo bench --bench scale` prints medians of interleaved runs in one process, as ratios: absolute times say more about the
 //! machine than about the program.
 
-#![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops where it cannot go on")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stdout,
+    reason = "a benchmark prints, and stops where it cannot go on"
+)]
 
 mod estates;
 
-use heronshale_core::answer::{Matrix, ReachAsked, SegmentBy, audit, path_answer, reach_answer};
-use heronshale_core::effective::{Class, classes, effective_both, passing_both};
-use heronshale_core::ends::End;
-use heronshale_core::finding::CATALOGUE;
-use heronshale_core::path::{Connection, Goal, question};
-use heronshale_core::view::View;
+use heronshale_answers::{Matrix, ReachAsked, audit, path_answer, reach_answer};
+use heronshale_audit::finding::CATALOGUE;
+use heronshale_engine::effective::{Class, classes, effective_both, passing_both};
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::path::{Connection, Goal, question};
 use heronshale_intake::load_texts;
+use heronshale_model::ends::End;
+use heronshale_model::segments::SegmentBy;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::hint::black_box;
@@ -47,7 +52,11 @@ fn pair(interfaces: usize) -> String {
         for at in 0..groups {
             let mut rule = |id: usize| {
                 let peer = match random.u8(0..10) {
-                    0..5 => format!("group:{}-g{}", ["east", "west"][random.usize(0..2)], random.usize(0..groups)),
+                    0..5 => format!(
+                        "group:{}-g{}",
+                        ["east", "west"][random.usize(0..2)],
+                        random.usize(0..groups)
+                    ),
                     5..7 => "10.0.0.0/8".to_owned(),
                     7..9 => format!("10.{}.{}.0/24", random.u8(..), random.usize(0..subnets)),
                     _ => "internet".to_owned(),
@@ -95,9 +104,12 @@ fn paths() {
         for _ in 0..ROUNDS {
             rounds[0].push(seconds(|| load_texts(&[("e.json", &text)]).unwrap()));
             let snapshot = load_texts(&[("e.json", &text)]).unwrap();
-            let view = View::new(&snapshot.estate, None);
+            let view = Fabric::new(&snapshot.estate, None);
             let end = |text: &str| End::parse(&view, text).unwrap();
-            for (at, services) in [vec!["tcp 443".parse().unwrap()], Vec::new()].into_iter().enumerate() {
+            for (at, services) in [vec!["tcp 443".parse().unwrap()], Vec::new()]
+                .into_iter()
+                .enumerate()
+            {
                 let connection = Connection {
                     from: end("network:east"),
                     to: Goal::End(end("network:west")),
@@ -105,13 +117,23 @@ fn paths() {
                     source_port: None,
                 };
                 rounds[at + 1].push(seconds(|| {
-                    path_answer(&view, &question(&view, &connection).unwrap(), ["east", "west"]).parts.len()
+                    path_answer(
+                        &view,
+                        &question(&view, &connection).unwrap(),
+                        ["east", "west"],
+                    )
+                    .parts
+                    .len()
                 }));
             }
         }
         let [read, one, all] = rounds.map(median);
         let size = text.len() as f64 / 1e6;
-        println!("{interfaces:>22} {size:>8.1} {:>16.2} {:>16.2} {one:>12.2}", one / read, all / read);
+        println!(
+            "{interfaces:>22} {size:>8.1} {:>16.2} {:>16.2} {one:>12.2}",
+            one / read,
+            all / read
+        );
     }
 }
 
@@ -123,7 +145,8 @@ fn tiers(interfaces: usize) -> String {
     let mut network_list = vec![json!({ "id": "q", "blocks": "10.0.0.0/16", "main_table": "t-q" })];
     network_list.extend(all(&|at| json!({ "id": format!("n{at}"), "blocks": format!("10.{}.0.0/16", at + 1), "main_table": format!("t-n{at}") })));
     let mut subnets = vec![json!({ "id": "q-fw", "network": "q", "blocks": "10.0.1.0/24" })];
-    let mut places = vec![json!({ "id": "fw", "subnet": "q-fw", "addresses": "10.0.1.4", "forwards": true })];
+    let mut places =
+        vec![json!({ "id": "fw", "subnet": "q-fw", "addresses": "10.0.1.4", "forwards": true })];
     let mut groups = Vec::new();
     for at in 0..networks {
         let group = |place: usize, service: &str, peers: String| json!({ "id": format!("n{at}-{}", tier[place]), "inbound": [{ "id": "in", "services": service, "peers": peers }, { "id": "peer", "services": "tcp 5433", "peers": format!("10.{}.0.0/16", at * 7 % networks + 1) }], "outbound": [{ "id": "all" }] });
@@ -138,8 +161,9 @@ fn tiers(interfaces: usize) -> String {
             places.push(json!({ "id": format!("n{at}-{one}"), "subnet": format!("n{at}-{name}"), "addresses": format!("10.{}.{}.{}", at + 1, one % 3, one / 3 + 4), "groups": format!("n{at}-{name}") }));
         }
     }
-    let mut tables =
-        vec![json!({ "id": "t-q", "network": "q", "routes": [{ "to": "0.0.0.0/0", "next_hop": "gateway:w" }] })];
+    let mut tables = vec![
+        json!({ "id": "t-q", "network": "q", "routes": [{ "to": "0.0.0.0/0", "next_hop": "gateway:w" }] }),
+    ];
     tables.extend(all(&|at| json!({ "id": format!("t-n{at}"), "network": format!("n{at}"), "routes": [{ "to": ["10.0.0.0/8", "0.0.0.0/0"], "next_hop": "firewall:f" }] })));
     json!({
         "format": "heronshale-snapshot", "version": 1, "estate": { "name": "tiers", "taken": "2026-11-02T06:00:00Z" },
@@ -164,13 +188,30 @@ fn sweeps() {
         for _ in 0..ROUNDS {
             rounds[0].push(seconds(|| load_texts(&[("e.json", &text)]).unwrap()));
             let snapshot = load_texts(&[("e.json", &text)]).unwrap();
-            let view = View::new(&snapshot.estate, None);
+            let view = Fabric::new(&snapshot.estate, None);
             let web = ["tcp 443".parse().unwrap()];
-            rounds[1].push(seconds(|| Matrix::new(&view, SegmentBy::Network, &web).answer().cells.len()));
-            rounds[2].push(seconds(|| Matrix::new(&view, SegmentBy::Network, &[]).answer().cells.len()));
+            rounds[1].push(seconds(|| {
+                Matrix::new(&view, SegmentBy::Network, &web)
+                    .answer()
+                    .cells
+                    .len()
+            }));
+            rounds[2].push(seconds(|| {
+                Matrix::new(&view, SegmentBy::Network, &[])
+                    .answer()
+                    .cells
+                    .len()
+            }));
             let from = End::parse(&view, "n0-0").unwrap();
-            let asked = ReachAsked { from: Some((&from, "n0-0")), to: None, jumps: 3, services: &[] };
-            rounds[3].push(seconds(|| reach_answer(&view, &asked).map(|answer| answer.reached.len())));
+            let asked = ReachAsked {
+                from: Some((&from, "n0-0")),
+                to: None,
+                jumps: 3,
+                services: &[],
+            };
+            rounds[3].push(seconds(|| {
+                reach_answer(&view, &asked).map(|answer| answer.reached.len())
+            }));
         }
         let [read, one, all, reach] = rounds.map(median);
         let size = text.len() as f64 / 1e6;
@@ -199,7 +240,10 @@ fn estates(most: usize) {
         "findings",
         "kinds"
     );
-    for interfaces in [1_000, 10_000, 100_000].into_iter().filter(|interfaces| *interfaces <= most) {
+    for interfaces in [1_000, 10_000, 100_000]
+        .into_iter()
+        .filter(|interfaces| *interfaces <= most)
+    {
         let text = estates::estate(interfaces);
         let mut files = vec![("bench.json", &*text)];
         files.extend(estates::FERRIES);
@@ -207,27 +251,31 @@ fn estates(most: usize) {
         let mut classes_found = 0;
         let mut kinds = BTreeMap::new();
         for _ in 0..if interfaces > 1_000 { 3 } else { ROUNDS } {
-            rounds[0].push(seconds(|| serde_json::from_str::<estates::Plain>(&text).unwrap()));
+            rounds[0].push(seconds(|| {
+                serde_json::from_str::<estates::Plain>(&text).unwrap()
+            }));
             rounds[1].push(seconds(|| load_texts(&files).unwrap()));
             let snapshot = load_texts(&files).unwrap();
             rounds[4].push(seconds(|| {
-                let view = View::new(&snapshot.estate, None);
+                let view = Fabric::new(&snapshot.estate, None);
                 let both = |class: &Class| {
-                    passing_both(&view, class.representative(), [None, None]).map(|passing| passing.works.is_empty())
+                    passing_both(&view, class.representative(), [None, None])
+                        .map(|passing| passing.works.is_empty())
                 };
                 classes(&view).iter().map(both).collect::<Vec<_>>()
             }));
             rounds[2].push(seconds(|| {
-                let view = View::new(&snapshot.estate, None);
+                let view = Fabric::new(&snapshot.estate, None);
                 let all = classes(&view);
                 classes_found = all.len();
                 let both = |class: &Class| {
-                    effective_both(&view, class.representative(), [None, None]).map(|side| side.admitted.len())
+                    effective_both(&view, class.representative(), [None, None])
+                        .map(|side| side.admitted.len())
                 };
                 all.iter().map(both).collect::<Vec<_>>()
             }));
             rounds[3].push(seconds(|| {
-                for finding in audit(&View::new(&snapshot.estate, None)).findings {
+                for finding in audit(&Fabric::new(&snapshot.estate, None)).findings {
                     *kinds.entry(finding.kind).or_insert(0_usize) += 1;
                 }
             }));
@@ -245,16 +293,27 @@ fn estates(most: usize) {
             kinds.len(),
             CATALOGUE.len(),
         );
-        let lacking: Vec<_> =
-            CATALOGUE.iter().map(|kind| kind.name).filter(|name| !kinds.contains_key(*name)).collect();
+        let lacking: Vec<_> = CATALOGUE
+            .iter()
+            .map(|kind| kind.name)
+            .filter(|name| !kinds.contains_key(*name))
+            .collect();
         println!("{:>10} without {}", "", lacking.join(", "));
     }
 }
 
 /// `paths`, `sweeps` or `estates [INTERFACES]` runs only that; `write INTERFACES FILE` writes an estate.
 fn main() {
-    let given: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with("--")).collect();
-    let number = |at: usize| given.get(at).and_then(|word| word.parse().ok()).unwrap_or(100_000);
+    let given: Vec<String> = std::env::args()
+        .skip(1)
+        .filter(|word| !word.starts_with("--"))
+        .collect();
+    let number = |at: usize| {
+        given
+            .get(at)
+            .and_then(|word| word.parse().ok())
+            .unwrap_or(100_000)
+    };
     let wanted = |what: &str| given.first().is_none_or(|word| word == what);
     if given.first().is_some_and(|word| word == "write") {
         std::fs::write(&given[2], estates::estate(number(1))).unwrap();

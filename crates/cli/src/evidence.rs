@@ -5,12 +5,12 @@ use crate::failure::{FOUND, Failure};
 use crate::files::{finish_around, write_all};
 use crate::opened::{EstateArgs, Opened, StatedArgs, print};
 use crate::terminal;
-use heronshale_core::answer::{Audit, Heading, audit, with_heading};
-use heronshale_core::describe::service_text;
-use heronshale_core::finding::{CATALOGUE, Finding};
-use heronshale_core::source::Place;
-use heronshale_core::stated::Stated;
-use heronshale_core::view::View;
+use heronshale_answers::{Audit, Heading, audit, with_heading};
+use heronshale_audit::describe::service_text;
+use heronshale_audit::finding::{CATALOGUE, Finding};
+use heronshale_engine::fabric::Fabric;
+use heronshale_model::source::Place;
+use heronshale_model::stated::Stated;
 use heronshale_report as report;
 use report::Look;
 use serde::Serialize;
@@ -90,32 +90,46 @@ struct Pinned<'a> {
 }
 
 pub fn digest(bytes: &[u8]) -> String {
-    Sha256::digest(bytes).iter().fold(String::new(), |mut text, byte| {
-        let _ = write!(text, "{byte:02x}");
-        text
-    })
+    Sha256::digest(bytes)
+        .iter()
+        .fold(String::new(), |mut text, byte| {
+            let _ = write!(text, "{byte:02x}");
+            text
+        })
 }
 
 fn read(path: &Path) -> Result<Vec<u8>, Failure> {
-    std::fs::read(path).map_err(|error| Failure::Io { what: format!("cannot read {}", path.display()), error })
+    std::fs::read(path).map_err(|error| Failure::Io {
+        what: format!("cannot read {}", path.display()),
+        error,
+    })
 }
 
-fn said<'a>(view: &'a View<'_>, stated: &'a Stated) -> Said<'a> {
-    let pinned = |one: &'a heronshale_core::stated::Pinned| Pinned {
+fn said<'a>(view: &'a Fabric<'_>, stated: &'a Stated) -> Said<'a> {
+    let pinned = |one: &'a heronshale_model::stated::Pinned| Pinned {
         from: one.from.iter().map(|name| &**name).collect(),
         to: one.to.iter().map(|name| &**name).collect(),
         on: one.services.iter().map(service_text).collect(),
     };
-    let acceptance = |one: &'a heronshale_core::stated::Acceptance| Acceptance {
+    let acceptance = |one: &'a heronshale_model::stated::Acceptance| Acceptance {
         finding: &one.finding,
         kind: one.kind.as_deref(),
         reason: &one.reason,
         who: &one.who,
         until: one.until.to_string(),
-        packets: one.packets.as_ref().map(|packets| packets.iter().map(pinned).collect()),
+        packets: one
+            .packets
+            .as_ref()
+            .map(|packets| packets.iter().map(pinned).collect()),
         place: &one.place,
     };
-    let sentence = |one| format!("{}: {}", one_name(one), heronshale_core::expect::sentence(one));
+    let sentence = |one| {
+        format!(
+            "{}: {}",
+            one_name(one),
+            heronshale_audit::expect::sentence(one)
+        )
+    };
     Said {
         expectations: stated.expectations.iter().map(sentence).collect(),
         acceptances: stated.acceptances.iter().map(acceptance).collect(),
@@ -127,16 +141,31 @@ fn said<'a>(view: &'a View<'_>, stated: &'a Stated) -> Said<'a> {
         controls: stated
             .controls
             .iter()
-            .map(|one| (&*one.control, one.kinds.iter().map(|kind| &**kind).collect()))
+            .map(|one| {
+                (
+                    &*one.control,
+                    one.kinds.iter().map(|kind| &**kind).collect(),
+                )
+            })
             .collect(),
-        marks: view.tuning.marks.iter().map(|(key, value)| format!("{key}={value}")).collect(),
-        sensitive_ports: view.tuning.sensitive.iter().map(|one| one.what.as_str()).collect(),
+        marks: view
+            .tuning
+            .marks
+            .iter()
+            .map(|(key, value)| format!("{key}={value}"))
+            .collect(),
+        sensitive_ports: view
+            .tuning
+            .sensitive
+            .iter()
+            .map(|one| one.what.as_str())
+            .collect(),
         empty_range_addresses: view.tuning.empty_range_addresses,
         empty_range_share: view.tuning.empty_range_share,
     }
 }
 
-fn one_name(one: &heronshale_core::stated::Expectation) -> &str {
+fn one_name(one: &heronshale_model::stated::Expectation) -> &str {
     &one.name
 }
 
@@ -158,9 +187,18 @@ fn lines_at(text: &str, place: &Place) -> String {
 /// The source lines of every finding, verbatim.
 fn sources(found: &Audit, texts: &BTreeMap<String, String>) -> String {
     let mut out = String::new();
-    let all = found.findings.iter().chain(found.accepted.iter().map(|one| &one.finding));
+    let all = found
+        .findings
+        .iter()
+        .chain(found.accepted.iter().map(|one| &one.finding));
     for finding in all {
-        let _ = writeln!(out, "{} {}  {}", finding.fingerprint, finding.kind, report::harmless_text(&finding.title));
+        let _ = writeln!(
+            out,
+            "{} {}  {}",
+            finding.fingerprint,
+            finding.kind,
+            report::harmless_text(&finding.title)
+        );
         for place in places(finding) {
             let _ = writeln!(
                 out,
@@ -181,7 +219,12 @@ fn sources(found: &Audit, texts: &BTreeMap<String, String>) -> String {
 
 fn places(finding: &Finding) -> Vec<&Place> {
     let mut all: Vec<&Place> = Vec::new();
-    for place in finding.place.iter().chain(finding.evidence.iter().filter_map(|piece| piece.place.as_ref())) {
+    for place in finding.place.iter().chain(
+        finding
+            .evidence
+            .iter()
+            .filter_map(|piece| piece.place.as_ref()),
+    ) {
         if !all.contains(&place) {
             all.push(place);
         }
@@ -190,18 +233,37 @@ fn places(finding: &Finding) -> Vec<&Place> {
 }
 
 /// The files of the folder, by name.
-fn files(opened: &Opened, view: &View<'_>, found: &Audit, at: Option<&str>) -> Result<Vec<(String, String)>, Failure> {
+fn files(
+    opened: &Opened,
+    view: &Fabric<'_>,
+    found: &Audit,
+    at: Option<&str>,
+) -> Result<Vec<(String, String)>, Failure> {
     let mut inputs = Vec::new();
     let mut texts = BTreeMap::new();
     for (name, path) in opened.inputs() {
         let bytes = read(path)?;
-        inputs.push(Input { file: name.clone(), bytes: bytes.len(), sha256: digest(&bytes) });
+        inputs.push(Input {
+            file: name.clone(),
+            bytes: bytes.len(),
+            sha256: digest(&bytes),
+        });
         texts.insert(name.clone(), String::from_utf8_lossy(&bytes).into_owned());
     }
     let whole = with_heading(view, "audit", found.clone());
     let made = [
         ("audit.json", report::json(&whole)),
-        ("audit.txt", report::audit(&whole, report::Length::All, Look { width: 100, colour: false })),
+        (
+            "audit.txt",
+            report::audit(
+                &whole,
+                report::Length::All,
+                Look {
+                    width: 100,
+                    colour: false,
+                },
+            ),
+        ),
         ("sources.txt", sources(found, &texts)),
     ];
     let manifest = Manifest {
@@ -213,12 +275,24 @@ fn files(opened: &Opened, view: &View<'_>, found: &Audit, at: Option<&str>) -> R
         inputs,
         examined: Examined {
             kinds: CATALOGUE.iter().map(|kind| kind.name).collect(),
-            not_read: opened.snapshot().not_read.iter().map(|file| format!("{} ({})", file.name, file.why)).collect(),
+            not_read: opened
+                .snapshot()
+                .not_read
+                .iter()
+                .map(|file| format!("{} ({})", file.name, file.why))
+                .collect(),
             gaps: whole.heading.gaps.len(),
-            undecided: found.findings.iter().filter(|finding| finding.kind == "undecided").count(),
+            undecided: found
+                .findings
+                .iter()
+                .filter(|finding| finding.kind == "undecided")
+                .count(),
         },
         stated: said(view, &view.stated),
-        files: made.iter().map(|(name, text)| (*name, digest(text.as_bytes()))).collect(),
+        files: made
+            .iter()
+            .map(|(name, text)| (*name, digest(text.as_bytes())))
+            .collect(),
     };
     let manifest = report::json(&manifest);
     let named = made.into_iter().map(|(name, text)| (name.to_owned(), text));
@@ -232,10 +306,17 @@ const FORMAT: &str = "heronshale-evidence";
 
 /// What else lies in a folder.
 fn added(folder: &Path, files: &[(String, String)]) -> Result<Vec<String>, Failure> {
-    let failed = |error| Failure::Io { what: format!("cannot list {}", folder.display()), error };
+    let failed = |error| Failure::Io {
+        what: format!("cannot list {}", folder.display()),
+        error,
+    };
     let mut found = Vec::new();
     for entry in std::fs::read_dir(folder).map_err(failed)? {
-        let name = entry.map_err(failed)?.file_name().to_string_lossy().into_owned();
+        let name = entry
+            .map_err(failed)?
+            .file_name()
+            .to_string_lossy()
+            .into_owned();
         if files.iter().all(|(known, _)| *known != name) {
             found.push(name);
         }
@@ -247,19 +328,26 @@ fn added(folder: &Path, files: &[(String, String)]) -> Result<Vec<String>, Failu
 /// Writes the folder.
 pub fn write(
     opened: &Opened,
-    view: &View<'_>,
+    view: &Fabric<'_>,
     found: &Audit,
     at: Option<&str>,
     folder: &Path,
     force: bool,
 ) -> Result<(), Failure> {
     let files = files(opened, view, found, at)?;
-    let texts: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+    let texts: Vec<(&str, &str)> = files
+        .iter()
+        .map(|(name, text)| (name.as_str(), text.as_str()))
+        .collect();
     write_all(folder, &texts, force)?;
     terminal::tell(&format!(
         "wrote the evidence to {}: {}\n",
         report::harmless_text(&folder.display().to_string()),
-        texts.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ")
+        texts
+            .iter()
+            .map(|(name, _)| *name)
+            .collect::<Vec<_>>()
+            .join(", ")
     ));
     Ok(())
 }
@@ -271,14 +359,27 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
     let hint = "`audit --evidence DIR` writes one";
     let bytes = match std::fs::read(&manifest) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            return Err(Failure::input(format!("{} is not there", manifest.display()), hint));
+            return Err(Failure::input(
+                format!("{} is not there", manifest.display()),
+                hint,
+            ));
         }
-        read => read.map_err(|error| Failure::Io { what: format!("cannot read {}", manifest.display()), error })?,
+        read => read.map_err(|error| Failure::Io {
+            what: format!("cannot read {}", manifest.display()),
+            error,
+        })?,
     };
-    let old: serde_json::Value = serde_json::from_slice(&bytes)
-        .map_err(|error| Failure::input(format!("{} is no manifest: {error}", manifest.display()), hint))?;
+    let old: serde_json::Value = serde_json::from_slice(&bytes).map_err(|error| {
+        Failure::input(
+            format!("{} is no manifest: {error}", manifest.display()),
+            hint,
+        )
+    })?;
     if old["format"] != FORMAT {
-        return Err(Failure::input(format!("{} is no manifest of evidence", manifest.display()), hint));
+        return Err(Failure::input(
+            format!("{} is no manifest of evidence", manifest.display()),
+            hint,
+        ));
     }
     let at = estate.at.as_deref().or_else(|| old["at"].as_str());
     let opened = estate.open_at(stated, at)?;
@@ -292,7 +393,12 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
             Ok(bytes) if bytes == text.as_bytes() => "same",
             Ok(_) => "differs",
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => "missing",
-            Err(error) => return Err(Failure::Io { what: format!("cannot read {}", path.display()), error }),
+            Err(error) => {
+                return Err(Failure::Io {
+                    what: format!("cannot read {}", path.display()),
+                    error,
+                });
+            }
         };
         differ += usize::from(state != "same");
         let _ = writeln!(out, "  {state:<8} {name}");
@@ -304,13 +410,22 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
     let inputs = |manifest: &serde_json::Value| -> BTreeMap<String, String> {
         let all = manifest["inputs"].as_array().into_iter().flatten();
         let one = |input: &serde_json::Value| {
-            Some((input["file"].as_str()?.to_owned(), input["sha256"].as_str()?.to_owned()))
+            Some((
+                input["file"].as_str()?.to_owned(),
+                input["sha256"].as_str()?.to_owned(),
+            ))
         };
         all.filter_map(one).collect()
     };
-    let new: serde_json::Value = files.last().and_then(|(_, text)| serde_json::from_str(text).ok()).unwrap_or_default();
+    let new: serde_json::Value = files
+        .last()
+        .and_then(|(_, text)| serde_json::from_str(text).ok())
+        .unwrap_or_default();
     let (before, now) = (inputs(&old), inputs(&new));
-    for name in before.keys().chain(now.keys().filter(|name| !before.contains_key(*name))) {
+    for name in before
+        .keys()
+        .chain(now.keys().filter(|name| !before.contains_key(*name)))
+    {
         let what = match (before.get(name), now.get(name)) {
             (Some(old), Some(new)) if old == new => continue,
             (Some(_), Some(_)) => "has changed",
@@ -320,15 +435,33 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
         let _ = writeln!(out, "  input    {} {what}", report::harmless_text(name));
     }
     if old["program"] != new["program"] {
-        let [before, now] = [&old, &new].map(|one| one["program"].as_str().unwrap_or("an unknown program").to_owned());
-        let _ = writeln!(out, "  program  it was made by {}, and this is {now}", report::harmless_text(&before));
+        let [before, now] = [&old, &new].map(|one| {
+            one["program"]
+                .as_str()
+                .unwrap_or("an unknown program")
+                .to_owned()
+        });
+        let _ = writeln!(
+            out,
+            "  program  it was made by {}, and this is {now}",
+            report::harmless_text(&before)
+        );
     }
     let shown = report::harmless_text(&folder.display().to_string());
     let first = match (differ, added.len()) {
         (0, 0) => format!("The evidence in {shown} comes out again, byte for byte.\n"),
-        (0, _) => format!("The evidence in {shown} comes out again, and the folder holds more than that.\n"),
-        _ => format!("The evidence in {shown} does not come out again: {differ} of {} files differ.\n", files.len()),
+        (0, _) => format!(
+            "The evidence in {shown} comes out again, and the folder holds more than that.\n"
+        ),
+        _ => format!(
+            "The evidence in {shown} does not come out again: {differ} of {} files differ.\n",
+            files.len()
+        ),
     };
     print(&(first + &out))?;
-    Ok(if differ == 0 && added.is_empty() { 0 } else { FOUND })
+    Ok(if differ == 0 && added.is_empty() {
+        0
+    } else {
+        FOUND
+    })
 }

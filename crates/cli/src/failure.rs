@@ -1,9 +1,9 @@
 //! Why a command ends without an answer: classes of failures, their hints and their exit codes, in one place.
 
 use crate::terminal;
-use heronshale_core::ends::EndError;
-use heronshale_core::source::Problem;
 use heronshale_intake::{LoadError, NotRead, SourceText, did_you_mean};
+use heronshale_model::ends::EndError;
+use heronshale_model::source::Problem;
 use heronshale_report::{SourceFile, harmless_text, problems};
 use std::io;
 use std::path::Path;
@@ -57,12 +57,18 @@ pub enum Failure {
 impl Failure {
     /// Wrong use, with what would be right.
     pub fn wrong(what: impl Into<String>, hint: impl Into<String>) -> Self {
-        Self::Use { what: what.into(), hint: Some(hint.into()) }
+        Self::Use {
+            what: what.into(),
+            hint: Some(hint.into()),
+        }
     }
 
     /// A file that cannot be used, with what would be right.
     pub fn input(what: impl Into<String>, hint: impl Into<String>) -> Self {
-        Self::Input { what: what.into(), hint: hint.into() }
+        Self::Input {
+            what: what.into(),
+            hint: hint.into(),
+        }
     }
 
     /// Exports that cannot be used.
@@ -73,11 +79,25 @@ impl Failure {
     /// A name that stands for nothing, or for too much.
     pub fn end(given: &str, error: EndError) -> Self {
         const SHOWN: usize = 8;
-        let EndError { what, candidates, ambiguous } = error;
+        let EndError {
+            what,
+            candidates,
+            ambiguous,
+        } = error;
         let list = |candidates: &[String]| {
             let more = candidates.len().saturating_sub(SHOWN);
-            let tail = if more > 0 { format!(" and {more} more") } else { String::new() };
-            candidates.iter().take(SHOWN).cloned().collect::<Vec<_>>().join(", ") + &tail
+            let tail = if more > 0 {
+                format!(" and {more} more")
+            } else {
+                String::new()
+            };
+            candidates
+                .iter()
+                .take(SHOWN)
+                .cloned()
+                .collect::<Vec<_>>()
+                .join(", ")
+                + &tail
         };
         let hint = match (ambiguous, candidates.as_slice()) {
             (_, []) => None,
@@ -94,7 +114,9 @@ impl Failure {
     pub fn code(&self) -> u8 {
         match self {
             Self::Use { .. } => USE,
-            Self::Snapshot(error) | Self::Exports(error) if matches!(**error, LoadError::Environment { .. }) => {
+            Self::Snapshot(error) | Self::Exports(error)
+                if matches!(**error, LoadError::Environment { .. }) =>
+            {
                 ENVIRONMENT
             }
             Self::Snapshot(_) | Self::Exports(_) | Self::Input { .. } => INPUT,
@@ -106,12 +128,20 @@ impl Failure {
     pub fn message(&self) -> String {
         match self {
             Self::Use { what, hint } => with_hint(what, hint.as_deref()),
-            Self::Collect { what, hint } | Self::Input { what, hint } => with_hint(what, Some(hint)),
+            Self::Collect { what, hint } | Self::Input { what, hint } => {
+                with_hint(what, Some(hint))
+            }
             Self::Io { what, error } => with_hint(&format!("{what}: {error}"), None),
             Self::Exports(error) => match &**error {
-                LoadError::Environment { what, error } => with_hint(&format!("{what}: {error}"), None),
-                LoadError::NoSnapshot { path, .. } => with_hint(&format!("{} holds no exports", path.display()), None),
-                LoadError::Input { problems, texts } => shown(problems, texts, "no snapshot was written"),
+                LoadError::Environment { what, error } => {
+                    with_hint(&format!("{what}: {error}"), None)
+                }
+                LoadError::NoSnapshot { path, .. } => {
+                    with_hint(&format!("{} holds no exports", path.display()), None)
+                }
+                LoadError::Input { problems, texts } => {
+                    shown(problems, texts, "no snapshot was written")
+                }
             },
             Self::Snapshot(error) => match &**error {
                 LoadError::Environment { what, error } => {
@@ -121,9 +151,13 @@ impl Failure {
                 }
                 LoadError::NoSnapshot { path, not_read } => with_hint(
                     &no_snapshot(path, not_read),
-                    Some("name another folder with -e PATH; `heronshale init` writes a first snapshot"),
+                    Some(
+                        "name another folder with -e PATH; `heronshale init` writes a first snapshot",
+                    ),
                 ),
-                LoadError::Input { problems, texts } => shown(problems, texts, "the estate was not judged"),
+                LoadError::Input { problems, texts } => {
+                    shown(problems, texts, "the estate was not judged")
+                }
             },
         }
     }
@@ -131,16 +165,25 @@ impl Failure {
 
 /// Problems with their lines, and what came of it.
 fn shown(all: &[Problem], texts: &[SourceText], outcome: &str) -> String {
-    let files: Vec<SourceFile<'_>> =
-        texts.iter().map(|file| SourceFile { name: &file.name, text: &file.text }).collect();
+    let files: Vec<SourceFile<'_>> = texts
+        .iter()
+        .map(|file| SourceFile {
+            name: &file.name,
+            text: &file.text,
+        })
+        .collect();
     problems(all, &files, outcome, terminal::look_of_stderr())
 }
 
 /// Names that hold the given one, or are held by it.
 fn near_by_part(given: &str, all: &[String]) -> Option<String> {
     let lower = given.to_lowercase();
-    let near: Vec<&str> =
-        all.iter().map(String::as_str).filter(|name| name.to_lowercase().contains(&lower)).take(5).collect();
+    let near: Vec<&str> = all
+        .iter()
+        .map(String::as_str)
+        .filter(|name| name.to_lowercase().contains(&lower))
+        .take(5)
+        .collect();
     (!near.is_empty() && given.len() > 1).then(|| format!("did you mean {}?", near.join(" or ")))
 }
 
@@ -153,8 +196,16 @@ fn no_snapshot(path: &Path, not_read: &[NotRead]) -> String {
     let looked = match not_read {
         [] => "it holds no files".to_owned(),
         files => {
-            let shown: Vec<String> = files.iter().take(5).map(|file| format!("{}: {}", file.name, file.why)).collect();
-            let more = if files.len() > 5 { format!("; and {} more", files.len() - 5) } else { String::new() };
+            let shown: Vec<String> = files
+                .iter()
+                .take(5)
+                .map(|file| format!("{}: {}", file.name, file.why))
+                .collect();
+            let more = if files.len() > 5 {
+                format!("; and {} more", files.len() - 5)
+            } else {
+                String::new()
+            };
             format!("{}{more}", shown.join("; "))
         }
     };

@@ -18,19 +18,27 @@ const STAGED: &str = ".heronshale-";
 const LIST: &str = "list.json";
 
 fn failed(what: &str, path: &Path, error: std::io::Error) -> Failure {
-    Failure::Io { what: format!("cannot {what} {}", path.display()), error }
+    Failure::Io {
+        what: format!("cannot {what} {}", path.display()),
+        error,
+    }
 }
 
 /// The folder of a file.
 fn folder_of(path: &Path) -> &Path {
-    path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+    path.parent()
+        .filter(|folder| !folder.as_os_str().is_empty())
+        .unwrap_or(Path::new("."))
 }
 
 /// Where a file's bytes go: where a link leads. What is there and is no plain file stays as it is.
 fn target(path: &Path) -> Result<PathBuf, Failure> {
     let refused = |what: &str| {
         let what = format!("{} is {what}, not a plain file", path.display());
-        Err(Failure::wrong(what, "name another file: nothing else is written over"))
+        Err(Failure::wrong(
+            what,
+            "name another file: nothing else is written over",
+        ))
     };
     match fs::symlink_metadata(path) {
         Ok(found) if found.is_file() => Ok(path.to_owned()),
@@ -50,12 +58,20 @@ struct Locked(Option<fs::File>);
 
 impl Locked {
     fn take(folder: &Path) -> Self {
-        Self(fs::File::open(folder).ok().filter(|file| file.lock().is_ok()))
+        Self(
+            fs::File::open(folder)
+                .ok()
+                .filter(|file| file.lock().is_ok()),
+        )
     }
 
     /// The lock, if nobody holds it now.
     fn free(folder: &Path) -> Self {
-        Self(fs::File::open(folder).ok().filter(|file| file.try_lock().is_ok()))
+        Self(
+            fs::File::open(folder)
+                .ok()
+                .filter(|file| file.try_lock().is_ok()),
+        )
     }
 }
 
@@ -66,7 +82,11 @@ pub fn finish(folder: &Path) -> Result<(), Failure> {
         return Ok(());
     }
     let listed = left.iter().any(|path| path.join(LIST).exists());
-    let lock = if listed { Locked::take(folder) } else { Locked::free(folder) };
+    let lock = if listed {
+        Locked::take(folder)
+    } else {
+        Locked::free(folder)
+    };
     clean(folder, &lock)
 }
 
@@ -81,7 +101,13 @@ pub fn finish_around(path: &Path) -> Result<(), Failure> {
 /// What is staged in a folder.
 fn left_in(folder: &Path) -> Vec<PathBuf> {
     let staged = |entry: &fs::DirEntry| entry.file_name().to_string_lossy().starts_with(STAGED);
-    fs::read_dir(folder).into_iter().flatten().flatten().filter(staged).map(|entry| entry.path()).collect()
+    fs::read_dir(folder)
+        .into_iter()
+        .flatten()
+        .flatten()
+        .filter(staged)
+        .map(|entry| entry.path())
+        .collect()
 }
 
 /// As [`finish`], by the holder of the lock.
@@ -90,13 +116,20 @@ fn clean(folder: &Path, lock: &Locked) -> Result<(), Failure> {
         return Ok(());
     }
     for staged in left_in(folder) {
-        let list = fs::read(staged.join(LIST)).ok().and_then(|text| serde_json::from_slice::<Vec<String>>(&text).ok());
+        let list = fs::read(staged.join(LIST))
+            .ok()
+            .and_then(|text| serde_json::from_slice::<Vec<String>>(&text).ok());
         match list {
             Some(names) => {
                 put(folder, &staged, &names)?;
-                let names =
-                    names.iter().map(|name| heronshale_report::harmless_text(name)).collect::<Vec<_>>().join(", ");
-                crate::terminal::tell(&format!("An earlier run was stopped while it wrote. Now in place: {names}.\n"));
+                let names = names
+                    .iter()
+                    .map(|name| heronshale_report::harmless_text(name))
+                    .collect::<Vec<_>>()
+                    .join(", ");
+                crate::terminal::tell(&format!(
+                    "An earlier run was stopped while it wrote. Now in place: {names}.\n"
+                ));
             }
             // Whoever may not take it away reads on all the same.
             None if staged.is_dir() => drop(fs::remove_dir_all(staged)),
@@ -131,8 +164,14 @@ pub fn write_all(folder: &Path, files: &[(&str, &str)], force: bool) -> Result<(
             open.push((name, path, text));
         } else if fs::read(&path).ok().as_deref() != Some(text.as_bytes()) {
             if !force {
-                let what = format!("{} is there already, with another text", folder.join(name).display());
-                return Err(Failure::wrong(what, "name another folder, or overwrite it with --force"));
+                let what = format!(
+                    "{} is there already, with another text",
+                    folder.join(name).display()
+                );
+                return Err(Failure::wrong(
+                    what,
+                    "name another folder, or overwrite it with --force",
+                ));
             }
             open.push((name, path, text));
         }
@@ -144,7 +183,9 @@ pub fn write_all(folder: &Path, files: &[(&str, &str)], force: bool) -> Result<(
         [] => Ok(()),
         [(_, path, text)] => {
             let mut file = temporary(path)?;
-            file.file.write_all(text.as_bytes()).map_err(|error| failed("write", path, error))?;
+            file.file
+                .write_all(text.as_bytes())
+                .map_err(|error| failed("write", path, error))?;
             persist(file, path)
         }
         _ => replace(folder, &open),
@@ -157,8 +198,14 @@ fn replace(folder: &Path, open: &[(&str, PathBuf, &str)]) -> Result<(), Failure>
     clean(folder, &lock)?;
     for (name, path, _) in open {
         if !same_disk(folder, folder_of(path)) {
-            let what = format!("{} is a link to another file system", folder.join(name).display());
-            return Err(Failure::wrong(what, "files that belong together are written whole on one file system only"));
+            let what = format!(
+                "{} is a link to another file system",
+                folder.join(name).display()
+            );
+            return Err(Failure::wrong(
+                what,
+                "files that belong together are written whole on one file system only",
+            ));
         }
     }
     let staged = staging(folder)?;
@@ -166,7 +213,9 @@ fn replace(folder: &Path, open: &[(&str, PathBuf, &str)]) -> Result<(), Failure>
         let write = || {
             let own = staged.path().join(at.to_string());
             create(&own, text.as_bytes())?;
-            fs::metadata(path).map_or(Ok(()), |found| fs::set_permissions(&own, found.permissions()))
+            fs::metadata(path).map_or(Ok(()), |found| {
+                fs::set_permissions(&own, found.permissions())
+            })
         };
         write().map_err(|error| failed("write", path, error))?;
     }
@@ -179,7 +228,14 @@ fn replace(folder: &Path, open: &[(&str, PathBuf, &str)]) -> Result<(), Failure>
     synced(staged.path());
     // From here on the set is written, by this run or by the next.
     let staged = staged.keep();
-    put(folder, &staged, &names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())
+    put(
+        folder,
+        &staged,
+        &names
+            .iter()
+            .map(|name| (*name).to_owned())
+            .collect::<Vec<_>>(),
+    )
 }
 
 /// A new file, down to the disk.
@@ -203,7 +259,10 @@ fn same_disk(_: &Path, _: &Path) -> bool {
 
 /// A folder for what is being written.
 fn staging(folder: &Path) -> Result<TempDir, Failure> {
-    builder(0o777).prefix(STAGED).tempdir_in(folder).map_err(|error| failed("write into", folder, error))
+    builder(0o777)
+        .prefix(STAGED)
+        .tempdir_in(folder)
+        .map_err(|error| failed("write into", folder, error))
 }
 
 /// A folder with all its files, under its name from the moment on when it is whole.
@@ -215,7 +274,8 @@ fn new_folder(folder: &Path, files: &[(&str, &str)]) -> Result<(), Failure> {
     let staged = staging(parent)?;
     for (name, text) in files {
         let path = staged.path().join(name);
-        let written = fs::create_dir_all(folder_of(&path)).and_then(|()| create(&path, text.as_bytes()));
+        let written =
+            fs::create_dir_all(folder_of(&path)).and_then(|()| create(&path, text.as_bytes()));
         written.map_err(|error| failed("write", &folder.join(name), error))?;
     }
     fs::rename(staged.path(), folder).map_err(|error| failed("make the folder", folder, error))?;
@@ -227,7 +287,11 @@ fn new_folder(folder: &Path, files: &[(&str, &str)]) -> Result<(), Failure> {
 
 /// Writes one file; what is there with another text is overwritten with `force` only.
 pub fn write_file(path: &Path, text: &str, force: bool) -> Result<(), Failure> {
-    let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+    let name = path
+        .file_name()
+        .unwrap_or(path.as_os_str())
+        .to_string_lossy()
+        .into_owned();
     write_all(folder_of(path), &[(&name, text)], force)
 }
 
@@ -256,7 +320,10 @@ pub fn temporary(path: &Path) -> Result<Temporary, Failure> {
     let lock = Locked::take(folder);
     clean(folder, &lock)?;
     let file = builder(0o666).prefix(STAGED).tempfile_in(folder);
-    Ok(Temporary { file: file.map_err(|error| failed("write into", folder, error))?, _lock: lock })
+    Ok(Temporary {
+        file: file.map_err(|error| failed("write into", folder, error))?,
+        _lock: lock,
+    })
 }
 
 /// Puts a whole file in its place, with the permissions of the one that was there.
@@ -267,8 +334,11 @@ pub fn persist(whole: Temporary, path: &Path) -> Result<(), Failure> {
     if let Ok(Err(error)) = kept {
         return Err(failed("write", &path, error));
     }
-    file.as_file().sync_all().map_err(|error| failed("write", &path, error))?;
-    file.persist(&path).map_err(|error| failed("write", &path, error.error))?;
+    file.as_file()
+        .sync_all()
+        .map_err(|error| failed("write", &path, error))?;
+    file.persist(&path)
+        .map_err(|error| failed("write", &path, error.error))?;
     synced(folder_of(&path));
     Ok(())
 }

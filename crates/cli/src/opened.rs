@@ -4,16 +4,18 @@ use crate::failure::Failure;
 use crate::files::finish_around;
 use crate::terminal;
 use clap::{Args, ValueEnum};
-use heronshale_core::answer::{Answer, with_heading};
-use heronshale_core::ends::End;
-use heronshale_core::model::{Id, Interface, Service};
-use heronshale_core::stated::Stated;
-use heronshale_core::tuning::Tuning;
-use heronshale_core::view::View;
+use heronshale_answers::{Answer, with_heading};
+use heronshale_audit::finding::CATALOGUE;
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::{
-    ACCEPTANCES, CONFIGURATION, Configuration, EXPECTATIONS, Snapshot, SourceText, load, load_acceptances,
-    load_configuration, load_expectations, parse_moment,
+    ACCEPTANCES, CONFIGURATION, Configuration, EXPECTATIONS, Snapshot, SourceText, load,
+    load_acceptances, load_configuration, load_expectations, parse_moment,
 };
+use heronshale_model::ends::End;
+use heronshale_model::estate::{Id, Interface, Service};
+use heronshale_model::stated::Stated;
+use heronshale_model::tuning::Tuning;
+use heronshale_model::view::View;
 use heronshale_report::{Look, harmless_text, json};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -91,13 +93,25 @@ pub struct TrafficArgs {
 impl TrafficArgs {
     /// The services that are asked about.
     pub fn services(&self) -> Result<Vec<Service>, Failure> {
-        let of = |protocol: &str, all: &[String]| all.iter().map(|low| format!("{protocol} {low}")).collect::<Vec<_>>();
-        let texts = [of("tcp", &self.tcp), of("udp", &self.udp), of("icmp", &self.icmp), self.traffic.clone()].concat();
+        let of = |protocol: &str, all: &[String]| {
+            all.iter()
+                .map(|low| format!("{protocol} {low}"))
+                .collect::<Vec<_>>()
+        };
+        let texts = [
+            of("tcp", &self.tcp),
+            of("udp", &self.udp),
+            of("icmp", &self.icmp),
+            self.traffic.clone(),
+        ]
+        .concat();
         texts
             .iter()
             .map(|text| {
                 text.parse()
-                    .map_err(|error: heronshale_core::notation::NotationError| Failure::wrong(error.what, error.help))
+                    .map_err(|error: heronshale_model::notation::NotationError| {
+                        Failure::wrong(error.what, error.help)
+                    })
             })
             .collect()
     }
@@ -144,34 +158,58 @@ impl EstateArgs {
         let mut names: Vec<String> = opened.inputs.iter().map(|(name, _)| name.clone()).collect();
         let mut given = |paths: &[PathBuf]| {
             let mut named = |path: &PathBuf| {
-                let short = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
-                let name = if names.contains(&short) { path.to_string_lossy().into_owned() } else { short };
+                let short = path
+                    .file_name()
+                    .unwrap_or(path.as_os_str())
+                    .to_string_lossy()
+                    .into_owned();
+                let name = if names.contains(&short) {
+                    path.to_string_lossy().into_owned()
+                } else {
+                    short
+                };
                 names.push(name.clone());
                 (name, path.clone())
             };
             (!paths.is_empty()).then(|| paths.iter().map(&mut named).collect::<Vec<_>>())
         };
         let beside = |format: &str| -> Vec<(String, PathBuf)> {
-            let all = opened.snapshot.beside.iter().filter(|file| file.format == format);
-            all.map(|file| (file.name.clone(), file.path.clone())).collect()
+            let all = opened
+                .snapshot
+                .beside
+                .iter()
+                .filter(|file| file.format == format);
+            all.map(|file| (file.name.clone(), file.path.clone()))
+                .collect()
         };
-        let expectations =
-            given(&stated.expectations).or(configuration.expectations).unwrap_or_else(|| beside(EXPECTATIONS));
-        let acceptances =
-            given(&stated.acceptances).or(configuration.acceptances).unwrap_or_else(|| beside(ACCEPTANCES));
+        let expectations = given(&stated.expectations)
+            .or(configuration.expectations)
+            .unwrap_or_else(|| beside(EXPECTATIONS));
+        let acceptances = given(&stated.acceptances)
+            .or(configuration.acceptances)
+            .unwrap_or_else(|| beside(ACCEPTANCES));
         opened.stated.expectations = load_expectations(&expectations)?;
         opened.stated.acceptances = load_acceptances(&acceptances)?;
         for (files, count, what) in [
-            (&expectations, opened.stated.expectations.len(), "expectation"),
+            (
+                &expectations,
+                opened.stated.expectations.len(),
+                "expectation",
+            ),
             (&acceptances, opened.stated.acceptances.len(), "acceptance"),
         ] {
             if !files.is_empty() {
                 let names: Vec<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
                 let plural = if count == 1 { "" } else { "s" };
-                opened.stated.sources.push(format!("{count} {what}{plural} of {}", names.join(", ")));
+                opened
+                    .stated
+                    .sources
+                    .push(format!("{count} {what}{plural} of {}", names.join(", ")));
             }
         }
-        opened.inputs.extend(expectations.into_iter().chain(acceptances));
+        opened
+            .inputs
+            .extend(expectations.into_iter().chain(acceptances));
         Ok(opened)
     }
 
@@ -179,24 +217,44 @@ impl EstateArgs {
         let at = match at {
             None => None,
             Some(text) => Some(parse_moment(text).ok_or_else(|| {
-                Failure::wrong(format!("`{text}` is no date"), "write 2026-11-02, or 2026-11-02T06:00:00Z")
+                Failure::wrong(
+                    format!("`{text}` is no date"),
+                    "write 2026-11-02, or 2026-11-02T06:00:00Z",
+                )
             })?),
         };
         let here = || Path::new(FILE).is_file().then(|| PathBuf::from(FILE));
         let mut named = self.config.clone().or_else(here);
-        let mut configuration = named.as_deref().map(load_configuration).transpose()?;
-        let of_configuration = configuration.as_ref().and_then(|found| found.estate.clone());
-        let estate = self.estate.clone().or(of_configuration).unwrap_or_else(|| PathBuf::from("."));
+        let kinds: Vec<&str> = CATALOGUE.iter().map(|kind| kind.name).collect();
+        let mut configuration = named
+            .as_deref()
+            .map(|path| load_configuration(path, &kinds))
+            .transpose()?;
+        let of_configuration = configuration
+            .as_ref()
+            .and_then(|found| found.estate.clone());
+        let estate = self
+            .estate
+            .clone()
+            .or(of_configuration)
+            .unwrap_or_else(|| PathBuf::from("."));
         finish_around(&estate)?;
         let snapshot = load(&estate)?;
         if named.is_none() {
-            let beside: Vec<_> = snapshot.beside.iter().filter(|file| file.format == CONFIGURATION).collect();
+            let beside: Vec<_> = snapshot
+                .beside
+                .iter()
+                .filter(|file| file.format == CONFIGURATION)
+                .collect();
             if let [one] = beside.as_slice() {
                 named = Some(one.path.clone());
-                configuration = Some(load_configuration(&one.path)?);
+                configuration = Some(load_configuration(&one.path, &kinds)?);
             } else if beside.len() > 1 {
                 let names: Vec<&str> = beside.iter().map(|file| file.name.as_str()).collect();
-                let what = format!("several configurations lie in the estate's folder: {}", names.join(", "));
+                let what = format!(
+                    "several configurations lie in the estate's folder: {}",
+                    names.join(", ")
+                );
                 return Err(Failure::wrong(what, "name one with --config"));
             }
         }
@@ -206,10 +264,21 @@ impl EstateArgs {
             controls: configuration.controls.clone(),
             ..Stated::default()
         };
-        let mut opened = Opened::read(snapshot, &estate, at, configuration.tuning.clone(), stated, self.format);
+        let mut opened = Opened::read(
+            snapshot,
+            &estate,
+            at,
+            configuration.tuning.clone(),
+            stated,
+            self.format,
+        );
         opened.segments = configuration.segments.clone();
         if let Some(path) = named {
-            let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+            let name = path
+                .file_name()
+                .unwrap_or(path.as_os_str())
+                .to_string_lossy()
+                .into_owned();
             opened.stated.sources.push(format!("configuration {name}"));
             opened.inputs.push((name, path));
         }
@@ -223,9 +292,16 @@ fn tell_not_read(snapshot: &Snapshot) {
     if files.is_empty() {
         return;
     }
-    let shown: Vec<String> =
-        files.iter().take(4).map(|file| format!("{} ({})", harmless_text(&file.name), file.why)).collect();
-    let more = if files.len() > 4 { format!(" and {} more", files.len() - 4) } else { String::new() };
+    let shown: Vec<String> = files
+        .iter()
+        .take(4)
+        .map(|file| format!("{} ({})", harmless_text(&file.name), file.why))
+        .collect();
+    let more = if files.len() > 4 {
+        format!(" and {} more", files.len() - 4)
+    } else {
+        String::new()
+    };
     terminal::tell(&format!("not read: {}{more}\n", shown.join(", ")));
 }
 
@@ -241,26 +317,49 @@ impl Opened {
         tell_not_read(&snapshot);
         let folder = path.is_dir();
         let file = |text: &SourceText| {
-            let at = if folder { path.join(&text.name) } else { path.to_owned() };
+            let at = if folder {
+                path.join(&text.name)
+            } else {
+                path.to_owned()
+            };
             (text.name.clone(), at)
         };
         let inputs = snapshot.texts.iter().map(file).collect();
-        Self { snapshot, at, tuning, stated, format, look: terminal::look_of_stdout(), inputs, segments: None }
+        Self {
+            snapshot,
+            at,
+            tuning,
+            stated,
+            format,
+            look: terminal::look_of_stdout(),
+            inputs,
+            segments: None,
+        }
     }
 
     /// Another snapshot, judged by its own moment and by what was said of this one.
     pub fn other(&self, path: &Path) -> Result<Self, Failure> {
         finish_around(path)?;
         let snapshot = load(path)?;
-        Ok(Self::read(snapshot, path, None, self.tuning.clone(), self.stated.clone(), self.format))
+        Ok(Self::read(
+            snapshot,
+            path,
+            None,
+            self.tuning.clone(),
+            self.stated.clone(),
+            self.format,
+        ))
     }
 
     /// The frozen view.
-    pub fn view(&self) -> View<'_> {
-        let mut view = View::new(&self.snapshot.estate, self.at);
-        view.tuning = self.tuning.clone();
-        view.stated = self.stated.clone();
-        view
+    pub fn view(&self) -> Fabric<'_> {
+        View::new(
+            &self.snapshot.estate,
+            self.at,
+            self.tuning.clone(),
+            self.stated.clone(),
+        )
+        .into()
     }
 
     /// By what the configuration makes segments.
@@ -276,7 +375,7 @@ impl Opened {
     /// Writes an answer in the format that was asked for.
     pub fn answer<T: Serialize>(
         &self,
-        view: &View<'_>,
+        view: &Fabric<'_>,
         kind: &str,
         answer: T,
         text: impl FnOnce(&Answer<T>, Look) -> String,
@@ -293,7 +392,7 @@ impl Opened {
     /// The same for an answer that is a table.
     pub fn answer_with_csv<T: Serialize>(
         &self,
-        view: &View<'_>,
+        view: &Fabric<'_>,
         kind: &str,
         answer: T,
         text: impl FnOnce(&Answer<T>, Look) -> String,
@@ -318,16 +417,19 @@ impl Opened {
 
 /// Writes to standard output.
 pub fn print(text: &str) -> Result<(), Failure> {
-    terminal::answer(text).map_err(|error| Failure::Io { what: "cannot write the answer".to_owned(), error })
+    terminal::answer(text).map_err(|error| Failure::Io {
+        what: "cannot write the answer".to_owned(),
+        error,
+    })
 }
 
 /// Reads an end.
-pub fn end(view: &View<'_>, text: &str) -> Result<End, Failure> {
+pub fn end(view: &Fabric<'_>, text: &str) -> Result<End, Failure> {
     End::parse(view, text).map_err(|error| Failure::end(text, error))
 }
 
 /// The interfaces that a selector means; it is wrong use if it means none.
-pub fn selected(view: &View<'_>, text: &str) -> Result<Vec<Id<Interface>>, Failure> {
+pub fn selected(view: &Fabric<'_>, text: &str) -> Result<Vec<Id<Interface>>, Failure> {
     let found = end(view, text)?.interfaces(view);
     if found.is_empty() {
         return Err(Failure::wrong(

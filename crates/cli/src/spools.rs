@@ -16,9 +16,12 @@ impl Spools {
     /// If they cannot be written.
     pub fn take(&mut self, section: &'static str, text: &str) -> std::io::Result<()> {
         if !self.0.contains_key(section) {
-            self.0.insert(section, BufWriter::new(tempfile::tempfile()?));
+            self.0
+                .insert(section, BufWriter::new(tempfile::tempfile()?));
         }
-        self.0.get_mut(section).map_or(Ok(()), |spool| spool.write_all(text.as_bytes()))
+        self.0
+            .get_mut(section)
+            .map_or(Ok(()), |spool| spool.write_all(text.as_bytes()))
     }
 
     /// Writes the snapshot.
@@ -34,8 +37,12 @@ impl Spools {
         )?;
         writeln!(out, "format: {FORMAT}\nversion: {VERSION}")?;
         for section in snapshot_sections() {
-            let Some(spool) = self.0.remove(section) else { continue };
-            let mut spool = spool.into_inner().map_err(std::io::IntoInnerError::into_error)?;
+            let Some(spool) = self.0.remove(section) else {
+                continue;
+            };
+            let mut spool = spool
+                .into_inner()
+                .map_err(std::io::IntoInnerError::into_error)?;
             spool.rewind()?;
             writeln!(out, "\n{section}:")?;
             if section == "estate" {

@@ -21,19 +21,28 @@ fn coloured(choice: anstream::ColorChoice) -> bool {
 /// How answers are to look.
 pub fn look_of_stdout() -> Look {
     let stdout = std::io::stdout();
-    Look { width: width(stdout.is_terminal()), colour: coloured(anstream::AutoStream::choice(&stdout)) }
+    Look {
+        width: width(stdout.is_terminal()),
+        colour: coloured(anstream::AutoStream::choice(&stdout)),
+    }
 }
 
 /// How errors are to look.
 pub fn look_of_stderr() -> Look {
     let stderr = std::io::stderr();
-    Look { width: width(stderr.is_terminal()), colour: coloured(anstream::AutoStream::choice(&stderr)) }
+    Look {
+        width: width(stderr.is_terminal()),
+        colour: coloured(anstream::AutoStream::choice(&stderr)),
+    }
 }
 
 /// Writes an answer. A reader that goes away is no failure.
 pub fn answer(text: &str) -> std::io::Result<()> {
     let mut stdout = std::io::stdout().lock();
-    match stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush()) {
+    match stdout
+        .write_all(text.as_bytes())
+        .and_then(|()| stdout.flush())
+    {
         Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
         result => result,
     }
@@ -53,8 +62,8 @@ fn bar(length: Option<u64>, template: &str) -> indicatif::ProgressBar {
     } else {
         indicatif::ProgressDrawTarget::hidden()
     };
-    let style =
-        indicatif::ProgressStyle::with_template(template).unwrap_or_else(|_| indicatif::ProgressStyle::default_bar());
+    let style = indicatif::ProgressStyle::with_template(template)
+        .unwrap_or_else(|_| indicatif::ProgressStyle::default_bar());
     indicatif::ProgressBar::with_draw_target(length, target).with_style(style)
 }
 

@@ -5,7 +5,7 @@
 
 use crate::load::{LoadError, SourceText};
 use crate::profile::{Profile, Request};
-use heronshale_core::source::{FileId, Problem};
+use heronshale_model::source::{FileId, Problem};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
@@ -114,8 +114,14 @@ impl KeptFile {
     fn of(name: &str, bytes: &[u8]) -> Self {
         let pages = bytes.iter().filter(|byte| **byte == b'\n').count();
         let digest = Sha256::digest(bytes);
-        let sha256 = digest.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
-        Self { name: name.to_owned(), pages, sha256 }
+        let sha256 = digest
+            .iter()
+            .fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
+        Self {
+            name: name.to_owned(),
+            pages,
+            sha256,
+        }
     }
 }
 
@@ -173,7 +179,11 @@ struct Failed {
 
 impl Failed {
     fn for_good(why: impl Into<String>) -> Self {
-        Self { why: why.into(), again: false, after: None }
+        Self {
+            why: why.into(),
+            again: false,
+            after: None,
+        }
     }
 }
 
@@ -194,11 +204,17 @@ pub fn collect(
     let plan = profile.plan();
     if plan.requests.is_empty() {
         let what = "the profile does not say what to ask".to_owned();
-        return Err(CollectError::Use(what, "write it under `collect` in the profile".to_owned()));
+        return Err(CollectError::Use(
+            what,
+            "write it under `collect` in the profile".to_owned(),
+        ));
     }
     let (origin, base) = origin_of(url, token.is_some())?;
     let header = match (&plan.token, token) {
-        (Some(written), Some(token)) => Some((written.header.as_str(), written.text.replace("{token}", &token.0))),
+        (Some(written), Some(token)) => Some((
+            written.header.as_str(),
+            written.text.replace("{token}", &token.0),
+        )),
         _ => None,
     };
     let config = ureq::Agent::config_builder()
@@ -207,10 +223,23 @@ pub fn collect(
         .max_redirects_will_error(false)
         .http_status_as_error(false)
         .user_agent("heronshale")
-        .tls_config(ureq::tls::TlsConfig::builder().root_certs(roots(&origin)).build());
+        .tls_config(
+            ureq::tls::TlsConfig::builder()
+                .root_certs(roots(&origin))
+                .build(),
+        );
     let agent = ureq::Agent::new_with_config(config.build());
-    let client = Client { agent, origin, base, header, bounds, start: Instant::now(), again: AtomicUsize::new(0) };
-    fs::create_dir_all(folder).map_err(|error| CollectError::Io(format!("cannot make {}", folder.display()), error))?;
+    let client = Client {
+        agent,
+        origin,
+        base,
+        header,
+        bounds,
+        start: Instant::now(),
+        again: AtomicUsize::new(0),
+    };
+    fs::create_dir_all(folder)
+        .map_err(|error| CollectError::Io(format!("cannot make {}", folder.display()), error))?;
     let mut all = Collected {
         format: COLLECTION.to_owned(),
         version: 1,
@@ -222,7 +251,11 @@ pub fn collect(
     // Requests that follow from the answers to others come after them.
     for following in [false, true] {
         let mut units = Vec::new();
-        for request in plan.requests.iter().filter(|request| request.each.is_some() == following) {
+        for request in plan
+            .requests
+            .iter()
+            .filter(|request| request.each.is_some() == following)
+        {
             match &request.each {
                 None => units.push(Unit {
                     request,
@@ -239,12 +272,22 @@ pub fn collect(
             match fs::read(&path) {
                 Ok(bytes) => all.files.push(KeptFile::of(&unit.file, &bytes)),
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
-                Err(error) => return Err(CollectError::Io(format!("cannot read {}", path.display()), error)),
+                Err(error) => {
+                    return Err(CollectError::Io(
+                        format!("cannot read {}", path.display()),
+                        error,
+                    ));
+                }
             }
         }
     }
     all.again = client.again.load(Ordering::Relaxed);
-    let open: Vec<Missing> = all.missing.iter().filter(|one| one.object.is_none()).cloned().collect();
+    let open: Vec<Missing> = all
+        .missing
+        .iter()
+        .filter(|one| one.object.is_none())
+        .cloned()
+        .collect();
     if !open.is_empty() {
         return Err(CollectError::Missing(open));
     }
@@ -256,23 +299,35 @@ pub fn collect(
 /// What was collected into a folder, if that is complete.
 pub(crate) fn collected(path: &Path) -> Option<Collected> {
     let text = fs::read_to_string(path).ok()?;
-    serde_json::from_str::<Collected>(&text).ok().filter(|found| found.format == COLLECTION)
+    serde_json::from_str::<Collected>(&text)
+        .ok()
+        .filter(|found| found.format == COLLECTION)
 }
 
 /// That a folder holds what was collected into it: the list says which files with which answers.
 ///
 /// # Errors
 /// What is missing, cut or changed, at its place in the list.
-pub(crate) fn unchanged(folder: &Path, list: &Path, collected: &Collected) -> Result<(), LoadError> {
+pub(crate) fn unchanged(
+    folder: &Path,
+    list: &Path,
+    collected: &Collected,
+) -> Result<(), LoadError> {
     let text = fs::read_to_string(list).unwrap_or_default();
     let mut problems = Vec::new();
     for kept in &collected.files {
-        let title = match fs::read(folder.join(&kept.name)).map(|bytes| KeptFile::of(&kept.name, &bytes)) {
-            Ok(now) if now == *kept => continue,
-            Ok(now) if now.pages == kept.pages => format!("{} is not what was collected", kept.name),
-            Ok(now) => format!("{} holds {} of the {} answers that were collected", kept.name, now.pages, kept.pages),
-            Err(_) => format!("{} was collected, and is not there", kept.name),
-        };
+        let title =
+            match fs::read(folder.join(&kept.name)).map(|bytes| KeptFile::of(&kept.name, &bytes)) {
+                Ok(now) if now == *kept => continue,
+                Ok(now) if now.pages == kept.pages => {
+                    format!("{} is not what was collected", kept.name)
+                }
+                Ok(now) => format!(
+                    "{} holds {} of the {} answers that were collected",
+                    kept.name, now.pages, kept.pages
+                ),
+                Err(_) => format!("{} was collected, and is not there", kept.name),
+            };
         let quoted = format!("\"{}\"", kept.name);
         let at = text.find(&quoted).unwrap_or_default();
         let help = "put the file back as it was, or collect into an empty folder";
@@ -287,8 +342,15 @@ pub(crate) fn unchanged(folder: &Path, list: &Path, collected: &Collected) -> Re
     if problems.is_empty() {
         return Ok(());
     }
-    let name = list.file_name().unwrap_or(list.as_os_str()).to_string_lossy().into_owned();
-    Err(LoadError::Input { problems, texts: vec![SourceText { name, text }] })
+    let name = list
+        .file_name()
+        .unwrap_or(list.as_os_str())
+        .to_string_lossy()
+        .into_owned();
+    Err(LoadError::Input {
+        problems,
+        texts: vec![SourceText { name, text }],
+    })
 }
 
 /// Who is trusted: the certificates that the system trusts, which `SSL_CERT_FILE` may name, and the built-in ones.
@@ -300,7 +362,9 @@ fn roots(origin: &str) -> ureq::tls::RootCerts {
     let system = rustls_native_certs::load_native_certs().certs;
     let built_in = webpki_root_certs::TLS_SERVER_ROOT_CERTS.iter();
     let owned = |bytes: &[u8]| Certificate::from_der(bytes).to_owned();
-    RootCerts::Specific(std::sync::Arc::new(built_in.chain(&system).map(|one| owned(one)).collect()))
+    RootCerts::Specific(std::sync::Arc::new(
+        built_in.chain(&system).map(|one| owned(one)).collect(),
+    ))
 }
 
 /// A folder holds the answers of one origin.
@@ -312,17 +376,30 @@ fn check_folder(folder: &Path, url: &str) -> Result<(), CollectError> {
             let what = format!("{} holds answers of {}", folder.display(), before.trim());
             Err(CollectError::Use(what, "name another folder".to_owned()))
         }
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => keep(folder, BEGUN, url.as_bytes()),
-        Err(error) => Err(CollectError::Io(format!("cannot read {}", path.display()), error)),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            keep(folder, BEGUN, url.as_bytes())
+        }
+        Err(error) => Err(CollectError::Io(
+            format!("cannot read {}", path.display()),
+            error,
+        )),
     }
 }
 
 /// Scheme with host and port, and the path before every request's.
 fn origin_of(url: &str, has_token: bool) -> Result<(String, String), CollectError> {
     let wrong = |what: &str, hint: &str| CollectError::Use(what.to_owned(), hint.to_owned());
-    let uri: Uri = url.parse().map_err(|_| wrong("the URL cannot be read", "write https://HOST, or with a path"))?;
+    let uri: Uri = url.parse().map_err(|_| {
+        wrong(
+            "the URL cannot be read",
+            "write https://HOST, or with a path",
+        )
+    })?;
     let (Some(scheme), Some(authority)) = (uri.scheme_str(), uri.authority()) else {
-        return Err(wrong("the URL names no host", "write https://HOST, or with a path"));
+        return Err(wrong(
+            "the URL names no host",
+            "write https://HOST, or with a path",
+        ));
     };
     if authority.as_str().contains('@') {
         return Err(wrong(
@@ -331,14 +408,26 @@ fn origin_of(url: &str, has_token: bool) -> Result<(String, String), CollectErro
         ));
     }
     if !["http", "https"].contains(&scheme) {
-        return Err(wrong(&format!("`{scheme}` is not asked"), "write https://HOST"));
+        return Err(wrong(
+            &format!("`{scheme}` is not asked"),
+            "write https://HOST",
+        ));
     }
     let host = authority.host().trim_matches(['[', ']']);
-    let own = host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback());
+    let own = host == "localhost"
+        || host
+            .parse::<std::net::IpAddr>()
+            .is_ok_and(|address| address.is_loopback());
     if scheme == "http" && has_token && !own {
-        return Err(wrong("the token would go over the network in the clear", "write https://HOST"));
+        return Err(wrong(
+            "the token would go over the network in the clear",
+            "write https://HOST",
+        ));
     }
-    Ok((format!("{scheme}://{authority}"), uri.path().trim_end_matches('/').to_owned()))
+    Ok((
+        format!("{scheme}://{authority}"),
+        uri.path().trim_end_matches('/').to_owned(),
+    ))
 }
 
 /// The requests that follow from the answers to another.
@@ -347,11 +436,17 @@ fn following_units<'p>(
     request: &'p Request,
     folder: &Path,
 ) -> Result<Vec<Unit<'p>>, CollectError> {
-    let filled = profile.following(request, folder).map_err(CollectError::Input)?;
+    let filled = profile
+        .following(request, folder)
+        .map_err(CollectError::Input)?;
     let unit = |values: Vec<(String, String)>| {
         let fill = |text: &str, encode: bool| {
             values.iter().fold(text.to_owned(), |text, (name, value)| {
-                let value = if encode { encoded(value) } else { value.clone() };
+                let value = if encode {
+                    encoded(value)
+                } else {
+                    value.clone()
+                };
                 text.replace(&format!("{{{name}}}"), &value)
             })
         };
@@ -385,7 +480,9 @@ fn keep(folder: &Path, name: &str, bytes: &[u8]) -> Result<(), CollectError> {
     fs::create_dir_all(parent).map_err(io)?;
     let part: PathBuf = folder.join(format!("{name}.part"));
     let mut file = fs::File::create(&part).map_err(io)?;
-    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(io)?;
+    file.write_all(bytes)
+        .and_then(|()| file.sync_all())
+        .map_err(io)?;
     fs::rename(&part, &path).map_err(io)
 }
 
@@ -445,7 +542,12 @@ fn one(client: &Client<'_>, folder: &Path, unit: &Unit<'_>) -> Result<Outcome, C
     }
     let missing = |why: String| {
         let (object, lacks) = (unit.object.clone(), unit.request.lacks.clone());
-        Ok(Outcome::Missing(Missing { request: unit.target.clone(), why, object, lacks }))
+        Ok(Outcome::Missing(Missing {
+            request: unit.target.clone(),
+            why,
+            object,
+            lacks,
+        }))
     };
     let mut lines = Vec::new();
     let mut target = client.base.clone() + &unit.target;
@@ -461,7 +563,9 @@ fn one(client: &Client<'_>, folder: &Path, unit: &Unit<'_>) -> Result<Outcome, C
         let page = match client.ask(&target) {
             Ok(page) => page,
             // An API without the extension has none of it.
-            Err(why) if unit.request.extension && why == ABSENT && asked.len() == 1 => serde_json::json!({}),
+            Err(why) if unit.request.extension && why == ABSENT && asked.len() == 1 => {
+                serde_json::json!({})
+            }
             Err(why) if asked.len() > 1 => return missing(format!("page {}: {why}", asked.len())),
             Err(why) => return missing(why),
         };
@@ -491,8 +595,12 @@ impl Client<'_> {
         if link.starts_with('/') && !link.starts_with("//") {
             return Ok(link.to_owned());
         }
-        let inside = link.strip_prefix(self.origin.as_str()).filter(|rest| rest.starts_with('/'));
-        inside.map(str::to_owned).ok_or_else(|| "its next page is at another host, which is not asked".to_owned())
+        let inside = link
+            .strip_prefix(self.origin.as_str())
+            .filter(|rest| rest.starts_with('/'));
+        inside
+            .map(str::to_owned)
+            .ok_or_else(|| "its next page is at another host, which is not asked".to_owned())
     }
 
     /// An answer, after several tries if need be.
@@ -523,48 +631,90 @@ impl Client<'_> {
         if self.start.elapsed() >= self.bounds.whole {
             return Err(Failed::for_good("the time is over"));
         }
-        let retry = |why: String, after| Failed { why, again: true, after };
-        let mut request = self.agent.get(format!("{}{target}", self.origin)).header("accept", "application/json");
+        let retry = |why: String, after| Failed {
+            why,
+            again: true,
+            after,
+        };
+        let mut request = self
+            .agent
+            .get(format!("{}{target}", self.origin))
+            .header("accept", "application/json");
         if let Some((name, value)) = &self.header {
             request = request.header(*name, value.as_str());
         }
         let mut response = match request.call() {
             Ok(response) => response,
-            Err(ureq::Error::Timeout(_)) => return Err(retry("no answer in time".to_owned(), None)),
-            Err(ureq::Error::HostNotFound) => return Err(Failed::for_good("the host is not known")),
-            Err(ureq::Error::BadUri(_) | ureq::Error::Http(_)) => return Err(Failed::for_good("it cannot be asked")),
+            Err(ureq::Error::Timeout(_)) => {
+                return Err(retry("no answer in time".to_owned(), None));
+            }
+            Err(ureq::Error::HostNotFound) => {
+                return Err(Failed::for_good("the host is not known"));
+            }
+            Err(ureq::Error::BadUri(_) | ureq::Error::Http(_)) => {
+                return Err(Failed::for_good("it cannot be asked"));
+            }
             Err(error) => return Err(retry(self.harmless(&error.to_string()), None)),
         };
         let status = response.status().as_u16();
         match status {
             200 => {}
-            300..=399 => return Err(Failed::for_good("it leads elsewhere, which is not followed")),
+            300..=399 => {
+                return Err(Failed::for_good(
+                    "it leads elsewhere, which is not followed",
+                ));
+            }
             408 | 425 | 429 | 500 | 502..=504 => {
-                let after = response.headers().get("retry-after").and_then(|value| value.to_str().ok());
-                let after = after.and_then(|text| text.trim().parse().ok()).map(Duration::from_secs);
+                let after = response
+                    .headers()
+                    .get("retry-after")
+                    .and_then(|value| value.to_str().ok());
+                let after = after
+                    .and_then(|text| text.trim().parse().ok())
+                    .map(Duration::from_secs);
                 return Err(retry(format!("status {status}"), after));
             }
-            401 => return Err(Failed::for_good("status 401: the token is missing or wrong")),
+            401 => {
+                return Err(Failed::for_good(
+                    "status 401: the token is missing or wrong",
+                ));
+            }
             403 => return Err(Failed::for_good("status 403: not allowed")),
             404 => return Err(Failed::for_good(ABSENT)),
             _ => return Err(Failed::for_good(format!("status {status}"))),
         }
-        let kind = response.headers().get("content-type").and_then(|value| value.to_str().ok());
+        let kind = response
+            .headers()
+            .get("content-type")
+            .and_then(|value| value.to_str().ok());
         let kind = kind.unwrap_or("without a content type").to_owned();
-        let bytes = match response.body_mut().with_config().limit(self.bounds.bytes).read_to_vec() {
+        let bytes = match response
+            .body_mut()
+            .with_config()
+            .limit(self.bounds.bytes)
+            .read_to_vec()
+        {
             Ok(bytes) => bytes,
             Err(ureq::Error::BodyExceedsLimit(_)) => {
                 let why = format!("the answer has more than {} MiB", self.bounds.bytes >> 20);
                 return Err(Failed::for_good(why));
             }
-            Err(ureq::Error::Timeout(_)) => return Err(retry("the answer did not end in time".to_owned(), None)),
+            Err(ureq::Error::Timeout(_)) => {
+                return Err(retry("the answer did not end in time".to_owned(), None));
+            }
             Err(error) => return Err(retry(self.harmless(&error.to_string()), None)),
         };
         serde_json::from_slice(&bytes).map_err(|_| {
             const SHOWN: usize = 40;
-            let begin: String = String::from_utf8_lossy(&bytes).chars().take(SHOWN).collect();
+            let begin: String = String::from_utf8_lossy(&bytes)
+                .chars()
+                .take(SHOWN)
+                .collect();
             let begin = self.harmless(&begin.escape_debug().to_string());
-            retry(format!("the answer is no JSON: {kind}, beginning with `{begin}`"), None)
+            retry(
+                format!("the answer is no JSON: {kind}, beginning with `{begin}`"),
+                None,
+            )
         })
     }
 

@@ -3,13 +3,13 @@
 use crate::document::{Documents, schema_of};
 use crate::load::LoadError;
 use crate::reading::{Many, Reading, Required, Spanned, TagMap, choices, did_you_mean, record};
-use heronshale_core::address::Family;
-use heronshale_core::answer::SegmentBy;
-use heronshale_core::finding::{CATALOGUE, Severity, kind};
-use heronshale_core::model::{Name, Service};
-use heronshale_core::packet::Intervals;
-use heronshale_core::stated::{Control, Regrade};
-use heronshale_core::tuning::{Sensitive, Tuning};
+use heronshale_model::estate::{Name, Service};
+use heronshale_model::segments::SegmentBy;
+use heronshale_model::severity::Severity;
+use heronshale_model::stated::{Control, Regrade};
+use heronshale_model::tuning::{Sensitive, Tuning};
+use heronshale_sets::address::Family;
+use heronshale_sets::intervals::Intervals;
 use std::path::{Path, PathBuf};
 
 /// What a configuration file says in its field `format`.
@@ -112,48 +112,82 @@ pub struct Configuration {
 ///
 /// # Errors
 /// If it cannot be reached or used.
-pub fn load_configuration(path: &Path) -> Result<Configuration, LoadError> {
+pub fn load_configuration(path: &Path, kinds: &[&str]) -> Result<Configuration, LoadError> {
     let mut documents = Documents::default();
     let mut found = Configuration::default();
-    let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+    let name = path
+        .file_name()
+        .unwrap_or(path.as_os_str())
+        .to_string_lossy()
+        .into_owned();
     if let Some(written) = documents.read::<WrittenConfiguration>(&name, path)? {
         documents.check_header(&written.format.0, &written.version.0, CONFIGURATION);
-        found = build(written, path.parent().unwrap_or(Path::new("")), &mut documents.reading);
+        found = build(
+            written,
+            path.parent().unwrap_or(Path::new("")),
+            kinds,
+            &mut documents.reading,
+        );
     }
     documents.finish(found)
 }
 
-fn build(written: WrittenConfiguration, folder: &Path, at: &mut Reading) -> Configuration {
+fn build(
+    written: WrittenConfiguration,
+    folder: &Path,
+    kinds: &[&str],
+    at: &mut Reading,
+) -> Configuration {
     let mut tuning = Tuning::default();
     if let Some(marked) = written.marked {
         tuning.marks = marked.0.into_iter().flat_map(|tags| tags.0).collect();
     }
     if let Some(sensitive) = written.sensitive_ports {
         let one = |written: WrittenSensitive| {
-            let numbers =
-                written.services.0.iter().flat_map(|service| Family::BOTH.map(|family| service.numbers(family)));
+            let numbers = written
+                .services
+                .0
+                .iter()
+                .flat_map(|service| Family::BOTH.map(|family| service.numbers(family)));
             let services = numbers.fold(Intervals::empty(), |sum, numbers| sum.union(&numbers));
-            Sensitive { what: written.what.0.to_string(), services }
+            Sensitive {
+                what: written.what.0.to_string(),
+                services,
+            }
         };
         tuning.sensitive = sensitive.0.into_iter().map(one).collect();
     }
     if let Some(thresholds) = written.thresholds {
         let mut set = |written: Option<Spanned<u32>>, to: &mut u128| {
-            let Some(Spanned { span, value }) = written else { return };
+            let Some(Spanned { span, value }) = written else {
+                return;
+            };
             if value == 0 {
-                at.fail(span, "a threshold of 0 means nothing".to_owned(), "here", Some("write 1 or more".to_owned()));
+                at.fail(
+                    span,
+                    "a threshold of 0 means nothing".to_owned(),
+                    "here",
+                    Some("write 1 or more".to_owned()),
+                );
             }
             *to = u128::from(value);
         };
-        set(thresholds.empty_range_addresses, &mut tuning.empty_range_addresses);
+        set(
+            thresholds.empty_range_addresses,
+            &mut tuning.empty_range_addresses,
+        );
         set(thresholds.empty_range_share, &mut tuning.empty_range_share);
     }
     let mut known = |name: Spanned<Name>| {
-        if kind(&name.value).is_none() {
-            let names = CATALOGUE.iter().map(|kind| kind.name);
-            let help = did_you_mean(&name.value, names)
+        if !kinds.contains(&&*name.value) {
+            let help = did_you_mean(&name.value, kinds.iter().copied())
                 .unwrap_or_else(|| "`heronshale explain` lists the kinds of findings".to_owned());
-            at.fail(name.span, format!("no kind of finding is called `{}`", name.value), "unknown", Some(help));
+            at.fail(
+                name.span,
+                format!("no kind of finding is called `{}`", name.value),
+                "unknown",
+                Some(help),
+            );
         }
         name.value
     };
@@ -163,21 +197,33 @@ fn build(written: WrittenConfiguration, folder: &Path, at: &mut Reading) -> Conf
         reason: one.reason.0,
     });
     let severities = severities.collect();
-    let controls = written
-        .controls
-        .0
-        .into_iter()
-        .map(|one| Control { control: one.control.0, kinds: one.kinds.0.into_iter().map(&mut known).collect() });
+    let controls = written.controls.0.into_iter().map(|one| Control {
+        control: one.control.0,
+        kinds: one.kinds.0.into_iter().map(&mut known).collect(),
+    });
     let controls = controls.collect();
-    if let Some(Spanned { span, value }) =
-        written.segments.as_ref().filter(|one| SegmentBy::parse(&one.value).is_none())
+    if let Some(Spanned { span, value }) = written
+        .segments
+        .as_ref()
+        .filter(|one| SegmentBy::parse(&one.value).is_none())
     {
         let help = "write network, subnet, domain, division, owner, or tag:KEY".to_owned();
-        at.fail(*span, format!("`{value}` is nothing that makes segments"), "here", Some(help));
+        at.fail(
+            *span,
+            format!("`{value}` is nothing that makes segments"),
+            "here",
+            Some(help),
+        );
     }
     let path = |name: Name| folder.join(&*name);
     let paths = |names: Option<Many<Name>>| {
-        names.map(|names| names.0.into_iter().map(|name| (name.to_string(), path(name))).collect())
+        names.map(|names| {
+            names
+                .0
+                .into_iter()
+                .map(|name| (name.to_string(), path(name)))
+                .collect()
+        })
     };
     Configuration {
         controls,

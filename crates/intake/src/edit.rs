@@ -6,8 +6,8 @@
 use crate::load::{Snapshot, SourceText};
 use crate::tree::{Node, Scalar, Sink, Value as Tree};
 use crate::{json, yaml};
-use heronshale_core::model::{Direction, Filter, Id, RuleId};
-use heronshale_core::source::{FileId, Origin, Problem};
+use heronshale_model::estate::{Direction, Filter, Id, RuleId};
+use heronshale_model::source::{FileId, Origin, Problem};
 use json_patch::jsonptr::PointerBuf;
 use json_patch::{Patch, PatchOperation, RemoveOperation, TestOperation};
 use serde_json::{Map, Value};
@@ -39,7 +39,8 @@ struct Document {
 impl Sink for Document {
     fn field(&mut self, key: &Node<'_>) {
         self.at = text_of(key);
-        self.fields.insert(self.at.clone(), Value::Array(Vec::new()));
+        self.fields
+            .insert(self.at.clone(), Value::Array(Vec::new()));
     }
 
     fn item(&mut self, index: Option<u32>, node: &Node<'_>) {
@@ -69,7 +70,12 @@ fn value_of(node: &Node<'_>) -> Value {
         }
         Tree::Scalar(Scalar::Text, text) => Value::String(text.to_string()),
         Tree::List(items) => Value::Array(items.iter().map(value_of).collect()),
-        Tree::Map(fields) => Value::Object(fields.iter().map(|(key, value)| (text_of(key), value_of(value))).collect()),
+        Tree::Map(fields) => Value::Object(
+            fields
+                .iter()
+                .map(|(key, value)| (text_of(key), value_of(value)))
+                .collect(),
+        ),
     }
 }
 
@@ -97,7 +103,10 @@ pub fn without_rules(snapshot: &Snapshot, rules: &[RuleId]) -> Vec<(String, Opti
     for rule in rules {
         let file = snapshot.estate.rule(*rule).origin.span.file;
         let lists = by_file.entry(file).or_default();
-        lists.entry((rule.filter, rule.direction)).or_default().push(rule.index as usize);
+        lists
+            .entry((rule.filter, rule.direction))
+            .or_default()
+            .push(rule.index as usize);
     }
     let edited = |(file, lists): (FileId, Gone)| {
         let source = &snapshot.texts[file.0 as usize];
@@ -118,11 +127,16 @@ fn edit(snapshot: &Snapshot, file: FileId, source: &SourceText, lists: Gone) -> 
         for at in gone.iter().rev() {
             let path = PointerBuf::parse(origins[*at].pointer()).ok()?;
             let value = path.resolve(&document_now).ok()?.clone();
-            operations.push(PatchOperation::Test(TestOperation { path: path.clone(), value }));
+            operations.push(PatchOperation::Test(TestOperation {
+                path: path.clone(),
+                value,
+            }));
             operations.push(PatchOperation::Remove(RemoveOperation { path }));
         }
-        let spans: Vec<(usize, usize)> =
-            origins.iter().map(|origin| (origin.span.start as usize, origin.span.end as usize)).collect();
+        let spans: Vec<(usize, usize)> = origins
+            .iter()
+            .map(|origin| (origin.span.start as usize, origin.span.end as usize))
+            .collect();
         cuts.extend(cuts_of(&source.text, &spans, &gone)?);
     }
     let patch = Patch(operations);
@@ -145,10 +159,18 @@ fn edit(snapshot: &Snapshot, file: FileId, source: &SourceText, lists: Gone) -> 
 
 /// The parts of a text to be cut so that some items of a list go; none if that cannot be done safely.
 fn cuts_of(text: &str, items: &[(usize, usize)], gone: &[usize]) -> Option<Vec<(usize, usize)>> {
-    let dashed: Option<Vec<usize>> = gone.iter().map(|at| dash_before(text, items[*at].0)).collect();
+    let dashed: Option<Vec<usize>> = gone
+        .iter()
+        .map(|at| dash_before(text, items[*at].0))
+        .collect();
     if let Some(dashes) = dashed {
         // A list written line by line cannot be left empty: its key would be left without a value.
-        return (gone.len() < items.len()).then(|| dashes.into_iter().map(|dash| line_item(text, dash)).collect());
+        return (gone.len() < items.len()).then(|| {
+            dashes
+                .into_iter()
+                .map(|dash| line_item(text, dash))
+                .collect()
+        });
     }
     // Items between brackets: with each goes one comma.
     let mut cuts = Vec::new();
@@ -184,7 +206,9 @@ fn dash_before(text: &str, start: usize) -> Option<usize> {
 fn line_item(text: &str, dash: usize) -> (usize, usize) {
     let begin = text[..dash].rfind('\n').map_or(0, |at| at + 1);
     let column = dash - begin;
-    let mut end = text[dash..].find('\n').map_or(text.len(), |at| dash + at + 1);
+    let mut end = text[dash..]
+        .find('\n')
+        .map_or(text.len(), |at| dash + at + 1);
     let mut kept = end;
     while end < text.len() {
         let line_end = text[end..].find('\n').map_or(text.len(), |at| end + at + 1);

@@ -26,13 +26,14 @@ pub use load::{Beside, LoadError, NotRead, Snapshot, SourceText, load, load_text
 pub use observed::load_observed;
 pub use open::{AclReading, Part, Role, read_acls, read_machine, read_routes};
 pub use profile::{
-    BUILT_IN, DraftProfile, Exports, PROFILE, Profile, QUESTIONS, Question, Questions, answered_profile,
-    built_in_profile, draft_profile, exports, import, load_profile, load_questions, profile_schema, questions_schema,
-    wrong_answer,
+    BUILT_IN, DraftProfile, Exports, PROFILE, Profile, QUESTIONS, Question, Questions,
+    answered_profile, built_in_profile, draft_profile, exports, import, load_profile,
+    load_questions, profile_schema, questions_schema, wrong_answer,
 };
 pub use reading::{did_you_mean, parse_moment};
 pub use sections::{snapshot_schema, snapshot_sections};
 pub use statements::{
-    ACCEPTANCES, EXPECTATIONS, acceptances_schema, expectations_schema, load_acceptances, load_expectations,
+    ACCEPTANCES, EXPECTATIONS, acceptances_schema, expectations_schema, load_acceptances,
+    load_expectations,
 };
 pub use written::{FORMAT, VERSION};

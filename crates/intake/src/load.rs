@@ -8,8 +8,8 @@ use crate::statements::{ACCEPTANCES, EXPECTATIONS};
 use crate::tree::syntax_problem;
 use crate::written::FORMAT;
 use crate::{json, yaml};
-use heronshale_core::model::Estate;
-use heronshale_core::source::{FileId, Problem, SourceFile, SourceMap};
+use heronshale_model::estate::Estate;
+use heronshale_model::source::{FileId, Problem, SourceFile, SourceMap};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -89,7 +89,10 @@ pub enum LoadError {
 }
 
 fn environment(what: &str, path: &Path, error: io::Error) -> LoadError {
-    LoadError::Environment { what: format!("{what} {}", path.display()), error }
+    LoadError::Environment {
+        what: format!("{what} {}", path.display()),
+        error,
+    }
 }
 
 /// Reads the estate at a path.
@@ -104,10 +107,17 @@ pub fn load(path: &Path) -> Result<Snapshot, LoadError> {
             loader.file_of_folder(name, &file)?;
         }
         if loader.texts.is_empty() {
-            return Err(LoadError::NoSnapshot { path: path.to_owned(), not_read: loader.not_read });
+            return Err(LoadError::NoSnapshot {
+                path: path.to_owned(),
+                not_read: loader.not_read,
+            });
         }
     } else {
-        let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+        let name = path
+            .file_name()
+            .unwrap_or(path.as_os_str())
+            .to_string_lossy()
+            .into_owned();
         let bytes = fs::read(path).map_err(|error| environment("cannot read", path, error))?;
         loader.file(name, bytes, true);
     }
@@ -131,11 +141,15 @@ pub(crate) fn list(
 ) -> Result<(), LoadError> {
     let failed = |error| environment("cannot list the folder", folder, error);
     if depth > DEEPEST_FOLDER {
-        return Err(failed(io::Error::other(format!("folders are nested deeper than {DEEPEST_FOLDER} levels"))));
+        return Err(failed(io::Error::other(format!(
+            "folders are nested deeper than {DEEPEST_FOLDER} levels"
+        ))));
     }
     for entry in fs::read_dir(folder).map_err(failed)? {
         let path = entry.map_err(failed)?.path();
-        let hidden = path.file_name().is_some_and(|name| name.to_string_lossy().starts_with('.'));
+        let hidden = path
+            .file_name()
+            .is_some_and(|name| name.to_string_lossy().starts_with('.'));
         if hidden {
             continue;
         }
@@ -146,7 +160,9 @@ pub(crate) fn list(
             }
         } else {
             let parts = path.strip_prefix(root).unwrap_or(&path).components();
-            let parts: Vec<_> = parts.map(|part| part.as_os_str().to_string_lossy().into_owned()).collect();
+            let parts: Vec<_> = parts
+                .map(|part| part.as_os_str().to_string_lossy().into_owned())
+                .collect();
             files.push((parts.join("/"), path));
         }
     }
@@ -156,7 +172,8 @@ pub(crate) fn list(
 /// Whether a folder is the evidence of an audit.
 fn is_evidence(folder: &Path) -> bool {
     let manifest = folder.join("evidence.json");
-    manifest.is_file() && fs::read(manifest).is_ok_and(|bytes| contains(&bytes, b"heronshale-evidence"))
+    manifest.is_file()
+        && fs::read(manifest).is_ok_and(|bytes| contains(&bytes, b"heronshale-evidence"))
 }
 
 #[derive(Default)]
@@ -173,20 +190,35 @@ struct Loader {
 
 impl Loader {
     fn file_of_folder(&mut self, name: String, path: &Path) -> Result<(), LoadError> {
-        let extension = path.extension().map(|extension| extension.to_string_lossy().to_ascii_lowercase());
+        let extension = path
+            .extension()
+            .map(|extension| extension.to_string_lossy().to_ascii_lowercase());
         if !matches!(extension.as_deref(), Some("json" | "yaml" | "yml")) {
-            self.not_read.push(NotRead { name, why: "neither JSON nor YAML by its name" });
+            self.not_read.push(NotRead {
+                name,
+                why: "neither JSON nor YAML by its name",
+            });
             return Ok(());
         }
         if !path.is_file() {
-            self.not_read.push(NotRead { name, why: "no plain file" });
+            self.not_read.push(NotRead {
+                name,
+                why: "no plain file",
+            });
             return Ok(());
         }
         let bytes = fs::read(path).map_err(|error| environment("cannot read", path, error))?;
         if contains(&bytes, FORMAT.as_bytes()) {
             self.file(name, bytes, false);
-        } else if let Some(format) = BESIDE.iter().find(|format| contains(&bytes, format.as_bytes())) {
-            self.beside.push(Beside { format, name, path: path.to_owned() });
+        } else if let Some(format) = BESIDE
+            .iter()
+            .find(|format| contains(&bytes, format.as_bytes()))
+        {
+            self.beside.push(Beside {
+                format,
+                name,
+                path: path.to_owned(),
+            });
         } else if bytes.starts_with(&[0xFF, 0xFE]) || bytes.starts_with(&[0xFE, 0xFF]) {
             self.file(name, bytes, true);
         } else if is_cut(&bytes) {
@@ -194,7 +226,10 @@ impl Loader {
             let file = FileId(u32::try_from(self.texts.len()).expect("fewer than 2^32 files"));
             self.refuse(file, name, "the file ends before it says what it is", HELP);
         } else {
-            self.not_read.push(NotRead { name, why: "no snapshot header" });
+            self.not_read.push(NotRead {
+                name,
+                why: "no snapshot header",
+            });
         }
         Ok(())
     }
@@ -203,16 +238,33 @@ impl Loader {
     fn file(&mut self, name: String, bytes: Vec<u8>, named: bool) {
         let file = FileId(u32::try_from(self.texts.len()).expect("fewer than 2^32 files"));
         if u32::try_from(bytes.len()).is_err() {
-            self.refuse(file, name, "the file is larger than 4 GiB", "split it: the files of a folder are one estate");
+            self.refuse(
+                file,
+                name,
+                "the file is larger than 4 GiB",
+                "split it: the files of a folder are one estate",
+            );
             return;
         }
         if bytes.iter().all(u8::is_ascii_whitespace) {
-            self.refuse(file, name, "the file is empty", "`heronshale init` writes a small snapshot to begin with");
+            self.refuse(
+                file,
+                name,
+                "the file is empty",
+                "`heronshale init` writes a small snapshot to begin with",
+            );
             return;
         }
         let body = match text_of(bytes) {
             Ok(text) => text,
-            Err(what) => return self.refuse(file, name, &what, "save it as UTF-8; a snapshot is JSON or YAML"),
+            Err(what) => {
+                return self.refuse(
+                    file,
+                    name,
+                    &what,
+                    "save it as UTF-8; a snapshot is JSON or YAML",
+                );
+            }
         };
         let is_json = match name.rsplit('.').next() {
             Some("json") => true,
@@ -221,10 +273,17 @@ impl Loader {
         };
         let before = self.collected.lengths();
         let mut sink = FileSink::new(&mut self.collected, file);
-        let read = if is_json { json::read(file, &body, &mut sink) } else { yaml::read(file, &body, &mut sink) };
+        let read = if is_json {
+            json::read(file, &body, &mut sink)
+        } else {
+            yaml::read(file, &body, &mut sink)
+        };
         if read.is_ok() && !sink.is_snapshot && !named {
             self.collected.forget_after(&before);
-            self.not_read.push(NotRead { name, why: "no snapshot header" });
+            self.not_read.push(NotRead {
+                name,
+                why: "no snapshot header",
+            });
             return;
         }
         match read {
@@ -239,7 +298,10 @@ impl Loader {
             }
         }
         let mut problems = std::mem::take(&mut sink.reading.problems);
-        for problem in problems.iter_mut().filter(|problem| problem.span.file == file) {
+        for problem in problems
+            .iter_mut()
+            .filter(|problem| problem.span.file == file)
+        {
             let marked = body.get(problem.span.start as usize..problem.span.end as usize);
             problem.help = marked.and_then(typographic).or(problem.help.take());
         }
@@ -250,9 +312,18 @@ impl Loader {
 
     fn refuse(&mut self, file: FileId, name: String, title: &str, help: &str) {
         self.cut_short = true;
-        self.problems.push(syntax_problem(file, 0, title.to_owned(), "", Some(help.to_owned())));
+        self.problems.push(syntax_problem(
+            file,
+            0,
+            title.to_owned(),
+            "",
+            Some(help.to_owned()),
+        ));
         self.sources.add(SourceFile::new(&name, b""));
-        self.texts.push(SourceText { name, text: String::new() });
+        self.texts.push(SourceText {
+            name,
+            text: String::new(),
+        });
     }
 
     fn finish(mut self) -> Result<Snapshot, LoadError> {
@@ -261,22 +332,39 @@ impl Loader {
         let problems = match built {
             Ok(estate) if broken.is_empty() => {
                 let (texts, not_read, beside) = (self.texts, self.not_read, self.beside);
-                return Ok(Snapshot { estate, texts, not_read, beside });
+                return Ok(Snapshot {
+                    estate,
+                    texts,
+                    not_read,
+                    beside,
+                });
             }
             // What stood behind a cut is missing to all that names it: those errors would only repeat the first.
             Err(more) if !self.cut_short => merge(broken, more),
             _ => broken,
         };
-        Err(LoadError::Input { problems, texts: self.texts })
+        Err(LoadError::Input {
+            problems,
+            texts: self.texts,
+        })
     }
 }
 
 /// Whether a file ends before its header does: it is empty but for comments, or its first words are the beginning of a header.
 fn is_cut(bytes: &[u8]) -> bool {
     let text = String::from_utf8_lossy(bytes);
-    let plain = text.lines().filter(|line| !line.trim_start().starts_with('#')).flat_map(str::chars);
-    let first: String = plain.filter(|sign| !matches!(sign, '{' | '"' | '\'' | ' ' | '\t' | '\r')).take(64).collect();
-    let known = [FORMAT].iter().chain(&BESIDE).map(|format| format!("format:{format}"));
+    let plain = text
+        .lines()
+        .filter(|line| !line.trim_start().starts_with('#'))
+        .flat_map(str::chars);
+    let first: String = plain
+        .filter(|sign| !matches!(sign, '{' | '"' | '\'' | ' ' | '\t' | '\r'))
+        .take(64)
+        .collect();
+    let known = [FORMAT]
+        .iter()
+        .chain(&BESIDE)
+        .map(|format| format!("format:{format}"));
     known.into_iter().any(|header| header.starts_with(&first))
 }
 
@@ -292,8 +380,16 @@ pub(crate) fn text_of(bytes: Vec<u8>) -> Result<String, String> {
         let at = error.utf8_error().valid_up_to();
         let before = &error.as_bytes()[..at];
         let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
-        let column = at - before.iter().rposition(|byte| *byte == b'\n').map_or(0, |end| end + 1) + 1;
-        format!("the file is not text in UTF-8: byte {:#04x} in line {line}, column {column}", error.as_bytes()[at])
+        let column = at
+            - before
+                .iter()
+                .rposition(|byte| *byte == b'\n')
+                .map_or(0, |end| end + 1)
+            + 1;
+        format!(
+            "the file is not text in UTF-8: byte {:#04x} in line {line}, column {column}",
+            error.as_bytes()[at]
+        )
     })?;
     if text.contains('\0') {
         return Err("the file is not text in UTF-8: it holds a null byte".to_owned());
@@ -312,5 +408,7 @@ fn merge(mut broken: Vec<Problem>, more: Vec<Problem>) -> Vec<Problem> {
 }
 
 fn contains(haystack: &[u8], needle: &[u8]) -> bool {
-    haystack.windows(needle.len()).any(|window| window == needle)
+    haystack
+        .windows(needle.len())
+        .any(|window| window == needle)
 }

@@ -3,8 +3,8 @@
 
 use crate::slips::other_word;
 use crate::tree::{Node, Scalar, Value};
-use heronshale_core::model::Name;
-use heronshale_core::source::{Problem, Span};
+use heronshale_model::estate::Name;
+use heronshale_model::source::{Problem, Span};
 use serde_json::{Map, Value as Json, json};
 
 /// The errors found so far.
@@ -18,35 +18,69 @@ pub(crate) const MOST_HELPED: usize = 200;
 
 impl Reading {
     /// Records a problem.
-    pub fn fail(&mut self, span: Span, title: String, label: impl Into<String>, help: Option<String>) {
-        self.problems.push(Problem { title, span, label: label.into(), related: None, help });
+    pub fn fail(
+        &mut self,
+        span: Span,
+        title: String,
+        label: impl Into<String>,
+        help: Option<String>,
+    ) {
+        self.problems.push(Problem {
+            title,
+            span,
+            label: label.into(),
+            related: None,
+            help,
+        });
     }
 
     /// Records that a value has the wrong shape.
     pub fn expected(&mut self, node: &Node<'_>, wanted: &str, help: Option<String>) {
         let found = node.describe();
-        self.fail(node.span, format!("expected {wanted}, found {found}"), format!("this is {found}"), help);
+        self.fail(
+            node.span,
+            format!("expected {wanted}, found {found}"),
+            format!("this is {found}"),
+            help,
+        );
     }
 }
 
 /// `did you mean "x"?` for the nearest of the candidates, if one is near.
-pub fn did_you_mean<'c>(given: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<String> {
+pub fn did_you_mean<'c>(
+    given: &str,
+    candidates: impl IntoIterator<Item = &'c str>,
+) -> Option<String> {
     let lower = given.to_lowercase();
     let long = given.chars().count();
     // Short words are near to everything.
     let most = if long < 5 { 1 } else { long / 3 + 1 };
     // What is much longer or shorter is not near.
     let comes_near = |name: &&'c str| name.chars().count().abs_diff(long) <= most;
-    let near = |name: &'c str| (strsim::damerau_levenshtein(&lower, &name.to_lowercase()), name);
-    let best = candidates.into_iter().filter(comes_near).map(near).filter(|(distance, _)| *distance <= most).min();
+    let near = |name: &'c str| {
+        (
+            strsim::damerau_levenshtein(&lower, &name.to_lowercase()),
+            name,
+        )
+    };
+    let best = candidates
+        .into_iter()
+        .filter(comes_near)
+        .map(near)
+        .filter(|(distance, _)| *distance <= most)
+        .min();
     best.map(|(_, name)| format!("did you mean `{name}`?"))
 }
 
 /// Whether a field is there with its value right behind the colon, so that it has another name.
 pub(crate) fn is_glued(node: &Node<'_>, field: &str) -> bool {
-    let Value::Map(fields) = &node.value else { return false };
+    let Value::Map(fields) = &node.value else {
+        return false;
+    };
     fields.iter().any(|(key, _)| match &key.value {
-        Value::Scalar(_, name) => name.strip_prefix(field).is_some_and(|rest| rest.starts_with(':')),
+        Value::Scalar(_, name) => name
+            .strip_prefix(field)
+            .is_some_and(|rest| rest.starts_with(':')),
         _ => false,
     })
 }
@@ -115,7 +149,10 @@ impl<T> Default for Many<T> {
 impl<T: Written> Field for Many<T> {
     const REQUIRED: bool = false;
     fn read(node: Option<&Node<'_>>, at: &mut Reading) -> Option<Self> {
-        node.map_or_else(|| Some(Self::default()), |node| <Self as Written>::read(node, at))
+        node.map_or_else(
+            || Some(Self::default()),
+            |node| <Self as Written>::read(node, at),
+        )
     }
     fn schema(definitions: &mut Definitions) -> Json {
         <Self as Written>::schema(definitions)
@@ -148,7 +185,10 @@ pub(crate) struct Spanned<T> {
 
 impl<T: Written> Written for Spanned<T> {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
-        T::read(node, at).map(|value| Self { span: node.span, value })
+        T::read(node, at).map(|value| Self {
+            span: node.span,
+            value,
+        })
     }
     fn schema(definitions: &mut Definitions) -> Json {
         T::schema(definitions)
@@ -160,11 +200,21 @@ pub(crate) fn text_of<'n>(node: &'n Node<'_>, at: &mut Reading, wanted: &str) ->
     match &node.value {
         Value::Scalar(Scalar::Text | Scalar::Number, text) => Some(text),
         Value::Scalar(Scalar::Bool, text) => {
-            at.expected(node, wanted, Some(format!("if the text is meant, write it in quotes: \"{text}\"")));
+            at.expected(
+                node,
+                wanted,
+                Some(format!(
+                    "if the text is meant, write it in quotes: \"{text}\""
+                )),
+            );
             None
         }
         Value::Scalar(Scalar::Null, _) => {
-            at.expected(node, wanted, Some("leave the field out if there is none".to_owned()));
+            at.expected(
+                node,
+                wanted,
+                Some("leave the field out if there is none".to_owned()),
+            );
             None
         }
         _ => {
@@ -181,11 +231,19 @@ impl Written for Name {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let text = text_of(node, at, "a text")?;
         if text.trim().is_empty() {
-            at.fail(node.span, "a text must not be empty".to_owned(), "nothing here", None);
+            at.fail(
+                node.span,
+                "a text must not be empty".to_owned(),
+                "nothing here",
+                None,
+            );
             return None;
         }
         if text.len() > LONGEST_NAME {
-            let title = format!("a text may have {LONGEST_NAME} bytes, this one has {}", text.len());
+            let title = format!(
+                "a text may have {LONGEST_NAME} bytes, this one has {}",
+                text.len()
+            );
             at.fail(node.span, title, "too long", None);
             return None;
         }
@@ -236,12 +294,21 @@ impl Written for bool {
 impl Written for u32 {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let Value::Scalar(Scalar::Number, text) = &node.value else {
-            at.expected(node, "a whole number", Some("write it in digits, such as 100".to_owned()));
+            at.expected(
+                node,
+                "a whole number",
+                Some("write it in digits, such as 100".to_owned()),
+            );
             return None;
         };
         let number = text.parse().ok();
         if number.is_none() {
-            at.fail(node.span, format!("expected a whole number from 0 to {}", Self::MAX), "this is none", None);
+            at.fail(
+                node.span,
+                format!("expected a whole number from 0 to {}", Self::MAX),
+                "this is none",
+                None,
+            );
         }
         number
     }
@@ -257,8 +324,13 @@ pub(crate) struct Moment(pub jiff::Timestamp);
 /// Reads `2026-11-02T06:00:00Z`, or a date, which means the end of that day in UTC.
 pub fn parse_moment(text: &str) -> Option<jiff::Timestamp> {
     let day_end = || {
-        let date: jiff::civil::Date = text.parse().ok().filter(|_| text.len() == "2026-11-02".len())?;
-        let next: jiff::Timestamp = format!("{}T00:00:00Z", date.tomorrow().ok()?).parse().ok()?;
+        let date: jiff::civil::Date = text
+            .parse()
+            .ok()
+            .filter(|_| text.len() == "2026-11-02".len())?;
+        let next: jiff::Timestamp = format!("{}T00:00:00Z", date.tomorrow().ok()?)
+            .parse()
+            .ok()?;
         next.checked_sub(jiff::SignedDuration::from_nanos(1)).ok()
     };
     text.parse::<jiff::Timestamp>().ok().or_else(day_end)
@@ -269,8 +341,14 @@ impl Written for Moment {
         let text = text_of(node, at, "a date or a moment")?;
         let moment = parse_moment(text);
         if moment.is_none() {
-            let help = "write 2026-11-02 (the end of that day, UTC) or 2026-11-02T06:00:00Z".to_owned();
-            at.fail(node.span, format!("`{text}` is no date"), "not understood", Some(help));
+            let help =
+                "write 2026-11-02 (the end of that day, UTC) or 2026-11-02T06:00:00Z".to_owned();
+            at.fail(
+                node.span,
+                format!("`{text}` is no date"),
+                "not understood",
+                Some(help),
+            );
         }
         moment.map(Self)
     }
@@ -286,7 +364,11 @@ pub(crate) struct TagMap(pub Vec<(Name, Name)>);
 impl Written for TagMap {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let Value::Map(fields) = &node.value else {
-            at.expected(node, "a map of keys and values", Some("for example { role: web }".to_owned()));
+            at.expected(
+                node,
+                "a map of keys and values",
+                Some("for example { role: web }".to_owned()),
+            );
             return None;
         };
         let pair = |(key, value): &(Node<'_>, Node<'_>), at: &mut Reading| {
@@ -298,7 +380,12 @@ impl Written for TagMap {
         let mut tags = read.into_iter().collect::<Option<Vec<_>>>()?;
         tags.sort();
         if let Some(twice) = tags.windows(2).find(|pair| pair[0].0 == pair[1].0) {
-            at.fail(node.span, format!("the key `{}` stands here twice", twice[0].0), "in this map", None);
+            at.fail(
+                node.span,
+                format!("the key `{}` stands here twice", twice[0].0),
+                "in this map",
+                None,
+            );
             return None;
         }
         Some(Self(tags))
@@ -316,30 +403,62 @@ pub(crate) fn fields_of<'n, 't>(
     at: &mut Reading,
 ) -> Option<Vec<(&'n str, &'n Node<'t>)>> {
     let Value::Map(fields) = &node.value else {
-        let some = known.iter().take(3).map(|field| format!("{field}: …")).collect::<Vec<_>>().join(", ");
-        at.expected(node, &format!("{what}, a map of fields"), Some(format!("write {{ {some} }}")));
+        let some = known
+            .iter()
+            .take(3)
+            .map(|field| format!("{field}: …"))
+            .collect::<Vec<_>>()
+            .join(", ");
+        at.expected(
+            node,
+            &format!("{what}, a map of fields"),
+            Some(format!("write {{ {some} }}")),
+        );
         return None;
     };
     let mut found: Vec<(&str, &Node<'t>)> = Vec::with_capacity(fields.len());
     for (at_field, (key, value)) in fields.iter().enumerate() {
-        let Value::Scalar(_, name) = &key.value else { continue };
+        let Value::Scalar(_, name) = &key.value else {
+            continue;
+        };
         // A comma outside of brackets makes a field of the second value.
-        let before = at_field.checked_sub(1).and_then(|before| fields.get(before));
+        let before = at_field
+            .checked_sub(1)
+            .and_then(|before| fields.get(before));
         let torn = before.filter(|_| matches!(value.value, Value::Scalar(Scalar::Null, _)));
-        let torn = torn.and_then(|(key, value)| crate::tree::text(key).zip(crate::tree::text(value)));
+        let torn =
+            torn.and_then(|(key, value)| crate::tree::text(key).zip(crate::tree::text(value)));
         if found.iter().any(|(other, _)| other == name) {
-            at.fail(key.span, format!("the field `{name}` stands here twice"), "a second time", None);
+            at.fail(
+                key.span,
+                format!("the field `{name}` stands here twice"),
+                "a second time",
+                None,
+            );
         } else if known.contains(&name.as_ref()) {
             found.push((name, value));
         } else {
             let all = format!("the fields of {what} are {}", known.join(", "));
-            let glued = name.split_once(':').filter(|(field, _)| known.contains(field));
+            let glued = name
+                .split_once(':')
+                .filter(|(field, _)| known.contains(field));
             let help = match (glued, torn) {
-                (_, Some((field, first))) => format!("several values stand in brackets: `{field}: [{first}, {name}]`"),
-                (Some((field, value)), _) => format!("write `{field}: {value}`, with a space behind the colon"),
-                _ => other_word(name, known).or_else(|| did_you_mean(name, known.iter().copied())).unwrap_or(all),
+                (_, Some((field, first))) => {
+                    format!("several values stand in brackets: `{field}: [{first}, {name}]`")
+                }
+                (Some((field, value)), _) => {
+                    format!("write `{field}: {value}`, with a space behind the colon")
+                }
+                _ => other_word(name, known)
+                    .or_else(|| did_you_mean(name, known.iter().copied()))
+                    .unwrap_or(all),
             };
-            at.fail(key.span, format!("{what} has no field `{name}`"), "unknown field", Some(help));
+            at.fail(
+                key.span,
+                format!("{what} has no field `{name}`"),
+                "unknown field",
+                Some(help),
+            );
         }
     }
     Some(found)
@@ -357,7 +476,7 @@ macro_rules! record {
         #[derive(Clone, Debug)]
         #[allow(dead_code, reason = "a record declares all that may be written; not every place needs all of it")]
         pub(crate) struct $name {
-            pub span: heronshale_core::source::Span,
+            pub span: heronshale_model::source::Span,
             $( $(#[doc = $doc])+ pub $field: $type, )*
         }
 

@@ -4,8 +4,8 @@ use crate::document::{MISCOUNTED, miscounted};
 use crate::reading::{Definitions, Reading, Written, did_you_mean};
 use crate::tree::{Node, Scalar, Sink, Value};
 use crate::written::*;
-use heronshale_core::model::Name;
-use heronshale_core::source::{FileId, Origin, Span};
+use heronshale_model::estate::Name;
+use heronshale_model::source::{FileId, Origin, Span};
 use serde_json::{Value as Json, json};
 
 /// An item and where it stands.
@@ -135,7 +135,10 @@ sections! {
 
 /// The sections that hold lists of objects.
 pub(crate) fn sections() -> impl Iterator<Item = &'static str> {
-    SECTIONS.iter().copied().filter(|name| !["format", "version", "holds", "estate"].contains(name))
+    SECTIONS
+        .iter()
+        .copied()
+        .filter(|name| !["format", "version", "holds", "estate"].contains(name))
 }
 
 /// All sections in the order in which they are documented, the estate first.
@@ -159,12 +162,18 @@ pub(crate) fn check(section: &'static str, node: &Node<'_>, at: &mut Reading) {
 
 /// The id of an item that could not be read as a whole.
 fn id_of(node: &Node<'_>) -> Option<Name> {
-    let Value::Map(fields) = &node.value else { return None };
-    fields.iter().find_map(|(key, value)| match (&key.value, &value.value) {
-        (Value::Scalar(_, key), Value::Scalar(_, id)) if key == "id" => Some(id.as_ref().into()),
-        (Value::Scalar(_, key), _) => key.strip_prefix("id:").map(Into::into),
-        _ => None,
-    })
+    let Value::Map(fields) = &node.value else {
+        return None;
+    };
+    fields
+        .iter()
+        .find_map(|(key, value)| match (&key.value, &value.value) {
+            (Value::Scalar(_, key), Value::Scalar(_, id)) if key == "id" => {
+                Some(id.as_ref().into())
+            }
+            (Value::Scalar(_, key), _) => key.strip_prefix("id:").map(Into::into),
+            _ => None,
+        })
 }
 
 /// Takes one file's fields into the collected items.
@@ -182,7 +191,11 @@ pub(crate) struct FileSink<'c> {
 
 impl<'c> FileSink<'c> {
     pub fn new(collected: &'c mut Collected, file: FileId) -> Self {
-        let start = Span { file, start: 0, end: 0 };
+        let start = Span {
+            file,
+            start: 0,
+            end: 0,
+        };
         Self {
             collected,
             reading: Reading::default(),
@@ -198,11 +211,23 @@ impl<'c> FileSink<'c> {
     /// Judges the header once the file is read.
     pub fn finish(&mut self) {
         if !self.is_snapshot {
-            let help = Some(format!("begin it with `format: {FORMAT}` and `version: {VERSION}`"));
-            self.reading.fail(self.start, "this file is no snapshot: it has no header".to_owned(), "here", help);
+            let help = Some(format!(
+                "begin it with `format: {FORMAT}` and `version: {VERSION}`"
+            ));
+            self.reading.fail(
+                self.start,
+                "this file is no snapshot: it has no header".to_owned(),
+                "here",
+                help,
+            );
         } else if self.version.is_none() {
             let help = Some(format!("write `version: {VERSION}`"));
-            self.reading.fail(self.start, "the header lacks the field `version`".to_owned(), "in this file", help);
+            self.reading.fail(
+                self.start,
+                "the header lacks the field `version`".to_owned(),
+                "in this file",
+                help,
+            );
         }
     }
 
@@ -210,10 +235,22 @@ impl<'c> FileSink<'c> {
     pub fn count(&mut self, before: &[usize]) {
         // The estate itself is no entry. What could not be read is told by itself.
         let now = self.collected.lengths();
-        let found: usize = now.iter().zip(before).skip(1).map(|(now, before)| now - before).sum();
-        let Some((said, span)) = self.holds.filter(|_| self.reading.problems.is_empty()) else { return };
+        let found: usize = now
+            .iter()
+            .zip(before)
+            .skip(1)
+            .map(|(now, before)| now - before)
+            .sum();
+        let Some((said, span)) = self.holds.filter(|_| self.reading.problems.is_empty()) else {
+            return;
+        };
         if usize::try_from(said) != Ok(found) {
-            self.reading.fail(span, miscounted(said, found), "here", Some(MISCOUNTED.to_owned()));
+            self.reading.fail(
+                span,
+                miscounted(said, found),
+                "here",
+                Some(MISCOUNTED.to_owned()),
+            );
         }
     }
 
@@ -224,7 +261,9 @@ impl<'c> FileSink<'c> {
         };
         match (section, scalar) {
             ("format", Some((Scalar::Text, FORMAT))) => self.is_snapshot = true,
-            ("version", Some((Scalar::Number, text))) if text == VERSION.to_string() => self.version = Some(node.span),
+            ("version", Some((Scalar::Number, text))) if text == VERSION.to_string() => {
+                self.version = Some(node.span)
+            }
             ("version", Some((Scalar::Number, _))) => {
                 self.version = Some(node.span);
                 let title = format!("this program reads version {VERSION} of the format");
@@ -233,15 +272,25 @@ impl<'c> FileSink<'c> {
             ("holds", Some((Scalar::Number, text))) if text.parse::<u32>().is_ok() => {
                 self.holds = text.parse().ok().map(|said| (said, node.span));
             }
-            ("holds", _) => self.reading.expected(node, "how many objects the file holds, a whole number", None),
+            ("holds", _) => self.reading.expected(
+                node,
+                "how many objects the file holds, a whole number",
+                None,
+            ),
             ("version", _) => {
                 self.version = Some(node.span);
-                self.reading.expected(node, "the version, a whole number", None);
+                self.reading
+                    .expected(node, "the version, a whole number", None);
             }
             _ => {
                 self.is_snapshot = true;
                 let help = Some(format!("write `format: {FORMAT}`"));
-                self.reading.fail(node.span, "the field `format` names another format".to_owned(), "here", help);
+                self.reading.fail(
+                    node.span,
+                    "the field `format` names another format".to_owned(),
+                    "here",
+                    help,
+                );
             }
         }
     }
@@ -250,15 +299,27 @@ impl<'c> FileSink<'c> {
 impl Sink for FileSink<'_> {
     fn field(&mut self, key: &Node<'_>) {
         self.current = None;
-        let Value::Scalar(_, name) = &key.value else { return };
+        let Value::Scalar(_, name) = &key.value else {
+            return;
+        };
         let Some(section) = SECTIONS.iter().find(|section| *section == name) else {
             let all = format!("the fields of a snapshot are {}", SECTIONS.join(", "));
             let help = did_you_mean(name, SECTIONS.iter().copied()).unwrap_or(all);
-            self.reading.fail(key.span, format!("a snapshot has no field `{name}`"), "unknown field", Some(help));
+            self.reading.fail(
+                key.span,
+                format!("a snapshot has no field `{name}`"),
+                "unknown field",
+                Some(help),
+            );
             return;
         };
         if self.seen.contains(section) {
-            self.reading.fail(key.span, format!("the field `{name}` stands here twice"), "a second time", None);
+            self.reading.fail(
+                key.span,
+                format!("the field `{name}` stands here twice"),
+                "a second time",
+                None,
+            );
             return;
         }
         self.seen.push(section);
@@ -270,18 +331,28 @@ impl Sink for FileSink<'_> {
         match (section, index) {
             ("format" | "version" | "holds", _) => self.header(section, node),
             ("estate", None) => {
-                let origin = Origin { span: node.span, section, item: 0, within: None };
+                let origin = Origin {
+                    span: node.span,
+                    section,
+                    item: 0,
+                    within: None,
+                };
                 if let Some(read) = WrittenEstate::read(node, &mut self.reading) {
                     self.collected.estates.push((origin, read));
                 }
             }
-            ("estate", Some(_)) => self.reading.expected(node, "the estate, a map of fields", None),
-            (_, Some(item)) => self.collected.collect(section, item, node, &mut self.reading),
+            ("estate", Some(_)) => self
+                .reading
+                .expected(node, "the estate, a map of fields", None),
+            (_, Some(item)) => self
+                .collected
+                .collect(section, item, node, &mut self.reading),
             (_, None) if matches!(&node.value, Value::Scalar(Scalar::Null, _)) => {}
             (_, None) => {
-                let help =
-                    matches!(node.value, Value::Map(_)).then(|| "begin each with a dash: `- { id: …`".to_owned());
-                self.reading.expected(node, &format!("a list of {section}"), help);
+                let help = matches!(node.value, Value::Map(_))
+                    .then(|| "begin each with a dash: `- { id: …`".to_owned());
+                self.reading
+                    .expected(node, &format!("a list of {section}"), help);
             }
         }
     }

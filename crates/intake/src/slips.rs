@@ -26,8 +26,10 @@ pub(crate) fn slip(text: &str, at: usize, info: &str) -> Option<Slip> {
         });
     }
     if info.contains("unknown anchor") {
-        let name =
-            text[at..].split(|sign: char| sign.is_whitespace() || ",]}".contains(sign)).next().unwrap_or_default();
+        let name = text[at..]
+            .split(|sign: char| sign.is_whitespace() || ",]}".contains(sign))
+            .next()
+            .unwrap_or_default();
         return Some(Slip {
             title: format!("`{name}` refers to an anchor that is not there"),
             at,
@@ -57,7 +59,10 @@ pub(crate) fn slip(text: &str, at: usize, info: &str) -> Option<Slip> {
             help: Some(format!("close it with `{}`", closing(sign))),
         });
     }
-    if info.contains("expected key") || info.contains("indentation") || info.contains("inside a block") {
+    if info.contains("expected key")
+        || info.contains("indentation")
+        || info.contains("inside a block")
+    {
         return Some(Slip {
             title: "this line is indented otherwise than the lines to which it belongs".to_owned(),
             at,
@@ -95,7 +100,10 @@ fn dash(text: &str, at: usize) -> Option<Slip> {
     let at = line.end - words.len();
     let (title, rest) = match words.strip_prefix(['–', '—', '•', '*', '−']) {
         Some(rest) => ("this sign begins no item of a list", rest),
-        None => ("a space is missing behind the dash", words.strip_prefix('-')?),
+        None => (
+            "a space is missing behind the dash",
+            words.strip_prefix('-')?,
+        ),
     };
     let glued = rest.starts_with(|sign: char| sign.is_alphanumeric() || "{[".contains(sign));
     let other = !words.starts_with('-') && rest.starts_with([' ', '{', '[']);
@@ -139,14 +147,20 @@ impl Brackets {
                         }
                     }
                 }
-                (None, '"' | '\'') if matches!(before, ' ' | '\n' | '[' | '{' | ',' | ':') => quote = Some(sign),
-                (None, '{' | '[') if matches!(before, ' ' | '\n' | '[' | '{' | ',') => found.open.push((place, sign)),
+                (None, '"' | '\'') if matches!(before, ' ' | '\n' | '[' | '{' | ',' | ':') => {
+                    quote = Some(sign)
+                }
+                (None, '{' | '[') if matches!(before, ' ' | '\n' | '[' | '{' | ',') => {
+                    found.open.push((place, sign))
+                }
                 (None, '}' | ']') => match found.open.pop() {
                     Some((open, kind)) if closing(kind) != sign => {
                         let right = closing(kind);
                         let line = text[..open].bytes().filter(|byte| *byte == b'\n').count() + 1;
                         found.wrong = Some(Slip {
-                            title: format!("this `{sign}` closes nothing: `{kind}` of line {line} is open"),
+                            title: format!(
+                                "this `{sign}` closes nothing: `{kind}` of line {line} is open"
+                            ),
                             at: place,
                             label: "here",
                             help: Some(format!("close it with `{right}` before")),
@@ -174,9 +188,18 @@ fn glued_colon(text: &str, at: usize) -> Option<Slip> {
         let words = text[line.clone()].trim_start();
         let start = line.end - words.len();
         let words = words.trim_start_matches("- ");
-        let Some((name, value)) = words.split_once(':') else { continue };
-        let is_name = !name.is_empty() && name.chars().all(|sign| sign.is_ascii_alphanumeric() || sign == '_');
-        if is_name && !value.is_empty() && !value.starts_with([' ', '\t', '\r']) && !value.contains(": ") {
+        let Some((name, value)) = words.split_once(':') else {
+            continue;
+        };
+        let is_name = !name.is_empty()
+            && name
+                .chars()
+                .all(|sign| sign.is_ascii_alphanumeric() || sign == '_');
+        if is_name
+            && !value.is_empty()
+            && !value.starts_with([' ', '\t', '\r'])
+            && !value.contains(": ")
+        {
             return Some(Slip {
                 title: "a space is missing behind the colon".to_owned(),
                 at: text[start..].find(':').map_or(start, |colon| start + colon),
@@ -205,7 +228,9 @@ fn second_colon(text: &str, at: usize) -> Option<Slip> {
             help: Some("the fields between braces are apart by commas".to_owned()),
         },
         None => Slip {
-            title: "a value with a colon in it needs quotation marks, and no space behind the colon".to_owned(),
+            title:
+                "a value with a colon in it needs quotation marks, and no space behind the colon"
+                    .to_owned(),
             at: start,
             label: "this value",
             help: Some(format!("write \"{value}:{name}\"")),
@@ -217,7 +242,12 @@ fn second_colon(text: &str, at: usize) -> Option<Slip> {
 pub(crate) fn typographic(value: &str) -> Option<String> {
     const MARKS: [char; 8] = ['“', '”', '„', '‟', '‘', '’', '‚', '‛'];
     let begins = value.starts_with(MARKS) || value.ends_with(MARKS);
-    begins.then(|| format!("these are typographic quotation marks: write \"{}\"", value.trim_matches(MARKS)))
+    begins.then(|| {
+        format!(
+            "these are typographic quotation marks: write \"{}\"",
+            value.trim_matches(MARKS)
+        )
+    })
 }
 
 /// What a field of another name is mostly meant to be, if the object has such a field.
@@ -252,9 +282,13 @@ pub(crate) fn other_word(given: &str, known: &[&str]) -> Option<String> {
         ("egress", &["outbound"]),
     ];
     if given.eq_ignore_ascii_case("direction") && known.contains(&"peers") {
-        return Some("a rule stands in the list of its direction: `inbound` or `outbound`".to_owned());
+        return Some(
+            "a rule stands in the list of its direction: `inbound` or `outbound`".to_owned(),
+        );
     }
-    let (_, meant) = WORDS.iter().find(|(word, _)| word.eq_ignore_ascii_case(given))?;
+    let (_, meant) = WORDS
+        .iter()
+        .find(|(word, _)| word.eq_ignore_ascii_case(given))?;
     let meant = meant.iter().find(|field| known.contains(field))?;
     Some(format!("write `{meant}`"))
 }
@@ -266,20 +300,56 @@ mod tests {
     #[test]
     fn slips_are_found_where_they_are() {
         let cases: [(&str, &str, &str, &str); 7] = [
-            ("version:1\nestate: {}\n", "estate", "simple key expect ':'", "write `version: 1`"),
-            ("a:\n- { b: c\n- { d: e }\n", "- { d", "\"-\" is only valid inside a block", "close it with `}`"),
-            ("a: [{ b: c } }\nd: e\n", "d:", "invalid indentation in flow construct", "close it with `]` before"),
-            ("a: { b: gateway: g }\n", ": g", "did not find expected ',' or '}'", "write \"gateway:g\""),
-            ("a: { b: c d: e }\n", ": e", "did not find expected ',' or '}'", "apart by commas"),
-            ("a:\n  b: c\n d: e\n", "d:", "did not find expected key", "begin in the same column"),
+            (
+                "version:1\nestate: {}\n",
+                "estate",
+                "simple key expect ':'",
+                "write `version: 1`",
+            ),
+            (
+                "a:\n- { b: c\n- { d: e }\n",
+                "- { d",
+                "\"-\" is only valid inside a block",
+                "close it with `}`",
+            ),
+            (
+                "a: [{ b: c } }\nd: e\n",
+                "d:",
+                "invalid indentation in flow construct",
+                "close it with `]` before",
+            ),
+            (
+                "a: { b: gateway: g }\n",
+                ": g",
+                "did not find expected ',' or '}'",
+                "write \"gateway:g\"",
+            ),
+            (
+                "a: { b: c d: e }\n",
+                ": e",
+                "did not find expected ',' or '}'",
+                "apart by commas",
+            ),
+            (
+                "a:\n  b: c\n d: e\n",
+                "d:",
+                "did not find expected key",
+                "begin in the same column",
+            ),
             ("a: b\n\tc: d\n", "c:", "found a tab", "write spaces"),
         ];
         for (text, place, info, help) in cases {
-            let found =
-                slip(text, text.rfind(place).unwrap(), info).map_or_else(String::new, |slip| slip.help.unwrap());
+            let found = slip(text, text.rfind(place).unwrap(), info)
+                .map_or_else(String::new, |slip| slip.help.unwrap());
             assert!(found.contains(help), "{text}: {found}");
         }
-        assert_eq!(other_word("cidr", &["id", "blocks"]).as_deref(), Some("write `blocks`"));
-        assert_eq!(typographic("“g”").as_deref(), Some("these are typographic quotation marks: write \"g\""));
+        assert_eq!(
+            other_word("cidr", &["id", "blocks"]).as_deref(),
+            Some("write `blocks`")
+        );
+        assert_eq!(
+            typographic("“g”").as_deref(),
+            Some("these are typographic quotation marks: write \"g\"")
+        );
     }
 }

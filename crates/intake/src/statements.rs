@@ -3,9 +3,9 @@
 use crate::document::{Documents, schema_of};
 use crate::load::LoadError;
 use crate::reading::{Many, Moment, Prose, Required, Spanned, record};
-use heronshale_core::address::Block;
-use heronshale_core::model::{Name, Service};
-use heronshale_core::stated::{Acceptance, Claim, Expectation, Pinned};
+use heronshale_model::estate::{Name, Service};
+use heronshale_model::stated::{Acceptance, Claim, Expectation, Pinned};
+use heronshale_sets::address::Block;
 use std::path::PathBuf;
 
 /// What a file of expectations says in its field `format`.
@@ -109,7 +109,9 @@ pub fn load_expectations(files: &[(String, PathBuf)]) -> Result<Vec<Expectation>
     let mut documents = Documents::default();
     let mut all: Vec<Expectation> = Vec::new();
     for (name, path) in files {
-        let Some(written) = documents.read::<WrittenExpectations>(name, path)? else { continue };
+        let Some(written) = documents.read::<WrittenExpectations>(name, path)? else {
+            continue;
+        };
         documents.check_header(&written.format.0, &written.version.0, EXPECTATIONS);
         documents.check_count(written.holds.as_ref(), written.expectations.0.len());
         for (at, one) in written.expectations.0.into_iter().enumerate() {
@@ -117,8 +119,13 @@ pub fn load_expectations(files: &[(String, PathBuf)]) -> Result<Vec<Expectation>
             let name = one.name.0.clone();
             if let Some(other) = all.iter().find(|other| other.name == name.value) {
                 let title = format!("two expectations are called `{}`", name.value);
-                let help = format!("the other one is at {}: give each a name of its own", other.place);
-                documents.reading.fail(name.span, title, "a second time", Some(help));
+                let help = format!(
+                    "the other one is at {}: give each a name of its own",
+                    other.place
+                );
+                documents
+                    .reading
+                    .fail(name.span, title, "a second time", Some(help));
             }
             let place = documents.place(name.span, format!("/expectations/{at}"));
             match claim(&one) {
@@ -130,7 +137,11 @@ pub fn load_expectations(files: &[(String, PathBuf)]) -> Result<Vec<Expectation>
                     reason: one.reason.map(|reason| reason.0),
                     owner: one.owner,
                 }),
-                Err((title, help)) => documents.reading.fail(span, title, "this one", Some(help.to_owned())),
+                Err((title, help)) => {
+                    documents
+                        .reading
+                        .fail(span, title, "this one", Some(help.to_owned()))
+                }
             }
         }
     }
@@ -146,10 +157,21 @@ fn claim(one: &WrittenExpectation) -> Result<Claim, (String, &'static str)> {
         ("nothing_else_reaches", &one.nothing_else_reaches.0),
         ("always_passes", &one.always_passes.0),
     ];
-    let said: Vec<(&str, &Vec<Name>)> = verbs.into_iter().filter(|(_, names)| !names.is_empty()).collect();
+    let said: Vec<(&str, &Vec<Name>)> = verbs
+        .into_iter()
+        .filter(|(_, names)| !names.is_empty())
+        .collect();
     let [(verb, names)] = said.as_slice() else {
-        let found = said.iter().map(|(verb, _)| *verb).collect::<Vec<_>>().join(" and ");
-        let found = if found.is_empty() { "nothing".to_owned() } else { found };
+        let found = said
+            .iter()
+            .map(|(verb, _)| *verb)
+            .collect::<Vec<_>>()
+            .join(" and ");
+        let found = if found.is_empty() {
+            "nothing".to_owned()
+        } else {
+            found
+        };
         let help = "say one of may_reach, never_reaches, nothing_else_reaches, always_passes";
         return Err((format!("the expectation `{name}` says {found}"), help));
     };
@@ -158,13 +180,23 @@ fn claim(one: &WrittenExpectation) -> Result<Claim, (String, &'static str)> {
     match *verb {
         "nothing_else_reaches" if !from.is_empty() => {
             let help = "leave `from` out, or write never_reaches";
-            Err((format!("the expectation `{name}` says from whom nothing else comes"), help))
+            Err((
+                format!("the expectation `{name}` says from whom nothing else comes"),
+                help,
+            ))
         }
-        "always_passes" if from.is_empty() => lacks("`from`", "say who connects: from: network:tickets"),
+        "always_passes" if from.is_empty() => {
+            lacks("`from`", "say who connects: from: network:tickets")
+        }
         "always_passes" if to.is_empty() => lacks("`to`", "say to whom: to: internet"),
-        "always_passes" => Ok(Claim::AlwaysPasses { from, to, firewalls: names }),
+        "always_passes" => Ok(Claim::AlwaysPasses {
+            from,
+            to,
+            firewalls: names,
+        }),
         _ if !to.is_empty() => {
-            let help = "`to` belongs to always_passes: whom the others are about stands behind the verb";
+            let help =
+                "`to` belongs to always_passes: whom the others are about stands behind the verb";
             Err((format!("the expectation `{name}` says twice to whom"), help))
         }
         "nothing_else_reaches" => Ok(Claim::NothingElseReaches { to: names }),
@@ -182,7 +214,9 @@ pub fn load_acceptances(files: &[(String, PathBuf)]) -> Result<Vec<Acceptance>, 
     let mut documents = Documents::default();
     let mut all: Vec<Acceptance> = Vec::new();
     for (name, path) in files {
-        let Some(written) = documents.read::<WrittenAcceptances>(name, path)? else { continue };
+        let Some(written) = documents.read::<WrittenAcceptances>(name, path)? else {
+            continue;
+        };
         documents.check_header(&written.format.0, &written.version.0, ACCEPTANCES);
         documents.check_count(written.holds.as_ref(), written.acceptances.0.len());
         for (at, one) in written.acceptances.0.into_iter().enumerate() {
@@ -197,8 +231,13 @@ pub fn load_acceptances(files: &[(String, PathBuf)]) -> Result<Vec<Acceptance>, 
                 );
             }
             let place = documents.place(finding.span, format!("/acceptances/{at}"));
-            let packets =
-                one.packets.map(|packets| packets.0.into_iter().map(|one| pinned(one, &mut documents)).collect());
+            let packets = one.packets.map(|packets| {
+                packets
+                    .0
+                    .into_iter()
+                    .map(|one| pinned(one, &mut documents))
+                    .collect()
+            });
             all.push(Acceptance {
                 finding: finding.value,
                 place,
@@ -216,16 +255,25 @@ pub fn load_acceptances(files: &[(String, PathBuf)]) -> Result<Vec<Acceptance>, 
 fn pinned(written: WrittenPinned, documents: &mut Documents) -> Pinned {
     let mut side = |names: Many<Spanned<Name>>| {
         for Spanned { span, value } in &names.0 {
-            let word = matches!(&**value, "any" | "internet" | "internet ipv4" | "internet ipv6");
+            let word = matches!(
+                &**value,
+                "any" | "internet" | "internet ipv4" | "internet ipv6"
+            );
             if !word && value.parse::<Block>().is_err() {
                 let help = "write an address, a prefix, a range, internet, internet ipv4, internet ipv6, or any";
                 let title = format!("`{value}` is no address");
-                documents.reading.fail(*span, title, "not understood", Some(help.to_owned()));
+                documents
+                    .reading
+                    .fail(*span, title, "not understood", Some(help.to_owned()));
             }
         }
         names.0.into_iter().map(|name| name.value).collect()
     };
-    Pinned { from: side(written.from), to: side(written.to), services: written.on.0 }
+    Pinned {
+        from: side(written.from),
+        to: side(written.to),
+        services: written.on.0,
+    }
 }
 
 /// The JSON Schema of files of expectations.

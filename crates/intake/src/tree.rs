@@ -1,6 +1,6 @@
 //! What JSON and YAML have in common: a tree of values, each with its bytes.
 
-use heronshale_core::source::{FileId, Problem, Span};
+use heronshale_model::source::{FileId, Problem, Span};
 use std::borrow::Cow;
 
 /// Deeper nesting is refused; the format needs seven levels.
@@ -48,7 +48,12 @@ impl Node<'_> {
         match &self.value {
             Value::Scalar(..) => 1,
             Value::List(items) => 1 + items.iter().map(Node::size).sum::<usize>(),
-            Value::Map(fields) => 1 + fields.iter().map(|(_, value)| 1 + value.size()).sum::<usize>(),
+            Value::Map(fields) => {
+                1 + fields
+                    .iter()
+                    .map(|(_, value)| 1 + value.size())
+                    .sum::<usize>()
+            }
         }
     }
 }
@@ -62,11 +67,21 @@ pub(crate) trait Sink {
 }
 
 /// A problem of the syntax, at a place.
-pub(crate) fn syntax_problem(file: FileId, at: usize, title: String, label: &str, help: Option<String>) -> Problem {
+pub(crate) fn syntax_problem(
+    file: FileId,
+    at: usize,
+    title: String,
+    label: &str,
+    help: Option<String>,
+) -> Problem {
     let at = u32::try_from(at).unwrap_or(u32::MAX);
     Problem {
         title,
-        span: Span { file, start: at, end: at.saturating_add(1) },
+        span: Span {
+            file,
+            start: at,
+            end: at.saturating_add(1),
+        },
         label: label.to_owned(),
         related: None,
         help,
@@ -83,13 +98,21 @@ pub(crate) fn too_deep(file: FileId, at: usize) -> Problem {
 /// A span from byte offsets; files of 4 GiB and more are refused before.
 pub(crate) fn span(file: FileId, start: usize, end: usize) -> Span {
     let narrow = |offset: usize| u32::try_from(offset).unwrap_or(u32::MAX);
-    Span { file, start: narrow(start), end: narrow(end) }
+    Span {
+        file,
+        start: narrow(start),
+        end: narrow(end),
+    }
 }
 
 /// A field of a map.
 pub(crate) fn get<'n>(node: &'n Node<'n>, name: &str) -> Option<&'n Node<'n>> {
-    let Value::Map(fields) = &node.value else { return None };
-    let found = fields.iter().find(|(key, _)| matches!(&key.value, Value::Scalar(_, text) if text == name));
+    let Value::Map(fields) = &node.value else {
+        return None;
+    };
+    let found = fields
+        .iter()
+        .find(|(key, _)| matches!(&key.value, Value::Scalar(_, text) if text == name));
     found.map(|(_, value)| value)
 }
 

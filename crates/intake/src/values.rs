@@ -2,15 +2,16 @@
 
 use crate::reading::{Definitions, Reading, Written, choices, did_you_mean, text_of};
 use crate::tree::{Node, Value};
-use heronshale_core::address::{Block, BlockError};
-use heronshale_core::meant;
-use heronshale_core::model::{
-    Action, AutomaticRoutes, DoorRoute, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name,
-    NamedPeerReach, NoGroup, NoHealthy, PolicySees, SameSubnet, Service, SubnetGroups,
+use heronshale_model::estate::{
+    Action, AutomaticRoutes, DoorRoute, EqualPriority, EqualRoutes, InternetTraffic, Lack,
+    MissingNextHop, Name, NamedPeerReach, NoGroup, NoHealthy, PolicySees, SameSubnet, Service,
+    SubnetGroups,
 };
-use heronshale_core::notation::{NotationError, parse_ports, parse_tags, split_kind};
-use heronshale_core::packet::Intervals;
-use heronshale_core::source::Span;
+use heronshale_model::meant;
+use heronshale_model::notation::{NotationError, parse_ports, parse_tags, split_kind};
+use heronshale_model::source::Span;
+use heronshale_sets::address::{Block, BlockError};
+use heronshale_sets::intervals::Intervals;
 use serde_json::{Value as Json, json};
 use std::net::IpAddr;
 
@@ -105,7 +106,12 @@ impl Written for Block {
             Err(error) => {
                 let spelt = || (error != BlockError::Unspecified).then(|| SPELT.to_owned());
                 let help = meant::block(text).or_else(spelt);
-                at.fail(node.span, format!("`{text}`: {error}"), "not understood", help);
+                at.fail(
+                    node.span,
+                    format!("`{text}`: {error}"),
+                    "not understood",
+                    help,
+                );
                 None
             }
         }
@@ -121,7 +127,12 @@ impl Written for IpAddr {
         let address = text.trim().parse().ok();
         if address.is_none() {
             let help = "write 203.0.113.7 or 2001:db8::7, without a prefix length".to_owned();
-            at.fail(node.span, format!("`{text}` is no address"), "not understood", Some(help));
+            at.fail(
+                node.span,
+                format!("`{text}` is no address"),
+                "not understood",
+                Some(help),
+            );
         }
         address
     }
@@ -166,7 +177,16 @@ pub(crate) enum WrittenPeer {
 }
 
 /// The kinds of peers that have a name.
-const PEER_KINDS: &[&str] = &["set", "group", "identity", "interface", "network", "subnet", "site", "tag"];
+const PEER_KINDS: &[&str] = &[
+    "set",
+    "group",
+    "identity",
+    "interface",
+    "network",
+    "subnet",
+    "site",
+    "tag",
+];
 /// The peers that are words of their own.
 const PEER_WORDS: [&str; 3] = ["internet", "any", "probes"];
 
@@ -185,7 +205,12 @@ impl Written for WrittenPeer {
         match split_kind(text, PEER_KINDS) {
             Some(("tag", pairs)) => notation(parse_tags(pairs), node, at).map(Self::Tag),
             Some((_, "")) => {
-                at.fail(node.span, format!("`{text}` lacks a name"), "a name is missing behind the colon", None);
+                at.fail(
+                    node.span,
+                    format!("`{text}` lacks a name"),
+                    "a name is missing behind the colon",
+                    None,
+                );
                 None
             }
             Some((kind, name)) => Some(Self::Named(kind, name.into())),
@@ -210,7 +235,12 @@ impl Written for WrittenPeer {
         ];
         let named: serde_json::Map<String, Json> = PEER_KINDS
             .iter()
-            .map(|kind| ((*kind).to_owned(), json!({ "type": if *kind == "tag" { "object" } else { "string" } })))
+            .map(|kind| {
+                (
+                    (*kind).to_owned(),
+                    json!({ "type": if *kind == "tag" { "object" } else { "string" } }),
+                )
+            })
             .collect();
         json!({ "anyOf": [
             { "type": "string", "examples": examples },
@@ -229,7 +259,12 @@ impl WrittenPeer {
             {
                 let spelt = || (error != BlockError::Unspecified).then(|| SPELT.to_owned());
                 let help = meant::block(text).or_else(spelt);
-                at.fail(node.span, format!("`{text}`: {error}"), "not understood", help);
+                at.fail(
+                    node.span,
+                    format!("`{text}`: {error}"),
+                    "not understood",
+                    help,
+                );
                 None
             }
             Err(_) => {
@@ -239,13 +274,22 @@ impl WrittenPeer {
                     set:partners, tag:role=web, identity:, interface:, network:, subnet:, site:";
                 let near = did_you_mean(word, kinds).or_else(|| meant::peer(text));
                 let help = near.unwrap_or_else(|| all.to_owned());
-                at.fail(node.span, format!("`{text}` is no peer"), "not understood", Some(help));
+                at.fail(
+                    node.span,
+                    format!("`{text}` is no peer"),
+                    "not understood",
+                    Some(help),
+                );
                 None
             }
         }
     }
 
-    fn read_map(node: &Node<'_>, fields: &[(Node<'_>, Node<'_>)], at: &mut Reading) -> Option<Self> {
+    fn read_map(
+        node: &Node<'_>,
+        fields: &[(Node<'_>, Node<'_>)],
+        at: &mut Reading,
+    ) -> Option<Self> {
         let known = crate::reading::fields_of(node, PEER_KINDS, "a peer", at)?;
         let ([(kind, value)], 1) = (known.as_slice(), fields.len()) else {
             at.fail(
@@ -274,7 +318,15 @@ pub(crate) enum WrittenHop {
 }
 
 /// The kinds of next hops that have a name.
-const HOP_KINDS: &[&str] = &["gateway", "interface", "peering", "firewall", "balancer", "hub", "service"];
+const HOP_KINDS: &[&str] = &[
+    "gateway",
+    "interface",
+    "peering",
+    "firewall",
+    "balancer",
+    "hub",
+    "service",
+];
 
 impl Written for WrittenHop {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
@@ -283,7 +335,11 @@ impl Written for WrittenHop {
                 [(key, name)] => crate::tree::text(key).zip(crate::tree::text(name)),
                 _ => None,
             };
-            at.expected(node, "a next hop", help.map(|(kind, name)| format!("write \"{kind}:{name}\"")));
+            at.expected(
+                node,
+                "a next hop",
+                help.map(|(kind, name)| format!("write \"{kind}:{name}\"")),
+            );
             return None;
         }
         let text = text_of(node, at, "a next hop")?.trim();
@@ -301,8 +357,15 @@ impl Written for WrittenHop {
                     "write local, blackhole, an address, or a name with its kind: gateway:, interface:, peering:, \
                     firewall:, balancer:, hub: or service:"
                         .to_owned();
-                let help = did_you_mean(word, kinds).or_else(|| meant::next_hop(text)).unwrap_or(all);
-                at.fail(node.span, format!("`{text}` is no next hop"), "not understood", Some(help));
+                let help = did_you_mean(word, kinds)
+                    .or_else(|| meant::next_hop(text))
+                    .unwrap_or(all);
+                at.fail(
+                    node.span,
+                    format!("`{text}` is no next hop"),
+                    "not understood",
+                    Some(help),
+                );
                 None
             }
         }
@@ -348,12 +411,24 @@ impl Written for Object {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let text = text_of(node, at, "an object with its kind, such as network:cargo")?.trim();
         match split_kind(text, OBJECT_KINDS) {
-            Some((kind, name)) if !name.is_empty() => Some(Self { span: node.span, kind, name: name.into() }),
+            Some((kind, name)) if !name.is_empty() => Some(Self {
+                span: node.span,
+                kind,
+                name: name.into(),
+            }),
             _ => {
                 let word = text.split(':').next().unwrap_or(text);
-                let all = format!("write a kind, a colon and a name; kinds: {}", OBJECT_KINDS.join(", "));
+                let all = format!(
+                    "write a kind, a colon and a name; kinds: {}",
+                    OBJECT_KINDS.join(", ")
+                );
                 let help = did_you_mean(word, OBJECT_KINDS.iter().copied()).unwrap_or(all);
-                at.fail(node.span, format!("`{text}` names no object"), "not understood", Some(help));
+                at.fail(
+                    node.span,
+                    format!("`{text}` names no object"),
+                    "not understood",
+                    Some(help),
+                );
                 None
             }
         }
@@ -378,10 +453,19 @@ impl Written for LinkedTo {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let text = text_of(node, at, "what the link leads to, such as network:tickets")?.trim();
         match split_kind(text, LINKED_KINDS) {
-            Some((kind, name)) if !name.is_empty() => Some(Self { span: node.span, kind, name: name.into() }),
+            Some((kind, name)) if !name.is_empty() => Some(Self {
+                span: node.span,
+                kind,
+                name: name.into(),
+            }),
             _ => {
                 let help = "write network:, site:, hub: or firewall: and a name".to_owned();
-                at.fail(node.span, format!("`{text}` is nothing that a link leads to"), "not understood", Some(help));
+                at.fail(
+                    node.span,
+                    format!("`{text}` is nothing that a link leads to"),
+                    "not understood",
+                    Some(help),
+                );
                 None
             }
         }

@@ -3,14 +3,15 @@
 
 use crate::reading::{Many, Moment, Prose, Required, Spanned, TagMap, record};
 use crate::values::{
-    Form, LinkedTo, Object, PeerRoutes, Ports, WrittenBalancerKind, WrittenGatewayKind, WrittenHop, WrittenPeer,
-    WrittenReplies, WrittenRouteKind,
+    Form, LinkedTo, Object, PeerRoutes, Ports, WrittenBalancerKind, WrittenGatewayKind, WrittenHop,
+    WrittenPeer, WrittenReplies, WrittenRouteKind,
 };
-use heronshale_core::address::Block;
-use heronshale_core::model::{
-    Action, AutomaticRoutes, DoorRoute, EqualPriority, EqualRoutes, InternetTraffic, Lack, MissingNextHop, Name,
-    NamedPeerReach, NoGroup, NoHealthy, PolicySees, SameSubnet, Service, SubnetGroups,
+use heronshale_model::estate::{
+    Action, AutomaticRoutes, DoorRoute, EqualPriority, EqualRoutes, InternetTraffic, Lack,
+    MissingNextHop, Name, NamedPeerReach, NoGroup, NoHealthy, PolicySees, SameSubnet, Service,
+    SubnetGroups,
 };
+use heronshale_sets::address::Block;
 use std::net::IpAddr;
 
 /// What a snapshot file says in its field `format`.
@@ -898,7 +899,7 @@ record! {
 /// One entry of an address set or of a route's destination.
 #[derive(Clone, Debug)]
 pub(crate) struct SetEntry {
-    pub span: heronshale_core::source::Span,
+    pub span: heronshale_model::source::Span,
     pub entry: Result<Block, Name>,
 }
 
@@ -923,8 +924,8 @@ mod own {
     use super::{SetContent, SetEntry, Sides, WrittenPeeringSide, WrittenScope};
     use crate::reading::{Definitions, Many, Reading, Spanned, Written, text_of};
     use crate::tree::{Node, Scalar, Value};
-    use heronshale_core::address::Block;
-    use heronshale_core::notation::split_kind;
+    use heronshale_model::notation::split_kind;
+    use heronshale_sets::address::Block;
     use serde_json::{Value as Json, json};
 
     impl Written for SetEntry {
@@ -934,7 +935,10 @@ mod own {
                 Some((_, name)) => Err(name.into()),
                 None => Ok(Block::read(node, at)?),
             };
-            Some(Self { span: node.span, entry })
+            Some(Self {
+                span: node.span,
+                entry,
+            })
         }
         fn schema(_: &mut Definitions) -> Json {
             json!({ "type": "string", "examples": ["10.64.0.0/12", "set:partners"] })
@@ -960,8 +964,10 @@ mod own {
                 at.expected(node, "a list of two sides", None);
                 return None;
             };
-            let read: Vec<Option<WrittenPeeringSide>> =
-                items.iter().map(|item| WrittenPeeringSide::read(item, at)).collect();
+            let read: Vec<Option<WrittenPeeringSide>> = items
+                .iter()
+                .map(|item| WrittenPeeringSide::read(item, at))
+                .collect();
             read.into_iter().collect::<Option<Vec<_>>>().map(Self)
         }
         fn schema(definitions: &mut Definitions) -> Json {
@@ -973,14 +979,22 @@ mod own {
     impl Written for WrittenScope {
         fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
             let text = text_of(node, at, "a scope")?.trim();
-            let named = |name: &str| Spanned { span: node.span, value: name.into() };
+            let named = |name: &str| Spanned {
+                span: node.span,
+                value: name.into(),
+            };
             match (text, split_kind(text, &["division", "network"])) {
                 ("estate", _) => Some(Self::Estate),
                 (_, Some(("division", name))) => Some(Self::Division(named(name))),
                 (_, Some((_, name))) => Some(Self::Network(named(name))),
                 _ => {
                     let help = "write estate, division:NAME or network:NAME".to_owned();
-                    at.fail(node.span, format!("`{text}` is no scope"), "not understood", Some(help));
+                    at.fail(
+                        node.span,
+                        format!("`{text}` is no scope"),
+                        "not understood",
+                        Some(help),
+                    );
                     None
                 }
             }

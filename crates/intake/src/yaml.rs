@@ -5,7 +5,7 @@
 
 use crate::slips::{Slip, slip};
 use crate::tree::{DEEPEST, Node, Scalar, Sink, Value, span, syntax_problem, too_deep};
-use heronshale_core::source::{FileId, Problem};
+use heronshale_model::source::{FileId, Problem};
 use rustc_hash::FxHashMap;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span as Marks, StrInput};
 use std::borrow::Cow;
@@ -30,14 +30,22 @@ struct Offsets {
 
 impl Offsets {
     fn new(text: &str) -> Self {
-        let marks = (!text.is_ascii()).then(|| text.char_indices().step_by(64).map(|(at, _)| at).collect());
+        let marks =
+            (!text.is_ascii()).then(|| text.char_indices().step_by(64).map(|(at, _)| at).collect());
         Self { marks }
     }
 
     fn byte(&self, text: &str, character: usize) -> usize {
-        let Some(marks) = &self.marks else { return character.min(text.len()) };
-        let Some(from) = marks.get(character / 64) else { return text.len() };
-        text[*from..].char_indices().nth(character % 64).map_or(text.len(), |(at, _)| from + at)
+        let Some(marks) = &self.marks else {
+            return character.min(text.len());
+        };
+        let Some(from) = marks.get(character / 64) else {
+            return text.len();
+        };
+        text[*from..]
+            .char_indices()
+            .nth(character % 64)
+            .map_or(text.len(), |(at, _)| from + at)
     }
 }
 
@@ -45,8 +53,14 @@ impl Offsets {
 pub(crate) fn read(file: FileId, text: &str, sink: &mut dyn Sink) -> Result<(), Problem> {
     let parser = Parser::new_from_str(text);
     let copies_left = COPIES_AT_LEAST + text.len();
-    let mut reader =
-        Reader { file, text, parser, offsets: Offsets::new(text), anchors: FxHashMap::default(), copies_left };
+    let mut reader = Reader {
+        file,
+        text,
+        parser,
+        offsets: Offsets::new(text),
+        anchors: FxHashMap::default(),
+        copies_left,
+    };
     reader.document(sink)
 }
 
@@ -60,14 +74,25 @@ impl<'t> Reader<'t> {
                     return Err(too_deep(self.file, at));
                 }
                 Err(match slip(self.text, at, error.info()) {
-                    Some(Slip { title, at, label, help }) => syntax_problem(self.file, at, title, label, help),
+                    Some(Slip {
+                        title,
+                        at,
+                        label,
+                        help,
+                    }) => syntax_problem(self.file, at, title, label, help),
                     None => {
                         let title = format!("this is not YAML: {}", error.info());
                         syntax_problem(self.file, at, title, "here", None)
                     }
                 })
             }
-            None => Err(syntax_problem(self.file, self.text.len(), "the file ends too early".to_owned(), "here", None)),
+            None => Err(syntax_problem(
+                self.file,
+                self.text.len(),
+                "the file ends too early".to_owned(),
+                "here",
+                None,
+            )),
         }
     }
 
@@ -83,7 +108,8 @@ impl<'t> Reader<'t> {
                 Event::StreamStart | Event::DocumentStart(_) | Event::Nothing => {}
                 _ => {
                     let at = self.start_of(&marks);
-                    let title = "a file is a map of fields, `format` and `version` among them".to_owned();
+                    let title =
+                        "a file is a map of fields, `format` and `version` among them".to_owned();
                     return Err(syntax_problem(self.file, at, title, "this is none", None));
                 }
             }
@@ -135,7 +161,13 @@ impl<'t> Reader<'t> {
                     let at = self.start_of(&marks);
                     let title = "the file holds more than one YAML document".to_owned();
                     let help = "write each into a file of its own, in one folder".to_owned();
-                    return Err(syntax_problem(self.file, at, title, "a second one begins here", Some(help)));
+                    return Err(syntax_problem(
+                        self.file,
+                        at,
+                        title,
+                        "a second one begins here",
+                        Some(help),
+                    ));
                 }
                 _ => {}
             }
@@ -145,21 +177,43 @@ impl<'t> Reader<'t> {
     fn key(&mut self, event: Event<'t>, marks: &Marks) -> Result<Node<'t>, Problem> {
         let at = self.start_of(marks);
         let file = self.file;
-        let no_text = || syntax_problem(file, at, "a field's name must be a text".to_owned(), "this is none", None);
+        let no_text = || {
+            syntax_problem(
+                file,
+                at,
+                "a field's name must be a text".to_owned(),
+                "this is none",
+                None,
+            )
+        };
         // What begins here may be nested without end.
         if !matches!(event, Event::Scalar(..) | Event::Alias(_)) {
             return Err(no_text());
         }
         let key = self.value(event, marks, 1)?;
-        let Value::Scalar(_, text) = &key.value else { return Err(no_text()) };
+        let Value::Scalar(_, text) = &key.value else {
+            return Err(no_text());
+        };
         if text == "<<" {
-            let help = "write the fields out; what many networks share goes into a conduct".to_owned();
-            return Err(syntax_problem(self.file, at, "merge keys are not read".to_owned(), "here", Some(help)));
+            let help =
+                "write the fields out; what many networks share goes into a conduct".to_owned();
+            return Err(syntax_problem(
+                self.file,
+                at,
+                "merge keys are not read".to_owned(),
+                "here",
+                Some(help),
+            ));
         }
         Ok(key)
     }
 
-    fn value(&mut self, event: Event<'t>, marks: &Marks, depth: usize) -> Result<Node<'t>, Problem> {
+    fn value(
+        &mut self,
+        event: Event<'t>,
+        marks: &Marks,
+        depth: usize,
+    ) -> Result<Node<'t>, Problem> {
         let start = self.start_of(marks);
         if depth > DEEPEST {
             return Err(too_deep(self.file, start));
@@ -168,7 +222,13 @@ impl<'t> Reader<'t> {
             Event::Scalar(text, style, anchor, tag) => {
                 self.no_tag(tag.is_some(), start)?;
                 let end = self.offsets.byte(self.text, marks.end.index());
-                (anchor, Node { span: span(self.file, start, end), value: scalar(text, style) })
+                (
+                    anchor,
+                    Node {
+                        span: span(self.file, start, end),
+                        value: scalar(text, style),
+                    },
+                )
             }
             Event::SequenceStart(anchor, tag) => {
                 self.no_tag(tag.is_some(), start)?;
@@ -179,7 +239,15 @@ impl<'t> Reader<'t> {
                 (anchor, self.map(start, depth)?)
             }
             Event::Alias(anchor) => return self.copy(anchor, start),
-            _ => return Err(syntax_problem(self.file, start, "a value is missing".to_owned(), "here", None)),
+            _ => {
+                return Err(syntax_problem(
+                    self.file,
+                    start,
+                    "a value is missing".to_owned(),
+                    "here",
+                    None,
+                ));
+            }
         };
         if anchor != 0 {
             self.anchors.insert(anchor, node.clone());
@@ -192,7 +260,13 @@ impl<'t> Reader<'t> {
             return Ok(());
         }
         let help = Some("write the value without a tag".to_owned());
-        Err(syntax_problem(self.file, at, "YAML tags are not read".to_owned(), "this value has one", help))
+        Err(syntax_problem(
+            self.file,
+            at,
+            "YAML tags are not read".to_owned(),
+            "this value has one",
+            help,
+        ))
     }
 
     fn copy(&mut self, anchor: usize, at: usize) -> Result<Node<'t>, Problem> {
@@ -204,8 +278,15 @@ impl<'t> Reader<'t> {
         let Some(left) = self.copies_left.checked_sub(size) else {
             let most = COPIES_AT_LEAST + self.text.len();
             let title = format!("the file's aliases stand for more than {most} values");
-            let help = "a file may expand to 100,000 values and one for each of its bytes".to_owned();
-            return Err(syntax_problem(self.file, at, title, "the limit is passed here", Some(help)));
+            let help =
+                "a file may expand to 100,000 values and one for each of its bytes".to_owned();
+            return Err(syntax_problem(
+                self.file,
+                at,
+                title,
+                "the limit is passed here",
+                Some(help),
+            ));
         };
         self.copies_left = left;
         Ok(node.clone())
@@ -217,7 +298,10 @@ impl<'t> Reader<'t> {
             let (event, marks) = self.next()?;
             if matches!(event, Event::SequenceEnd) {
                 let end = self.end_of(start, items.last(), &marks);
-                return Ok(Node { span: span(self.file, start, end), value: Value::List(items) });
+                return Ok(Node {
+                    span: span(self.file, start, end),
+                    value: Value::List(items),
+                });
             }
             items.push(self.value(event, &marks, depth + 1)?);
         }
@@ -229,7 +313,10 @@ impl<'t> Reader<'t> {
             let (event, marks) = self.next()?;
             if matches!(event, Event::MappingEnd) {
                 let end = self.end_of(start, fields.last().map(|(_, value)| value), &marks);
-                return Ok(Node { span: span(self.file, start, end), value: Value::Map(fields) });
+                return Ok(Node {
+                    span: span(self.file, start, end),
+                    value: Value::Map(fields),
+                });
             }
             let key = self.key(event, &marks)?;
             let (event, marks) = self.next()?;
@@ -242,7 +329,9 @@ impl<'t> Reader<'t> {
     fn end_of(&self, start: usize, last: Option<&Node<'t>>, marks: &Marks) -> usize {
         let end = self.offsets.byte(self.text, marks.end.index());
         let closed = self.text[..end].ends_with([']', '}']);
-        last.map(|node| node.span.end as usize).filter(|last| !closed && *last > start).unwrap_or(end)
+        last.map(|node| node.span.end as usize)
+            .filter(|last| !closed && *last > start)
+            .unwrap_or(end)
     }
 }
 
@@ -254,7 +343,15 @@ fn scalar(text: Cow<'_, str>, style: ScalarStyle) -> Value<'_> {
     let kind = match text.as_ref() {
         "" | "~" | "null" | "Null" | "NULL" => Scalar::Null,
         "true" | "True" | "TRUE" | "false" | "False" | "FALSE" => Scalar::Bool,
-        digits if digits.strip_prefix('-').unwrap_or(digits).bytes().all(|b| b.is_ascii_digit()) => Scalar::Number,
+        digits
+            if digits
+                .strip_prefix('-')
+                .unwrap_or(digits)
+                .bytes()
+                .all(|b| b.is_ascii_digit()) =>
+        {
+            Scalar::Number
+        }
         _ => Scalar::Text,
     };
     Value::Scalar(kind, text)

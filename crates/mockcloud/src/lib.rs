@@ -88,8 +88,12 @@ const NAMES: [(&str, &str); 10] = [
 ];
 
 /// What rules do.
-const VERDICTS: [(&str, &str); 4] =
-    [("allow", "permit"), ("deny", "refuse"), ("defer", "pass-on"), ("allow-finally", "permit-at-once")];
+const VERDICTS: [(&str, &str); 4] = [
+    ("allow", "permit"),
+    ("deny", "refuse"),
+    ("defer", "pass-on"),
+    ("allow-finally", "permit-at-once"),
+];
 
 impl Cloud {
     /// The demo estate, as Skerry tells it.
@@ -107,17 +111,24 @@ impl Cloud {
     pub fn of(texts: &[&str]) -> Result<Self, String> {
         let mut cloud = Self::default();
         for text in texts {
-            let file: Map<String, Value> = serde_saphyr::from_str(text).map_err(|error| error.to_string())?;
+            let file: Map<String, Value> =
+                serde_saphyr::from_str(text).map_err(|error| error.to_string())?;
             for (section, value) in file {
                 match (section.as_str(), value) {
                     ("format" | "version", _) => {}
                     ("estate", value) => cloud.account = account(&value),
                     (section, Value::Array(items)) => {
                         let known = COLLECTIONS.iter().find(|(name, ..)| *name == section);
-                        let (collection, prefix) =
-                            known.map_or((section, "obj"), |(_, collection, prefix)| (*collection, *prefix));
+                        let (collection, prefix) = known
+                            .map_or((section, "obj"), |(_, collection, prefix)| {
+                                (*collection, *prefix)
+                            });
                         let told = items.iter().map(|item| object(item, section, prefix));
-                        cloud.collections.entry(collection.to_owned()).or_default().extend(told);
+                        cloud
+                            .collections
+                            .entry(collection.to_owned())
+                            .or_default()
+                            .extend(told);
                     }
                     (section, _) => return Err(format!("{section} is no list")),
                 }
@@ -148,12 +159,20 @@ impl Cloud {
         if collection != "crews" {
             return Some(items.clone());
         }
-        Some(items.iter().map(|crew| json!({ "ref": crew["ref"], "label": crew["label"] })).collect())
+        Some(
+            items
+                .iter()
+                .map(|crew| json!({ "ref": crew["ref"], "label": crew["label"] }))
+                .collect(),
+        )
     }
 
     /// One crew, with its entries.
     pub fn crew(&self, reference: &str) -> Option<&Value> {
-        self.collections.get("crews")?.iter().find(|crew| crew["ref"] == reference)
+        self.collections
+            .get("crews")?
+            .iter()
+            .find(|crew| crew["ref"] == reference)
     }
 
     /// Everything as documents of one page, by name.
@@ -161,7 +180,10 @@ impl Cloud {
         let mut all = vec![("account".to_owned(), self.account.clone())];
         for name in self.collections.keys() {
             let items = self.items(name).unwrap_or_default();
-            all.push((name.clone(), json!({ "kind": name, "count": items.len(), "items": items })));
+            all.push((
+                name.clone(),
+                json!({ "kind": name, "count": items.len(), "items": items }),
+            ));
         }
         for crew in self.collections.get("crews").into_iter().flatten() {
             all.push((format!("crews/{}", text(&crew["ref"])), crew.clone()));
@@ -172,18 +194,29 @@ impl Cloud {
 
 /// A reference: what kind, and a number that nobody can guess the name from.
 fn reference(section: &str, id: &str) -> String {
-    let prefix = COLLECTIONS.iter().find(|(name, ..)| *name == section).map_or("obj", |(.., prefix)| prefix);
+    let prefix = COLLECTIONS
+        .iter()
+        .find(|(name, ..)| *name == section)
+        .map_or("obj", |(.., prefix)| prefix);
     let digest = Sha256::digest(format!("{section}/{id}"));
-    format!("{prefix}-{:02x}{:02x}{:02x}{:02x}", digest[0], digest[1], digest[2], digest[3])
+    format!(
+        "{prefix}-{:02x}{:02x}{:02x}{:02x}",
+        digest[0], digest[1], digest[2], digest[3]
+    )
 }
 
 fn text(value: &Value) -> String {
-    value.as_str().map_or_else(|| value.to_string(), str::to_owned)
+    value
+        .as_str()
+        .map_or_else(|| value.to_string(), str::to_owned)
 }
 
 /// One value or several, as several.
 fn many(value: &Value) -> Vec<Value> {
-    value.as_array().cloned().unwrap_or_else(|| vec![value.clone()])
+    value
+        .as_array()
+        .cloned()
+        .unwrap_or_else(|| vec![value.clone()])
 }
 
 fn account(estate: &Value) -> Value {
@@ -207,12 +240,22 @@ fn object(item: &Value, section: &str, prefix: &str) -> Value {
         told.insert("ref".to_owned(), reference(section, &text(id)).into());
     } else {
         let digest = Sha256::digest(item.to_string());
-        told.insert("ref".to_owned(), format!("{prefix}-{:02x}{:02x}{:02x}", digest[0], digest[1], digest[2]).into());
+        told.insert(
+            "ref".to_owned(),
+            format!(
+                "{prefix}-{:02x}{:02x}{:02x}",
+                digest[0], digest[1], digest[2]
+            )
+            .into(),
+        );
     }
     let mut entries = Vec::new();
     for (field, value) in item.as_object().into_iter().flatten() {
         match (section, field.as_str()) {
-            ("security_groups" | "network_acls" | "scope_policies" | "own_firewalls", "inbound" | "outbound") => {
+            (
+                "security_groups" | "network_acls" | "scope_policies" | "own_firewalls",
+                "inbound" | "outbound",
+            ) => {
                 let way = if field == "inbound" { "into" } else { "out-of" };
                 entries.extend(many(value).iter().map(|rule| entry(rule, way)));
             }
@@ -221,7 +264,10 @@ fn object(item: &Value, section: &str, prefix: &str) -> Value {
             }
             (_, "tags") => {
                 let marks = value.as_object().into_iter().flatten();
-                told.insert("marks".to_owned(), marks.map(|(k, v)| json!({ "k": k, "v": v })).collect());
+                told.insert(
+                    "marks".to_owned(),
+                    marks.map(|(k, v)| json!({ "k": k, "v": v })).collect(),
+                );
             }
             // Ranges of cells stand in one text.
             ("subnets", "blocks") => {
@@ -234,7 +280,10 @@ fn object(item: &Value, section: &str, prefix: &str) -> Value {
             }
         }
     }
-    if matches!(section, "security_groups" | "network_acls" | "scope_policies" | "own_firewalls") {
+    if matches!(
+        section,
+        "security_groups" | "network_acls" | "scope_policies" | "own_firewalls"
+    ) {
         told.insert("entries".to_owned(), entries.into());
     }
     told.insert("revision".to_owned(), (told.len() * 7 % 23).into());
@@ -245,12 +294,18 @@ fn object(item: &Value, section: &str, prefix: &str) -> Value {
 fn renamed(field: &str, value: &Value) -> (String, Value) {
     if let Some((_, name, section)) = REFERENCES.iter().find(|(own, ..)| *own == field) {
         let told = match value {
-            Value::Array(all) => all.iter().map(|id| Value::from(reference(section, &text(id)))).collect(),
+            Value::Array(all) => all
+                .iter()
+                .map(|id| Value::from(reference(section, &text(id))))
+                .collect(),
             one => Value::from(reference(section, &text(one))),
         };
         return ((*name).to_owned(), told);
     }
-    let name = NAMES.iter().find(|(own, _)| *own == field).map_or(field, |(_, name)| name);
+    let name = NAMES
+        .iter()
+        .find(|(own, _)| *own == field)
+        .map_or(field, |(_, name)| name);
     (name.to_owned(), value.clone())
 }
 
@@ -261,7 +316,10 @@ fn entry(rule: &Value, way: &str) -> Value {
     for (field, value) in rule.as_object().into_iter().flatten() {
         match field.as_str() {
             "action" => {
-                let word = VERDICTS.iter().find(|(own, _)| value == own).map_or("permit", |(_, word)| word);
+                let word = VERDICTS
+                    .iter()
+                    .find(|(own, _)| value == own)
+                    .map_or("permit", |(_, word)| word);
                 told.insert("verdict".to_owned(), word.into());
             }
             "services" => {
@@ -311,7 +369,10 @@ fn peer(written: &Value) -> Value {
         ("site", "yard", "sites"),
     ];
     for (own, kind, section) in kinds {
-        if let Some(id) = written.strip_prefix(own).and_then(|rest| rest.strip_prefix(':')) {
+        if let Some(id) = written
+            .strip_prefix(own)
+            .and_then(|rest| rest.strip_prefix(':'))
+        {
             return json!({ "kind": kind, "is": reference(section, id) });
         }
     }

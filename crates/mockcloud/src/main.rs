@@ -47,7 +47,9 @@ fn save(folder: &Path) -> std::io::Result<()> {
 
 /// Serves until somebody ends it.
 fn run(port: &str, faults: Faults) -> std::io::Result<()> {
-    let port = port.parse().map_err(|_| std::io::Error::other(format!("`{port}` is no port")))?;
+    let port = port
+        .parse()
+        .map_err(|_| std::io::Error::other(format!("`{port}` is no port")))?;
     let token = std::env::var("SKERRY_TOKEN")
         .map_err(|_| std::io::Error::other("set SKERRY_TOKEN to the token that it asks for"))?;
     let server = serve(Cloud::marrowfen(), port, token, faults)?;

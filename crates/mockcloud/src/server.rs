@@ -43,7 +43,14 @@ pub struct Faults {
 impl Faults {
     /// What passes by itself, each once.
     pub fn all() -> Self {
-        Self { failing: 1, limited: 1, cut: 1, garbled: 1, slow: Duration::from_millis(50), ..Self::default() }
+        Self {
+            failing: 1,
+            limited: 1,
+            cut: 1,
+            garbled: 1,
+            slow: Duration::from_millis(50),
+            ..Self::default()
+        }
     }
 }
 
@@ -62,15 +69,23 @@ pub struct Server {
 /// If the port is not free.
 pub fn serve(cloud: Cloud, port: u16, token: String, faults: Faults) -> std::io::Result<Server> {
     let inner = tiny_http::Server::http(("127.0.0.1", port)).map_err(std::io::Error::other)?;
-    let port = inner.server_addr().to_ip().map_or(port, |address| address.port());
+    let port = inner
+        .server_addr()
+        .to_ip()
+        .map_or(port, |address| address.port());
     let inner = Arc::new(inner);
     let ended = Arc::new(AtomicBool::new(false));
     let log = Arc::new(Mutex::new(Vec::new()));
     let asked = Arc::new(Mutex::new(BTreeMap::new()));
     let shared = Arc::new((cloud, token, faults));
     let workers = (0..WORKERS).map(|_| {
-        let (inner, ended, log, asked, shared) =
-            (inner.clone(), ended.clone(), log.clone(), asked.clone(), shared.clone());
+        let (inner, ended, log, asked, shared) = (
+            inner.clone(),
+            ended.clone(),
+            log.clone(),
+            asked.clone(),
+            shared.clone(),
+        );
         std::thread::spawn(move || {
             while !ended.load(Ordering::Relaxed) {
                 if let Ok(Some(request)) = inner.recv_timeout(Duration::from_millis(50)) {
@@ -82,7 +97,13 @@ pub fn serve(cloud: Cloud, port: u16, token: String, faults: Faults) -> std::io:
             }
         })
     });
-    Ok(Server { workers: workers.collect(), inner, ended, log, port })
+    Ok(Server {
+        workers: workers.collect(),
+        inner,
+        ended,
+        log,
+        port,
+    })
 }
 
 impl Server {
@@ -133,8 +154,10 @@ fn header(name: &str, value: &str) -> Header {
 
 fn refuse(request: Request, status: u16, headers: Vec<Header>) {
     let body = json!({ "error": status }).to_string();
-    let response =
-        headers.into_iter().fold(Response::from_string(body).with_status_code(status), Response::with_header);
+    let response = headers.into_iter().fold(
+        Response::from_string(body).with_status_code(status),
+        Response::with_header,
+    );
     let _ = request.respond(response);
 }
 
@@ -146,19 +169,28 @@ fn answer(
 ) {
     let (cloud, token, faults) = shared;
     let target = request.url().to_owned();
-    let given = request.headers().iter().find(|header| header.field.equiv("authorization"));
+    let given = request
+        .headers()
+        .iter()
+        .find(|header| header.field.equiv("authorization"));
     if given.is_none_or(|header| header.value.as_str() != format!("Bearer {token}")) {
         return refuse(request, 401, Vec::new());
     }
     std::thread::sleep(faults.slow);
-    let Some(path) = target.strip_prefix("/v1/") else { return refuse(request, 404, Vec::new()) };
+    let Some(path) = target.strip_prefix("/v1/") else {
+        return refuse(request, 404, Vec::new());
+    };
     let (name, query) = path.split_once('?').unwrap_or((path, ""));
     let is = |all: &[String]| all.iter().any(|one| one == name);
     if is(&faults.refused) {
         return refuse(request, 403, Vec::new());
     }
     if is(&faults.elsewhere) {
-        return refuse(request, 302, vec![header("location", "http://203.0.113.250/v1/nets")]);
+        return refuse(
+            request,
+            302,
+            vec![header("location", "http://203.0.113.250/v1/nets")],
+        );
     }
     if is(&faults.silent) {
         while !ended.load(Ordering::Relaxed) {
@@ -184,7 +216,9 @@ fn answer(
     if before < limited {
         return refuse(request, 429, vec![header("retry-after", "1")]);
     }
-    let Some(mut document) = document(cloud, name, query) else { return refuse(request, 404, Vec::new()) };
+    let Some(mut document) = document(cloud, name, query) else {
+        return refuse(request, 404, Vec::new());
+    };
     if is(&faults.strays) {
         document["next"] = "http://203.0.113.250/v1/nets?page=2".into();
     }
@@ -192,12 +226,24 @@ fn answer(
     if before < cut {
         // Fewer bytes come than were announced.
         let short = text.as_bytes()[..text.len() / 2].to_vec();
-        let response = Response::new(200.into(), Vec::new(), std::io::Cursor::new(short), Some(text.len()), None);
+        let response = Response::new(
+            200.into(),
+            Vec::new(),
+            std::io::Cursor::new(short),
+            Some(text.len()),
+            None,
+        );
         let _ = request.respond(response);
         return;
     }
-    let text = if before < garbled { text[..text.len() / 2].to_owned() } else { text };
-    let _ = request.respond(Response::from_string(text).with_header(header("content-type", "application/json")));
+    let text = if before < garbled {
+        text[..text.len() / 2].to_owned()
+    } else {
+        text
+    };
+    let _ = request.respond(
+        Response::from_string(text).with_header(header("content-type", "application/json")),
+    );
 }
 
 /// What is told of a path behind `/v1/`.
@@ -209,7 +255,9 @@ fn document(cloud: &Cloud, name: &str, query: &str) -> Option<Value> {
         return cloud.crew(reference).cloned();
     }
     let items = cloud.items(name)?;
-    let page: usize = query.strip_prefix("page=").map_or(Some(1), |page| page.parse().ok())?;
+    let page: usize = query
+        .strip_prefix("page=")
+        .map_or(Some(1), |page| page.parse().ok())?;
     let from = page.checked_sub(1)? * PAGE;
     let some: Vec<&Value> = items.iter().skip(from).take(PAGE).collect();
     let next = (from + PAGE < items.len()).then(|| format!("/v1/{name}?page={}", page + 1));

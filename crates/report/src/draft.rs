@@ -1,9 +1,9 @@
 //! Drafts of acceptances and expectations: YAML for people to fill in, strike out, and keep.
 
 use crate::harmless::harmless_text;
-use heronshale_core::answer::Heading;
-use heronshale_core::expect::Drafted;
-use heronshale_core::finding::{Finding, PinnedFact};
+use heronshale_answers::Heading;
+use heronshale_answers::draft::Drafted;
+use heronshale_audit::finding::{Finding, PinnedFact};
 use std::fmt::Write;
 
 /// A text as YAML 1.2 reads it back: JSON is a part of it.
@@ -12,7 +12,14 @@ fn quoted(text: &str) -> String {
 }
 
 fn list(texts: &[String]) -> String {
-    format!("[{}]", texts.iter().map(|text| quoted(text)).collect::<Vec<_>>().join(", "))
+    format!(
+        "[{}]",
+        texts
+            .iter()
+            .map(|text| quoted(text))
+            .collect::<Vec<_>>()
+            .join(", ")
+    )
 }
 
 /// A comment of one line.
@@ -25,8 +32,13 @@ pub fn acceptances<'f>(
     heading: &Heading,
     findings: impl Iterator<Item = (&'f Finding, Option<Vec<PinnedFact>>)>,
 ) -> String {
-    let mut out = comment(&format!("Findings of {}, to be accepted one by one.", heading.estate));
-    out += &comment("Fill in reason, who and until (2027-01-31), and strike out what is to be mended instead.");
+    let mut out = comment(&format!(
+        "Findings of {}, to be accepted one by one.",
+        heading.estate
+    ));
+    out += &comment(
+        "Fill in reason, who and until (2027-01-31), and strike out what is to be mended instead.",
+    );
     out += "format: heronshale-acceptances\nversion: 1\nacceptances:\n";
     for (finding, packets) in findings {
         let _ = write!(
@@ -37,9 +49,19 @@ pub fn acceptances<'f>(
             quoted(&finding.title)
         );
         let Some(packets) = packets else { continue };
-        out += if packets.is_empty() { "    packets: []\n" } else { "    packets:\n" };
+        out += if packets.is_empty() {
+            "    packets: []\n"
+        } else {
+            "    packets:\n"
+        };
         for PinnedFact { from, to, on } in &packets {
-            let _ = writeln!(out, "      - {{ from: {}, to: {}, on: {} }}", list(from), list(to), list(on));
+            let _ = writeln!(
+                out,
+                "      - {{ from: {}, to: {}, on: {} }}",
+                list(from),
+                list(to),
+                list(on)
+            );
         }
     }
     out
@@ -47,13 +69,18 @@ pub fn acceptances<'f>(
 
 /// The present exposure as sentences to confirm or to strike out.
 pub fn expectations(heading: &Heading, drafted: &[Drafted]) -> String {
-    let mut out =
-        comment(&format!("What the internet reaches of {} today, of which no expectation speaks yet.", heading.estate));
+    let mut out = comment(&format!(
+        "What the internet reaches of {} today, of which no expectation speaks yet.",
+        heading.estate
+    ));
     out += &comment("Confirm each sentence by leaving it, or strike it out and mend what is open.");
     out += "format: heronshale-expectations\nversion: 1\nexpectations:\n";
     for one in drafted {
         if let Some(why) = &one.not_said {
-            out += &format!("  {}", comment(&format!("not drafted: {}: {why}", one.name)));
+            out += &format!(
+                "  {}",
+                comment(&format!("not drafted: {}: {why}", one.name))
+            );
             continue;
         }
         let _ = write!(

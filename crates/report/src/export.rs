@@ -3,35 +3,55 @@
 use crate::harmless::{harmless, harmless_text};
 use crate::page::{Look, Page, plural};
 use anstyle::Style;
-use heronshale_core::address::Family;
-use heronshale_core::answer::{Answer, ExportAnswer, PlainAcl, PlainEntry, PlainHop, PlainRoute, PlainTraffic, Sheet};
-use heronshale_core::model::{Action, Direction};
-use heronshale_core::packet::service;
+use heronshale_answers::{
+    Answer, ExportAnswer, PlainAcl, PlainEntry, PlainHop, PlainRoute, PlainTraffic, Sheet,
+};
+use heronshale_model::estate::{Action, Direction};
+use heronshale_sets::address::Family;
+use heronshale_sets::packet::service;
 use serde_json::{Map, Value, json};
 
 /// A cell that no spreadsheet takes for a formula.
 pub(crate) fn cell(text: &str) -> String {
     let risky = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
-    if risky { format!("'{text}") } else { text.to_owned() }
+    if risky {
+        format!("'{text}")
+    } else {
+        text.to_owned()
+    }
 }
 
 /// A table as CSV (RFC 4180).
 pub(crate) fn csv_of<'c>(rows: impl Iterator<Item = Vec<&'c str>>) -> String {
-    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let mut writer = csv::WriterBuilder::new()
+        .terminator(csv::Terminator::CRLF)
+        .from_writer(Vec::new());
     for row in rows {
-        writer.write_record(row.into_iter().map(cell)).expect("a list in memory takes every record");
+        writer
+            .write_record(row.into_iter().map(cell))
+            .expect("a list in memory takes every record");
     }
-    let bytes = writer.into_inner().expect("a list in memory takes every record");
+    let bytes = writer
+        .into_inner()
+        .expect("a list in memory takes every record");
     String::from_utf8(bytes).expect("cells are text")
 }
 
 /// A sheet as CSV (RFC 4180); `headers` are those that are written in place of a column's own name.
 pub fn sheet_csv(sheet: &Sheet, headers: &[(String, String)]) -> String {
-    let rows: Vec<Vec<String>> =
-        sheet.rows.iter().map(|row| row.iter().map(|cell| harmless_text(cell)).collect()).collect();
-    let rows = rows.iter().map(|row| row.iter().map(String::as_str).collect());
+    let rows: Vec<Vec<String>> = sheet
+        .rows
+        .iter()
+        .map(|row| row.iter().map(|cell| harmless_text(cell)).collect())
+        .collect();
+    let rows = rows
+        .iter()
+        .map(|row| row.iter().map(String::as_str).collect());
     let header = |column: &&'static str| {
-        headers.iter().find(|(_, name)| name == column).map_or(*column, |(header, _)| header.as_str())
+        headers
+            .iter()
+            .find(|(_, name)| name == column)
+            .map_or(*column, |(header, _)| header.as_str())
     };
     csv_of(std::iter::once(sheet.columns.iter().map(header).collect()).chain(rows))
 }
@@ -66,8 +86,15 @@ fn matches(entry: &PlainEntry) -> Value {
     let mut found = Map::new();
     let mut network = Map::new();
     if let Some(family) = entry.family {
-        let (word, all) = if family == Family::V4 { ("ipv4", "0.0.0.0/0") } else { ("ipv6", "::/0") };
-        for (side, prefix) in [("source", &entry.source), ("destination", &entry.destination)] {
+        let (word, all) = if family == Family::V4 {
+            ("ipv4", "0.0.0.0/0")
+        } else {
+            ("ipv6", "::/0")
+        };
+        for (side, prefix) in [
+            ("source", &entry.source),
+            ("destination", &entry.destination),
+        ] {
             if let Some(prefix) = prefix {
                 network.insert(format!("{side}-{word}-network"), prefix.as_str().into());
             }
@@ -77,7 +104,11 @@ fn matches(entry: &PlainEntry) -> Value {
                 network.insert("protocol".to_owned(), (*protocol).into());
             }
             PlainTraffic::Icmp(..) => {
-                let protocol = if family == Family::V4 { service::ICMP } else { service::ICMPV6 };
+                let protocol = if family == Family::V4 {
+                    service::ICMP
+                } else {
+                    service::ICMPV6
+                };
                 network.insert("protocol".to_owned(), protocol.into());
             }
             _ if network.is_empty() => {
@@ -98,9 +129,16 @@ fn matches(entry: &PlainEntry) -> Value {
             }
             // Of the protocol alone an empty container says nothing to every reader: all ports say the same.
             if inside.is_empty() {
-                inside.insert("destination-port".to_owned(), json!({ "lower-port": 0, "upper-port": u16::MAX }));
+                inside.insert(
+                    "destination-port".to_owned(),
+                    json!({ "lower-port": 0, "upper-port": u16::MAX }),
+                );
             }
-            let word = if *protocol == service::TCP { "tcp" } else { "udp" };
+            let word = if *protocol == service::TCP {
+                "tcp"
+            } else {
+                "udp"
+            };
             found.insert(word.to_owned(), Value::Object(inside));
         }
         PlainTraffic::Icmp(kind, code) => {
@@ -139,14 +177,20 @@ pub fn routes_json(table: &str, routes: &[PlainRoute]) -> String {
     };
     let mut families = Map::new();
     for (family, word) in [(Family::V4, "ipv4"), (Family::V6, "ipv6")] {
-        let all: Vec<Value> = routes.iter().filter(|one| one.family == family).map(route).collect();
+        let all: Vec<Value> = routes
+            .iter()
+            .filter(|one| one.family == family)
+            .map(route)
+            .collect();
         if !all.is_empty() {
-            families.insert(format!("ietf-{word}-unicast-routing:{word}"), json!({ "route": all }));
+            families.insert(
+                format!("ietf-{word}-unicast-routing:{word}"),
+                json!({ "route": all }),
+            );
         }
     }
     let protocol = json!({ "type": "ietf-routing:static", "name": harmless_text(table), "static-routes": families });
-    let whole =
-        json!({ "ietf-routing:routing": { "control-plane-protocols": { "control-plane-protocol": [protocol] } } });
+    let whole = json!({ "ietf-routing:routing": { "control-plane-protocols": { "control-plane-protocol": [protocol] } } });
     let mut text = serde_json::to_string_pretty(&whole).expect("a value is JSON");
     text.push('\n');
     text
@@ -165,7 +209,11 @@ pub fn acl_json(acls: &[PlainAcl]) -> String {
     };
     let mut lists = Names::default();
     let acl = |acl: &PlainAcl| {
-        let end = if acl.direction == Direction::In { ":inbound" } else { ":outbound" };
+        let end = if acl.direction == Direction::In {
+            ":inbound"
+        } else {
+            ":outbound"
+        };
         let (mut four, mut six) = (true, true);
         let mut names = Names::default();
         let mut entries: Vec<Value> = Vec::new();
@@ -203,21 +251,40 @@ pub fn acl_json(acls: &[PlainAcl]) -> String {
 
 /// What was exported, and what not, as text.
 pub fn exported(answer: &Answer<ExportAnswer>, look: Look) -> String {
-    let Answer { heading, answer, .. } = &harmless(answer);
+    let Answer {
+        heading, answer, ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
-    let holds: Vec<String> =
-        answer.holds.iter().map(|one| plural(one.count, one.what.strip_suffix('s').unwrap_or(&one.what))).collect();
+    let holds: Vec<String> = answer
+        .holds
+        .iter()
+        .map(|one| plural(one.count, one.what.strip_suffix('s').unwrap_or(&one.what)))
+        .collect();
     let rest = match (answer.incomplete, answer.left_out.len()) {
         (true, _) => "something that belongs there is left out",
         (false, 0) => "it holds all there is",
         (false, _) => "the format cannot hold the rest of the estate",
     };
-    page.top(&format!("{} holds {}; {rest}.", answer.written, holds.join(", ")), heading);
+    page.top(
+        &format!("{} holds {}; {rest}.", answer.written, holds.join(", ")),
+        heading,
+    );
     if !answer.left_out.is_empty() {
         page.heading(&format!("Not in it ({})", answer.left_out.len()));
-        let longest = answer.left_out.iter().map(|one| one.what.chars().count()).max().unwrap_or(0).min(44);
+        let longest = answer
+            .left_out
+            .iter()
+            .map(|one| one.what.chars().count())
+            .max()
+            .unwrap_or(0)
+            .min(44);
         for one in &answer.left_out {
-            page.hang(Style::new(), &format!("  {:<longest$}  ", one.what), &one.why, longest + 4);
+            page.hang(
+                Style::new(),
+                &format!("  {:<longest$}  ", one.what),
+                &one.why,
+                longest + 4,
+            );
         }
     }
     page.finish()

@@ -3,8 +3,10 @@
 //! Every label has a row of its own, so that none can lie on another. Lanes are given out as to intervals: a link gets the first that is free
 //! between its two ends.
 
-use heronshale_core::answer::{BoxKind, Figure, FigureBox, FigureLink, FigureLinkKind, FigureRow, Heading, RowKind};
-use heronshale_core::describe::moment_text;
+use heronshale_answers::{
+    BoxKind, Figure, FigureBox, FigureLink, FigureLinkKind, FigureRow, Heading, RowKind,
+};
+use heronshale_audit::describe::moment_text;
 use svg::Document;
 use svg::node::element::{Group, Line, Path, Rectangle, Text};
 
@@ -130,9 +132,23 @@ fn row(group: Group, row: &FigureRow, y: f64) -> Group {
         [one] => format!("public {one}"),
         [one, rest @ ..] => format!("public {one} and {} more", rest.len()),
     };
-    let right = EDGE - 10.0 - if public.is_empty() { 0.0 } else { long(&public, true) + 22.0 };
-    let name = if row.name.is_empty() { String::new() } else { format!("{}: ", row.name) };
-    let words = fitted(&format!("{word}{name}{}", row.detail), right - MARGIN - 14.0, weight == "bold");
+    let right = EDGE
+        - 10.0
+        - if public.is_empty() {
+            0.0
+        } else {
+            long(&public, true) + 22.0
+        };
+    let name = if row.name.is_empty() {
+        String::new()
+    } else {
+        format!("{}: ", row.name)
+    };
+    let words = fitted(
+        &format!("{word}{name}{}", row.detail),
+        right - MARGIN - 14.0,
+        weight == "bold",
+    );
     let mut group = group;
     if row.kind == RowKind::Firewall {
         group = group.add(
@@ -177,9 +193,21 @@ fn drawn(one: &FigureBox, placed: &Placed) -> Group {
     );
     let title = format!("{word}{}", one.name);
     let y = placed.top + ROW;
-    group = group.add(text(MARGIN + 10.0, y, &fitted(&title, 300.0, true), line, "bold"));
+    group = group.add(text(
+        MARGIN + 10.0,
+        y,
+        &fitted(&title, 300.0, true),
+        line,
+        "bold",
+    ));
     let x = MARGIN + 10.0 + long(&title, true).min(300.0) + 14.0;
-    group = group.add(text(x, y, &fitted(&one.detail, EDGE - 10.0 - x, false), "#51606f", "normal"));
+    group = group.add(text(
+        x,
+        y,
+        &fitted(&one.detail, EDGE - 10.0 - x, false),
+        "#51606f",
+        "normal",
+    ));
     let mut y = y;
     for one in &one.rows {
         y += ROW;
@@ -201,7 +229,11 @@ fn lanes(figure: &Figure, heights: &[[f64; 2]]) -> (Vec<usize>, usize) {
     let mut taken: Vec<Vec<[f64; 2]>> = Vec::new();
     let mut lane = vec![0; figure.links.len()];
     // All that leads to the internet shares one lane, the last.
-    for at in order.iter().copied().filter(|at| !to_internet(&figure.links[*at])) {
+    for at in order
+        .iter()
+        .copied()
+        .filter(|at| !to_internet(&figure.links[*at]))
+    {
         let [a, b] = heights[at];
         let (low, high) = (a.min(b) - 4.0, a.max(b) + 4.0);
         let free = |spans: &Vec<[f64; 2]>| spans.iter().all(|[from, to]| high < *from || low > *to);
@@ -212,16 +244,35 @@ fn lanes(figure: &Figure, heights: &[[f64; 2]]) -> (Vec<usize>, usize) {
         taken[found].push([low, high]);
         lane[at] = found;
     }
-    for at in order.into_iter().filter(|at| to_internet(&figure.links[*at])) {
+    for at in order
+        .into_iter()
+        .filter(|at| to_internet(&figure.links[*at]))
+    {
         lane[at] = taken.len();
     }
     (lane, taken.len() + 1)
 }
 
 fn link_line(link: &FigureLink, from: [f64; 2], x: f64) -> Path {
-    let start = |side: usize| if link.labels[side].is_empty() { EDGE } else { LABELS };
-    let path = format!("M{} {:.1} H{x:.1} V{:.1} H{}", start(0), from[0], from[1], start(1));
-    let line = Path::new().set("d", path).set("fill", "none").set("stroke-width", 1.6).set("stroke-linejoin", "round");
+    let start = |side: usize| {
+        if link.labels[side].is_empty() {
+            EDGE
+        } else {
+            LABELS
+        }
+    };
+    let path = format!(
+        "M{} {:.1} H{x:.1} V{:.1} H{}",
+        start(0),
+        from[0],
+        from[1],
+        start(1)
+    );
+    let line = Path::new()
+        .set("d", path)
+        .set("fill", "none")
+        .set("stroke-width", 1.6)
+        .set("stroke-linejoin", "round");
     if link.up {
         line.set("stroke", colour(link.kind))
     } else {
@@ -254,7 +305,11 @@ pub fn figure(figure: &Figure, heading: &Heading) -> String {
         let step = one.height / (bare.iter().map(|_| 1.0).sum::<f64>() + 1.0);
         for (link, side) in bare {
             y += step;
-            heights[link][side] = if to_internet(&figure.links[link]) { bus } else { y };
+            heights[link][side] = if to_internet(&figure.links[link]) {
+                bus
+            } else {
+                y
+            };
         }
     }
     let (lane, count) = lanes(figure, &heights);
@@ -265,12 +320,26 @@ pub fn figure(figure: &Figure, heading: &Heading) -> String {
         .set("width", 1280)
         .set("height", (bottom + MARGIN).ceil())
         .set("font-family", "DejaVu Sans, Verdana, sans-serif")
-        .add(Rectangle::new().set("width", "100%").set("height", "100%").set("fill", "#ffffff"));
-    let date =
-        heading.taken.as_ref().map_or_else(|| "of no date".to_owned(), |taken| format!("as of {}", moment_text(taken)));
+        .add(
+            Rectangle::new()
+                .set("width", "100%")
+                .set("height", "100%")
+                .set("fill", "#ffffff"),
+        );
+    let date = heading.taken.as_ref().map_or_else(
+        || "of no date".to_owned(),
+        |taken| format!("as of {}", moment_text(taken)),
+    );
     let size = &heading.size;
-    let title = format!("{} {date} · {} networks, {} interfaces", heading.estate, size.networks, size.interfaces);
-    let folded = if figure.folded { " · networks folded: gateways, links and counts only" } else { "" };
+    let title = format!(
+        "{} {date} · {} networks, {} interfaces",
+        heading.estate, size.networks, size.interfaces
+    );
+    let folded = if figure.folded {
+        " · networks folded: gateways, links and counts only"
+    } else {
+        ""
+    };
     document = document.add(text(MARGIN, 28.0, &fitted(&title, 900.0, true), "#1d2733", "bold")).add(text(
         MARGIN,
         48.0,
@@ -311,7 +380,13 @@ pub fn figure(figure: &Figure, heading: &Heading) -> String {
                 .set("stroke-width", 2.5)
                 .set("stroke-dasharray", "5 4"),
         )
-        .add(text(x + 30.0, 68.0, "down, or not attached", "#1d2733", "normal"));
+        .add(text(
+            x + 30.0,
+            68.0,
+            "down, or not attached",
+            "#1d2733",
+            "normal",
+        ));
     for (at, link) in figure.links.iter().enumerate() {
         let x = LABELS + 12.0 + (0..lane[at]).map(|_| width).sum::<f64>();
         document = document.add(link_line(link, heights[at], x));

@@ -25,7 +25,11 @@ pub fn harmless_text(text: &str) -> String {
         return text.to_owned();
     }
     let shown = |character: char| {
-        if steers(character) { character.escape_unicode().to_string() } else { character.to_string() }
+        if steers(character) {
+            character.escape_unicode().to_string()
+        } else {
+            character.to_string()
+        }
     };
     text.chars().map(shown).collect()
 }
@@ -49,7 +53,10 @@ fn clean(value: &mut Value) {
             fields.iter_mut().for_each(|(_, value)| clean(value));
             if dirty {
                 let all = std::mem::take(fields);
-                fields.extend(all.into_iter().map(|(key, value)| (harmless_text(&key), value)));
+                fields.extend(
+                    all.into_iter()
+                        .map(|(key, value)| (harmless_text(&key), value)),
+                );
             }
         }
         Value::Null | Value::Bool(_) | Value::Number(_) => {}
@@ -89,7 +96,15 @@ mod tests {
         );
         let json = serde_json::to_string_pretty(&vec![hostile]).unwrap();
         let escaped = harmless_json(&json);
-        assert!(!escaped.chars().any(|character| steers(character) && character != '\n'), "{escaped:?}");
-        assert_eq!(serde_json::from_str::<Vec<String>>(&escaped).unwrap(), [hostile]);
+        assert!(
+            !escaped
+                .chars()
+                .any(|character| steers(character) && character != '\n'),
+            "{escaped:?}"
+        );
+        assert_eq!(
+            serde_json::from_str::<Vec<String>>(&escaped).unwrap(),
+            [hostile]
+        );
     }
 }

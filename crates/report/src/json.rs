@@ -1,71 +1,53 @@
 //! Answers as JSON, each with its schema.
 
 use crate::harmless::harmless_json;
-use heronshale_core::answer::{
-    Answer, Audit, CellAnswer, CoverageAnswer, Effective, ExportAnswer, ExposureAnswer, Finds, GuideAnswer, Inventory,
-    MatrixAnswer, PathAnswer, ReachAnswer, ReadAnswer, RoutesAnswer, RuleAnswer, TidyAnswer,
-};
-use heronshale_core::finding::{Accepted, Finding};
-use schemars::{Schema, schema_for};
 use serde::Serialize;
 
-/// The kinds of answers that have a schema.
-pub const ANSWERS: [&str; 19] = [
-    "audit",
-    "coverage",
-    "effective",
-    "effective-all",
-    "export",
-    "exposure",
-    "finding",
-    "finding-accepted",
-    "find",
-    "guide",
-    "inventory",
-    "matrix",
-    "matrix-cell",
-    "path",
-    "reach",
-    "reading",
-    "routes",
-    "rule",
-    "tidy",
+/// The kinds of answers that have a schema, each with it; `tests/schemas.rs` writes these files from the types.
+const SCHEMAS: [(&str, &str); 19] = [
+    ("audit", include_str!("../schemas/audit.json")),
+    ("coverage", include_str!("../schemas/coverage.json")),
+    ("effective", include_str!("../schemas/effective.json")),
+    (
+        "effective-all",
+        include_str!("../schemas/effective-all.json"),
+    ),
+    ("export", include_str!("../schemas/export.json")),
+    ("exposure", include_str!("../schemas/exposure.json")),
+    ("finding", include_str!("../schemas/finding.json")),
+    (
+        "finding-accepted",
+        include_str!("../schemas/finding-accepted.json"),
+    ),
+    ("find", include_str!("../schemas/find.json")),
+    ("guide", include_str!("../schemas/guide.json")),
+    ("inventory", include_str!("../schemas/inventory.json")),
+    ("matrix", include_str!("../schemas/matrix.json")),
+    ("matrix-cell", include_str!("../schemas/matrix-cell.json")),
+    ("path", include_str!("../schemas/path.json")),
+    ("reach", include_str!("../schemas/reach.json")),
+    ("reading", include_str!("../schemas/reading.json")),
+    ("routes", include_str!("../schemas/routes.json")),
+    ("rule", include_str!("../schemas/rule.json")),
+    ("tidy", include_str!("../schemas/tidy.json")),
 ];
 
-/// The JSON Schema (draft 2020-12) of an answer; none for an unknown kind.
-pub fn schema_of(kind: &str) -> Option<Schema> {
-    let mut schema = match kind {
-        "audit" => schema_for!(Answer<Audit>),
-        "coverage" => schema_for!(Answer<CoverageAnswer>),
-        "export" => schema_for!(Answer<ExportAnswer>),
-        "reading" => schema_for!(Answer<ReadAnswer>),
-        "effective" => schema_for!(Answer<Effective>),
-        "effective-all" => schema_for!(Answer<Vec<Effective>>),
-        "exposure" => schema_for!(Answer<ExposureAnswer>),
-        "finding" => schema_for!(Answer<Finding>),
-        "finding-accepted" => schema_for!(Answer<Accepted>),
-        "find" => schema_for!(Answer<Finds>),
-        "guide" => schema_for!(Answer<GuideAnswer>),
-        "inventory" => schema_for!(Answer<Inventory>),
-        "matrix" => schema_for!(Answer<MatrixAnswer>),
-        "matrix-cell" => schema_for!(Answer<CellAnswer>),
-        "reach" => schema_for!(Answer<ReachAnswer>),
-        "path" => schema_for!(Answer<PathAnswer>),
-        "routes" => schema_for!(Answer<RoutesAnswer>),
-        "rule" => schema_for!(Answer<RuleAnswer>),
-        "tidy" => schema_for!(Answer<TidyAnswer>),
-        _ => return None,
-    };
-    schema.insert("title".to_owned(), format!("heronshale-{kind}, version 1").into());
-    if let Some(properties) = schema.get_mut("properties") {
-        properties["format"]["const"] = format!("heronshale-{kind}").into();
-        properties["version"]["const"] = 1.into();
-    }
-    Some(schema)
+/// The kinds of answers that have a schema.
+pub fn answer_kinds() -> impl Iterator<Item = &'static str> {
+    SCHEMAS.iter().map(|(kind, _)| *kind)
+}
+
+/// The JSON Schema (draft 2020-12) of an answer, with a line end; none for an unknown kind.
+pub fn schema_of(kind: &str) -> Option<&'static str> {
+    SCHEMAS
+        .iter()
+        .find(|(name, _)| *name == kind)
+        .map(|(_, schema)| *schema)
 }
 
 /// An answer as JSON, indented, with a line end.
 pub fn json<T: Serialize>(answer: &T) -> String {
-    let text = serde_json::to_string_pretty(answer).expect("answers hold nothing that JSON cannot say");
+    let text =
+        serde_json::to_string_pretty(answer).expect("answers hold nothing that JSON cannot say");
     harmless_json(&text) + "\n"
 }

@@ -5,11 +5,11 @@ use crate::harmless::harmless;
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use crate::text::closed_text;
 use anstyle::Style;
-use heronshale_core::address::Family;
-use heronshale_core::answer::{
-    Answer, Decider, ExposureAnswer, Meaning, OpenFact, PathTraffic, WalkedFact, WayFact, WayKind,
-};
-use heronshale_core::finding::Severity;
+use heronshale_answers::{Answer, ExposureAnswer};
+use heronshale_audit::facts::PathTraffic;
+use heronshale_audit::facts::{Decider, Meaning, OpenFact, WalkedFact, WayFact, WayKind};
+use heronshale_model::severity::Severity;
+use heronshale_sets::address::Family;
 
 /// A row in words.
 struct Row {
@@ -29,8 +29,8 @@ struct Row {
 }
 
 const COLUMNS: [&str; 13] = [
-    "address", "family", "way_in", "holder", "network", "owner", "state", "severity", "meaning", "services", "sources",
-    "because", "place",
+    "address", "family", "way_in", "holder", "network", "owner", "state", "severity", "meaning",
+    "services", "sources", "because", "place",
 ];
 
 fn meaning(of: Option<Meaning>) -> String {
@@ -54,7 +54,11 @@ fn direct(way: &WayFact) -> Vec<Row> {
         network: fact.network.clone(),
         owner: fact.owner.clone().unwrap_or_default(),
         state,
-        severity: if state == "open" { severity(way.severity) } else { String::new() },
+        severity: if state == "open" {
+            severity(way.severity)
+        } else {
+            String::new()
+        },
         meaning,
         services,
         sources,
@@ -62,24 +66,53 @@ fn direct(way: &WayFact) -> Vec<Row> {
         place: fact.place.to_string(),
     };
     let by = |open: &OpenFact| {
-        let rules = open.decided.iter().filter_map(|decided| match &decided.decider {
-            Decider::Rule { rule } => Some(format!("{} {} ({})", rule.filter, rule.rule, rule.place)),
-            _ => None,
-        });
+        let rules = open
+            .decided
+            .iter()
+            .filter_map(|decided| match &decided.decider {
+                Decider::Rule { rule } => {
+                    Some(format!("{} {} ({})", rule.filter, rule.rule, rule.place))
+                }
+                _ => None,
+            });
         let rules: Vec<String> = rules.collect();
-        if rules.is_empty() { "no rule at all".to_owned() } else { rules.join(" · ") }
+        if rules.is_empty() {
+            "no rule at all".to_owned()
+        } else {
+            rules.join(" · ")
+        }
     };
     let from = |open: &OpenFact| {
-        let ports = open.client_ports.as_ref().map_or_else(String::new, |ports| format!(", client ports {ports}"));
+        let ports = open
+            .client_ports
+            .as_ref()
+            .map_or_else(String::new, |ports| format!(", client ports {ports}"));
         format!("{}{ports}", open.sources.said)
     };
-    let open =
-        |state| move |one: &OpenFact| row(state, one.services.join(", "), from(one), meaning(one.meaning), by(one));
+    let open = |state| {
+        move |one: &OpenFact| {
+            row(
+                state,
+                one.services.join(", "),
+                from(one),
+                meaning(one.meaning),
+                by(one),
+            )
+        }
+    };
     let mut rows: Vec<Row> = way.open.iter().map(open("open")).collect();
     rows.extend(way.unknown.iter().map(open("unknown")));
     rows.extend(way.closed.iter().map(|one| {
-        let because = closed_text(one).split_once(": ").map_or_else(String::new, |(_, why)| why.to_owned());
-        row("closed", one.services.join(", "), one.sources.said.clone(), String::new(), because)
+        let because = closed_text(one)
+            .split_once(": ")
+            .map_or_else(String::new, |(_, why)| why.to_owned());
+        row(
+            "closed",
+            one.services.join(", "),
+            one.sources.said.clone(),
+            String::new(),
+            because,
+        )
     }));
     rows
 }
@@ -88,14 +121,29 @@ fn by_devices(exposure: &ExposureAnswer) -> Vec<Row> {
     let mut rows = Vec::new();
     for way in &exposure.by_devices {
         let mut add = |state: &'static str, part: &WalkedFact, one: &PathTraffic| {
-            let last = part.steps.last().map(|step| format!("{}, {}", step.at, step.why)).unwrap_or_default();
-            let rules: Vec<String> =
-                part.rules.iter().map(|rule| format!("{} {} ({})", rule.filter, rule.rule, rule.place)).collect();
-            let rules = if rules.is_empty() { "no rule at all".to_owned() } else { rules.join(" · ") };
+            let last = part
+                .steps
+                .last()
+                .map(|step| format!("{}, {}", step.at, step.why))
+                .unwrap_or_default();
+            let rules: Vec<String> = part
+                .rules
+                .iter()
+                .map(|rule| format!("{} {} ({})", rule.filter, rule.rule, rule.place))
+                .collect();
+            let rules = if rules.is_empty() {
+                "no rule at all".to_owned()
+            } else {
+                rules.join(" · ")
+            };
             rows.push(Row {
                 address: way.addresses.join(" "),
-                family: if way.addresses.iter().any(|text| text.contains(':')) { Family::V6 } else { Family::V4 }
-                    .to_string(),
+                family: if way.addresses.iter().any(|text| text.contains(':')) {
+                    Family::V6
+                } else {
+                    Family::V4
+                }
+                .to_string(),
                 way: way.kind.word().to_owned(),
                 holder: if part.ends.is_empty() {
                     way.name.clone()
@@ -105,7 +153,11 @@ fn by_devices(exposure: &ExposureAnswer) -> Vec<Row> {
                 network: way.network.clone().unwrap_or_default(),
                 owner: way.owner.clone().unwrap_or_default(),
                 state,
-                severity: if state == "open" { severity(way.severity) } else { String::new() },
+                severity: if state == "open" {
+                    severity(way.severity)
+                } else {
+                    String::new()
+                },
                 meaning: meaning(part.meaning),
                 services: one.services.join(", "),
                 sources: one.sources.said.clone(),
@@ -113,7 +165,11 @@ fn by_devices(exposure: &ExposureAnswer) -> Vec<Row> {
                 place: way.place.to_string(),
             });
         };
-        for (state, parts) in [("open", &way.open), ("unknown", &way.unknown), ("closed", &way.closed)] {
+        for (state, parts) in [
+            ("open", &way.open),
+            ("unknown", &way.unknown),
+            ("closed", &way.closed),
+        ] {
             for part in parts {
                 part.traffic.iter().for_each(|one| add(state, part, one));
             }
@@ -125,35 +181,49 @@ fn by_devices(exposure: &ExposureAnswer) -> Vec<Row> {
 fn rows(exposure: &ExposureAnswer) -> Vec<Row> {
     let mut rows: Vec<Row> = exposure.ways.iter().flat_map(direct).collect();
     rows.extend(by_devices(exposure));
-    rows.extend(exposure.held_by_nothing.iter().map(|address| Row {
-        address: address.clone(),
-        family: if address.contains(':') { Family::V6 } else { Family::V4 }.to_string(),
-        way: "public address".to_owned(),
-        holder: "nobody".to_owned(),
-        network: String::new(),
-        owner: String::new(),
-        state: "held by nothing",
-        severity: String::new(),
-        meaning: String::new(),
-        services: String::new(),
-        sources: String::new(),
-        because: String::new(),
-        place: String::new(),
+    rows.extend(exposure.held_by_nothing.iter().map(|address| {
+        Row {
+            address: address.clone(),
+            family: if address.contains(':') {
+                Family::V6
+            } else {
+                Family::V4
+            }
+            .to_string(),
+            way: "public address".to_owned(),
+            holder: "nobody".to_owned(),
+            network: String::new(),
+            owner: String::new(),
+            state: "held by nothing",
+            severity: String::new(),
+            meaning: String::new(),
+            services: String::new(),
+            sources: String::new(),
+            because: String::new(),
+            place: String::new(),
+        }
     }));
-    rows.extend(exposure.closed_addresses.iter().map(|one| Row {
-        address: one.address.clone(),
-        family: if one.address.contains(':') { Family::V6 } else { Family::V4 }.to_string(),
-        way: "NAT gateway".to_owned(),
-        holder: one.holder.clone(),
-        network: one.network.clone(),
-        owner: one.owner.clone().unwrap_or_default(),
-        state: "closed",
-        severity: String::new(),
-        meaning: String::new(),
-        services: "any".to_owned(),
-        sources: "anywhere".to_owned(),
-        because: one.because.clone(),
-        place: one.place.to_string(),
+    rows.extend(exposure.closed_addresses.iter().map(|one| {
+        Row {
+            address: one.address.clone(),
+            family: if one.address.contains(':') {
+                Family::V6
+            } else {
+                Family::V4
+            }
+            .to_string(),
+            way: "NAT gateway".to_owned(),
+            holder: one.holder.clone(),
+            network: one.network.clone(),
+            owner: one.owner.clone().unwrap_or_default(),
+            state: "closed",
+            severity: String::new(),
+            meaning: String::new(),
+            services: "any".to_owned(),
+            sources: "anywhere".to_owned(),
+            because: one.because.clone(),
+            place: one.place.to_string(),
+        }
     }));
     // By address, as people look it up; what is open first.
     let order = |row: &Row| {
@@ -161,7 +231,9 @@ fn rows(exposure: &ExposureAnswer) -> Vec<Row> {
         (
             first.parse::<std::net::IpAddr>().ok(),
             row.way.clone(),
-            ["open", "unknown", "closed"].iter().position(|s| *s == row.state),
+            ["open", "unknown", "closed"]
+                .iter()
+                .position(|s| *s == row.state),
         )
     };
     rows.sort_by_key(order);
@@ -170,14 +242,21 @@ fn rows(exposure: &ExposureAnswer) -> Vec<Row> {
 
 /// The ledger as a table.
 pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
-    let Answer { heading, answer: exposure, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: exposure,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     let rows = rows(exposure);
     let open = rows.iter().filter(|row| row.state == "open").count();
     let mut addresses: Vec<&str> = rows.iter().map(|row| row.address.as_str()).collect();
     addresses.dedup();
-    let sentence =
-        format!("{open} of {} of {} are open.", plural(rows.len(), "row"), plural(addresses.len(), "public address"));
+    let sentence = format!(
+        "{open} of {} of {} are open.",
+        plural(rows.len(), "row"),
+        plural(addresses.len(), "public address")
+    );
     page.top(&sentence, heading);
     // What is said of one address and way in stands together.
     let mut before: Option<(&str, &str)> = None;
@@ -187,8 +266,22 @@ pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
             page.blank();
             let parts = [row.way.as_str(), &row.network, &row.owner];
             let parts: Vec<&str> = parts.into_iter().filter(|part| !part.is_empty()).collect();
-            let place = if row.place.is_empty() { String::new() } else { format!("  {}", row.place) };
-            page.hang(STRONG, "", &format!("{}  {}  {}{place}", row.address, row.holder, parts.join(" · ")), 4);
+            let place = if row.place.is_empty() {
+                String::new()
+            } else {
+                format!("  {}", row.place)
+            };
+            page.hang(
+                STRONG,
+                "",
+                &format!(
+                    "{}  {}  {}{place}",
+                    row.address,
+                    row.holder,
+                    parts.join(" · ")
+                ),
+                4,
+            );
             before = Some(here);
         }
         let style = match row.state {
@@ -196,15 +289,30 @@ pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
             "unknown" => STRONG,
             _ => SHUT,
         };
-        let judged: Vec<&str> =
-            [row.severity.as_str(), &row.meaning].into_iter().filter(|word| !word.is_empty()).collect();
-        let judged = if judged.is_empty() { String::new() } else { format!("{}: ", judged.join(", ")) };
+        let judged: Vec<&str> = [row.severity.as_str(), &row.meaning]
+            .into_iter()
+            .filter(|word| !word.is_empty())
+            .collect();
+        let judged = if judged.is_empty() {
+            String::new()
+        } else {
+            format!("{}: ", judged.join(", "))
+        };
         let what = match (row.services.is_empty(), row.because.is_empty()) {
             (true, _) => String::new(),
             (false, true) => format!("{judged}{} from {}", row.services, row.sources),
-            (false, false) => format!("{judged}{} from {} — {}", row.services, row.sources, row.because),
+            (false, false) => format!(
+                "{judged}{} from {} — {}",
+                row.services, row.sources, row.because
+            ),
         };
-        page.hang_behind(style, &format!("  {:<9}", row.state), Style::new(), &what, 11);
+        page.hang_behind(
+            style,
+            &format!("  {:<9}", row.state),
+            Style::new(),
+            &what,
+            11,
+        );
     }
     page.gaps(heading);
     page.finish()

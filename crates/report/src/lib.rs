@@ -18,12 +18,13 @@ pub use draft::{acceptances, expectations};
 pub use export::{acl_json, exported, routes_json, sheet_csv};
 pub use figure::figure;
 pub use harmless::{harmless, harmless_json, harmless_text};
-pub use json::{ANSWERS, json, schema_of};
+pub use json::{answer_kinds, json, schema_of};
 pub use ledger::{ledger, ledger_csv};
 pub use markdown::{catalogue_reference, document_reference, snapshot_reference};
 pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
-    Length, audit, coverage, drafted_profile, effective, explain, exposure, finds, guide, inventory, matrix,
-    matrix_cell, one_accepted, one_finding, path, reach, reading, routes, rule, tidy, too_many_classes,
+    Length, audit, coverage, drafted_profile, effective, explain, exposure, finds, guide,
+    inventory, matrix, matrix_cell, one_accepted, one_finding, path, reach, reading, routes, rule,
+    tidy, too_many_classes,
 };

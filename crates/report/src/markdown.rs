@@ -1,6 +1,6 @@
 //! Documentation from declarations: the snapshot format from its schema, the findings from their catalogue.
 
-use heronshale_core::finding::CATALOGUE;
+use heronshale_audit::finding::CATALOGUE;
 use serde_json::{Map, Value};
 use std::fmt::Write;
 
@@ -10,9 +10,19 @@ fn text<'v>(value: &'v Value, key: &str) -> &'v str {
 
 /// The record that a schema refers to, by itself or as the item of a list.
 fn record_of(schema: &Value) -> Option<&str> {
-    let direct = schema["$ref"].as_str().or_else(|| schema["items"]["$ref"].as_str());
-    let nested = || schema["anyOf"].as_array().into_iter().flatten().find_map(record_of);
-    direct.map(|path| path.trim_start_matches("#/$defs/")).or_else(nested)
+    let direct = schema["$ref"]
+        .as_str()
+        .or_else(|| schema["items"]["$ref"].as_str());
+    let nested = || {
+        schema["anyOf"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .find_map(record_of)
+    };
+    direct
+        .map(|path| path.trim_start_matches("#/$defs/"))
+        .or_else(nested)
 }
 
 /// What a value looks like, in a few words.
@@ -31,14 +41,21 @@ fn shape(schema: &Value) -> String {
         return format!("[{0}](#{0})", heading(record));
     }
     if let Some(examples) = schema["examples"].as_array() {
-        let shown = examples.iter().take(4).map(|example| format!("`{}`", example.to_string().trim_matches('"')));
+        let shown = examples
+            .iter()
+            .take(4)
+            .map(|example| format!("`{}`", example.to_string().trim_matches('"')));
         return shown.collect::<Vec<_>>().join(", ");
     }
     if let Some(choices) = schema["anyOf"].as_array() {
         let list = choices.iter().any(|choice| choice["type"] == "array");
         let others = choices.iter().filter(|choice| choice["type"] != "array");
         let one = others.map(shape).collect::<Vec<_>>().join("; or ");
-        return if list { format!("{one}; one or a list") } else { one };
+        return if list {
+            format!("{one}; one or a list")
+        } else {
+            one
+        };
     }
     match (&schema["type"], schema["items"].is_null()) {
         (_, false) => format!("list of {}", shape(&schema["items"])),
@@ -62,12 +79,27 @@ fn heading(record: &str) -> String {
 }
 
 fn fields(out: &mut String, record: &Value) {
-    let required: Vec<&str> = record["required"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    let required: Vec<&str> = record["required"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(Value::as_str)
+        .collect();
     out.push_str("\n| field | value | meaning |\n|---|---|---|\n");
     for (name, schema) in record["properties"].as_object().into_iter().flatten() {
-        let need = if required.contains(&name.as_str()) { " (required)" } else { "" };
-        let meaning = text(schema, "description").replace('\n', " ").replace('|', "\\|");
-        let _ = writeln!(out, "| `{name}`{need} | {} | {meaning} |", shape(schema).replace('|', "\\|"));
+        let need = if required.contains(&name.as_str()) {
+            " (required)"
+        } else {
+            ""
+        };
+        let meaning = text(schema, "description")
+            .replace('\n', " ")
+            .replace('|', "\\|");
+        let _ = writeln!(
+            out,
+            "| `{name}`{need} | {} | {meaning} |",
+            shape(schema).replace('|', "\\|")
+        );
     }
 }
 
@@ -76,7 +108,9 @@ pub fn snapshot_reference(schema: &Value, examples: &Map<String, Value>) -> Stri
     let mut out = String::new();
     let mut told: Vec<String> = Vec::new();
     for (section, list) in schema["properties"].as_object().into_iter().flatten() {
-        let Some(record) = record_of(list) else { continue };
+        let Some(record) = record_of(list) else {
+            continue;
+        };
         let about = match text(list, "description") {
             "" => text(&schema["$defs"][record], "description"),
             about => about,
@@ -97,7 +131,12 @@ fn records(out: &mut String, schema: &Value, mut open: Vec<String>, told: &mut V
             continue;
         }
         let definition = &schema["$defs"][&name];
-        let _ = write!(out, "\n### {}\n\n{}\n", heading(&name), text(definition, "description"));
+        let _ = write!(
+            out,
+            "\n### {}\n\n{}\n",
+            heading(&name),
+            text(definition, "description")
+        );
         if definition["properties"].is_object() {
             fields(out, definition);
         }
@@ -108,15 +147,27 @@ fn records(out: &mut String, schema: &Value, mut open: Vec<String>, told: &mut V
 
 /// The records that the fields of one refer to, or that it may be.
 fn inner(definition: &Value) -> impl Iterator<Item = String> {
-    let fields = definition["properties"].as_object().into_iter().flatten().map(|(_, field)| field);
+    let fields = definition["properties"]
+        .as_object()
+        .into_iter()
+        .flatten()
+        .map(|(_, field)| field);
     let forms = definition["anyOf"].as_array().into_iter().flatten();
     fields.chain(forms).filter_map(record_of).map(str::to_owned)
 }
 
 /// A small document with all its records, from its schema; an example stands in front.
 pub fn document_reference(schema: &Value, example: &str) -> String {
-    let title = text(schema, "title").trim_start_matches("Heronshale ").split(',').next().unwrap_or_default();
-    let mut out = format!("\n## {title}\n\n{}\n\n```yaml\n{}\n```\n", text(schema, "description"), example.trim_end());
+    let title = text(schema, "title")
+        .trim_start_matches("Heronshale ")
+        .split(',')
+        .next()
+        .unwrap_or_default();
+    let mut out = format!(
+        "\n## {title}\n\n{}\n\n```yaml\n{}\n```\n",
+        text(schema, "description"),
+        example.trim_end()
+    );
     fields(&mut out, schema);
     records(&mut out, schema, inner(schema).collect(), &mut Vec::new());
     out
@@ -126,7 +177,13 @@ pub fn document_reference(schema: &Value, example: &str) -> String {
 pub fn catalogue_reference() -> String {
     let mut out = String::from("\n| kind | severity | what it is |\n|---|---|---|\n");
     for kind in CATALOGUE {
-        let _ = writeln!(out, "| [{0}](#{0}) | {1} | {2} |", kind.name, kind.base.word(), kind.about);
+        let _ = writeln!(
+            out,
+            "| [{0}](#{0}) | {1} | {2} |",
+            kind.name,
+            kind.base.word(),
+            kind.about
+        );
     }
     for kind in CATALOGUE {
         let _ = write!(

@@ -2,9 +2,9 @@
 
 use anstyle::{AnsiColor, Color, Effects, Style};
 use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, Table, TableStyle, Width};
-use heronshale_core::answer::Heading;
-use heronshale_core::describe::moment_text;
-use heronshale_core::finding::Severity;
+use heronshale_answers::Heading;
+use heronshale_audit::describe::moment_text;
+use heronshale_model::severity::Severity;
 use unicode_width::UnicodeWidthStr;
 
 /// How a page is to look.
@@ -18,7 +18,10 @@ pub struct Look {
 
 impl Default for Look {
     fn default() -> Self {
-        Self { width: 100, colour: false }
+        Self {
+            width: 100,
+            colour: false,
+        }
     }
 }
 
@@ -27,7 +30,9 @@ pub(crate) const STRONG: Style = Style::new().bold();
 /// What matters less.
 pub(crate) const FAINT: Style = Style::new().dimmed();
 /// What works, or is open.
-pub(crate) const OPEN: Style = Style::new().fg_color(Some(Color::Ansi(AnsiColor::Magenta))).effects(Effects::BOLD);
+pub(crate) const OPEN: Style = Style::new()
+    .fg_color(Some(Color::Ansi(AnsiColor::Magenta)))
+    .effects(Effects::BOLD);
 /// What is refused.
 pub(crate) const SHUT: Style = Style::new().fg_color(Some(Color::Ansi(AnsiColor::Blue)));
 
@@ -39,7 +44,9 @@ pub(crate) fn style_of(severity: Severity) -> Style {
         Severity::Minor => AnsiColor::Cyan,
         Severity::Note => AnsiColor::Blue,
     };
-    Style::new().fg_color(Some(Color::Ansi(colour))).effects(Effects::BOLD)
+    Style::new()
+        .fg_color(Some(Color::Ansi(colour)))
+        .effects(Effects::BOLD)
 }
 
 /// A page that is being written.
@@ -50,7 +57,13 @@ pub(crate) struct Page {
 
 impl Page {
     pub fn new(look: Look) -> Self {
-        Self { look: Look { width: look.width.max(40), ..look }, out: String::new() }
+        Self {
+            look: Look {
+                width: look.width.max(40),
+                ..look
+            },
+            out: String::new(),
+        }
     }
 
     pub fn finish(self) -> String {
@@ -91,7 +104,14 @@ impl Page {
     }
 
     /// The same with a style for the label.
-    pub fn hang_behind(&mut self, label_style: Style, label: &str, style: Style, text: &str, indent: usize) {
+    pub fn hang_behind(
+        &mut self,
+        label_style: Style,
+        label: &str,
+        style: Style,
+        text: &str,
+        indent: usize,
+    ) {
         let spaces = " ".repeat(indent);
         let options = textwrap::Options::new(self.look.width)
             .initial_indent(label)
@@ -99,8 +119,16 @@ impl Page {
             .word_separator(textwrap::WordSeparator::AsciiSpace)
             .word_splitter(textwrap::WordSplitter::NoHyphenation);
         for (at, line) in textwrap::wrap(text, options).iter().enumerate() {
-            let (front, rest) = if at == 0 { line.split_at(label.len().min(line.len())) } else { ("", line.as_ref()) };
-            let line = format!("{}{}", self.styled(label_style, front), self.styled(style, rest));
+            let (front, rest) = if at == 0 {
+                line.split_at(label.len().min(line.len()))
+            } else {
+                ("", line.as_ref())
+            };
+            let line = format!(
+                "{}{}",
+                self.styled(label_style, front),
+                self.styled(style, rest)
+            );
             self.raw(&line);
         }
     }
@@ -108,7 +136,12 @@ impl Page {
     /// `label     text`, the label in a column of its own; a label of several lines stands once.
     pub fn field(&mut self, label: &str, text: &str) {
         const COLUMN: usize = 13;
-        self.hang(Style::new(), &format!("  {label:<width$}", width = COLUMN - 2), text, COLUMN);
+        self.hang(
+            Style::new(),
+            &format!("  {label:<width$}", width = COLUMN - 2),
+            text,
+            COLUMN,
+        );
     }
 
     /// A heading over what follows.
@@ -121,20 +154,46 @@ impl Page {
     /// The answer in one sentence, and what it was made from.
     pub fn top(&mut self, sentence: &str, heading: &Heading) {
         let undecided = sentence.starts_with("Undecided");
-        let as_far = if heading.given_up && !undecided { "As far as ways could be followed: " } else { "" };
+        let as_far = if heading.given_up && !undecided {
+            "As far as ways could be followed: "
+        } else {
+            ""
+        };
         self.say(STRONG, &format!("{as_far}{sentence}"));
         let size = &heading.size;
         let date = match (&heading.judged_by, &heading.taken) {
-            (Some(judged), Some(taken)) if judged == taken => format!("as of {}", moment_text(taken)),
-            (Some(judged), Some(taken)) => format!("as of {}, judged by {}", moment_text(taken), moment_text(judged)),
+            (Some(judged), Some(taken)) if judged == taken => {
+                format!("as of {}", moment_text(taken))
+            }
+            (Some(judged), Some(taken)) => format!(
+                "as of {}, judged by {}",
+                moment_text(taken),
+                moment_text(judged)
+            ),
             (Some(judged), None) => format!("of no date, judged by {}", moment_text(judged)),
             (None, _) => "of no date: rules with an end count as in force".to_owned(),
         };
-        let counts = [(size.networks, "network"), (size.interfaces, "interface"), (size.rules, "rule")];
-        let counts: Vec<String> = counts.iter().map(|(count, what)| plural(*count, what)).collect();
-        self.say(FAINT, &format!("{} {date} · {}", heading.estate, counts.join(", ")));
+        let counts = [
+            (size.networks, "network"),
+            (size.interfaces, "interface"),
+            (size.rules, "rule"),
+        ];
+        let counts: Vec<String> = counts
+            .iter()
+            .map(|(count, what)| plural(*count, what))
+            .collect();
+        self.say(
+            FAINT,
+            &format!("{} {date} · {}", heading.estate, counts.join(", ")),
+        );
         if !heading.settings_at_default.is_empty() {
-            self.say(FAINT, &format!("settings at their default: {}", heading.settings_at_default.join(", ")));
+            self.say(
+                FAINT,
+                &format!(
+                    "settings at their default: {}",
+                    heading.settings_at_default.join(", ")
+                ),
+            );
         }
         if !heading.stated.is_empty() {
             self.say(FAINT, &format!("with {}", heading.stated.join(", ")));
@@ -151,7 +210,9 @@ impl Page {
             return;
         }
         let mut table = Table::new();
-        table.load_style(TableStyle::new()).set_content_arrangement(ContentArrangement::Dynamic);
+        table
+            .load_style(TableStyle::new())
+            .set_content_arrangement(ContentArrangement::Dynamic);
         table.set_width(u16::try_from(self.look.width).unwrap_or(u16::MAX));
         table.set_header(header.to_vec());
         for row in rows {
@@ -159,8 +220,18 @@ impl Page {
         }
         // Cells break between words only, as far as that fits.
         let longest = |at: usize| {
-            let cells = rows.iter().filter_map(|row| row.get(at)).map(String::as_str).chain(header.get(at).copied());
-            cells.flat_map(str::split_whitespace).map(UnicodeWidthStr::width).max().unwrap_or(0).min(40) + 2
+            let cells = rows
+                .iter()
+                .filter_map(|row| row.get(at))
+                .map(String::as_str)
+                .chain(header.get(at).copied());
+            cells
+                .flat_map(str::split_whitespace)
+                .map(UnicodeWidthStr::width)
+                .max()
+                .unwrap_or(0)
+                .min(40)
+                + 2
         };
         let words: Vec<usize> = (0..header.len()).map(longest).collect();
         let fits = words.iter().sum::<usize>() <= self.look.width;
@@ -176,7 +247,11 @@ impl Page {
             }
         }
         for (at, line) in table.lines().enumerate() {
-            let line = if at == 0 { self.styled(FAINT, line.trim_end()) } else { line.trim_end().to_owned() };
+            let line = if at == 0 {
+                self.styled(FAINT, line.trim_end())
+            } else {
+                line.trim_end().to_owned()
+            };
             self.raw(&line);
         }
     }
@@ -188,15 +263,25 @@ impl Page {
         }
         self.heading("The snapshot lacks");
         for gap in &heading.gaps {
-            let reason = gap.reason.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
-            self.hang(Style::new(), "  ", &format!("{} of {}{reason} ({})", gap.lacks, gap.object, gap.place), 4);
+            let reason = gap
+                .reason
+                .as_ref()
+                .map_or_else(String::new, |reason| format!(": {reason}"));
+            self.hang(
+                Style::new(),
+                "  ",
+                &format!("{} of {}{reason} ({})", gap.lacks, gap.object, gap.place),
+                4,
+            );
         }
     }
 }
 
 /// `1 rule`, `2 rules`.
 pub(crate) fn plural(count: usize, what: &str) -> String {
-    let stem = what.strip_suffix('y').filter(|stem| !stem.ends_with(['a', 'e', 'o', 'u']));
+    let stem = what
+        .strip_suffix('y')
+        .filter(|stem| !stem.ends_with(['a', 'e', 'o', 'u']));
     match (count, stem) {
         (1, _) => format!("1 {what}"),
         (_, Some(stem)) => format!("{count} {stem}ies"),
@@ -216,15 +301,20 @@ mod tests {
     #[test]
     fn texts_break_between_words_and_hang_behind_their_label() {
         let mut page = page(40, false);
-        page.field("where", "a-long-name-with-hyphens and another-one, then the end");
-        let expected =
-            "  where      a-long-name-with-hyphens\n             and another-one, then the\n             end\n";
+        page.field(
+            "where",
+            "a-long-name-with-hyphens and another-one, then the end",
+        );
+        let expected = "  where      a-long-name-with-hyphens\n             and another-one, then the\n             end\n";
         assert_eq!(page.finish(), expected);
     }
 
     #[test]
     fn colour_adds_nothing_to_the_text_and_closes_what_it_opens() {
-        for text in ["short", "a text that is long enough to be broken over several lines of the page, twice"] {
+        for text in [
+            "short",
+            "a text that is long enough to be broken over several lines of the page, twice",
+        ] {
             let both = [false, true].map(|colour| {
                 let mut page = page(40, colour);
                 page.hang_behind(OPEN, "OPEN    ", STRONG, text, 8);
@@ -232,24 +322,40 @@ mod tests {
             });
             let mut plain = both[1].clone();
             while let Some(start) = plain.find('\u{1b}') {
-                let end = plain[start..].find('m').map_or(plain.len(), |at| start + at + 1);
+                let end = plain[start..]
+                    .find('m')
+                    .map_or(plain.len(), |at| start + at + 1);
                 plain.replace_range(start..end, "");
             }
             assert_eq!(plain, both[0]);
-            assert!(both[1].lines().all(|line| line.ends_with("\u{1b}[0m")), "{:?}", both[1]);
+            assert!(
+                both[1].lines().all(|line| line.ends_with("\u{1b}[0m")),
+                "{:?}",
+                both[1]
+            );
         }
     }
 
     #[test]
     fn tables_fit_and_lose_no_word() {
         let words = "one two three four five six seven eight nine ten eleven twelve";
-        let rows: Vec<Vec<String>> =
-            (1..4).map(|at| vec![format!("row-{at}"), words.repeat(at), format!("tcp {}", 1_000 * at)]).collect();
+        let rows: Vec<Vec<String>> = (1..4)
+            .map(|at| {
+                vec![
+                    format!("row-{at}"),
+                    words.repeat(at),
+                    format!("tcp {}", 1_000 * at),
+                ]
+            })
+            .collect();
         for width in [60, 80, 100] {
             let mut page = page(width, false);
             page.table(&["name", "text", "service"], &rows, &[2]);
             let text = page.finish();
-            assert!(text.lines().all(|line| line.chars().count() <= width), "{text}");
+            assert!(
+                text.lines().all(|line| line.chars().count() <= width),
+                "{text}"
+            );
             for row in &rows {
                 for word in row.iter().flat_map(|cell| cell.split_whitespace()) {
                     assert!(text.contains(word), "{word}\n{text}");
@@ -275,7 +381,13 @@ mod tests {
             assert_eq!(plural(count, what), expected);
         }
         assert_eq!(moment_text("2026-11-02T06:00:00Z"), "2026-11-02 06:00 UTC");
-        assert_eq!(moment_text("2026-11-02T06:00:30.5Z"), "2026-11-02 06:00:30.5 UTC");
-        assert_eq!(moment_text("2026-11-02T23:59:59.999999999Z"), "the end of 2026-11-02 UTC");
+        assert_eq!(
+            moment_text("2026-11-02T06:00:30.5Z"),
+            "2026-11-02 06:00:30.5 UTC"
+        );
+        assert_eq!(
+            moment_text("2026-11-02T23:59:59.999999999Z"),
+            "the end of 2026-11-02 UTC"
+        );
     }
 }

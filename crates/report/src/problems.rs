@@ -3,7 +3,7 @@
 use crate::page::Look;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Renderer, Snippet};
-use heronshale_core::source::{Problem, Span};
+use heronshale_model::source::{Problem, Span};
 
 /// A file with its text, for showing lines.
 pub struct SourceFile<'t> {
@@ -21,9 +21,20 @@ const MOST: usize = 200;
 const LONGEST_LINE: usize = 2_000;
 
 /// All problems, one after the other, and how many there are, with what came of it.
-pub fn problems(problems: &[Problem], files: &[SourceFile<'_>], outcome: &str, look: Look) -> String {
-    let renderer = if look.colour { Renderer::styled() } else { Renderer::plain() };
-    let renderer = renderer.decor_style(DecorStyle::Ascii).term_width(look.width);
+pub fn problems(
+    problems: &[Problem],
+    files: &[SourceFile<'_>],
+    outcome: &str,
+    look: Look,
+) -> String {
+    let renderer = if look.colour {
+        Renderer::styled()
+    } else {
+        Renderer::plain()
+    };
+    let renderer = renderer
+        .decor_style(DecorStyle::Ascii)
+        .term_width(look.width);
     let mut out = String::new();
     for problem in problems.iter().take(MOST) {
         out.push_str(&one(&renderer, problem, files));
@@ -31,7 +42,11 @@ pub fn problems(problems: &[Problem], files: &[SourceFile<'_>], outcome: &str, l
     }
     let count = problems.len();
     let plural = if count == 1 { "" } else { "s" };
-    let shown = if count > MOST { format!(", of which the first {MOST} are shown") } else { String::new() };
+    let shown = if count > MOST {
+        format!(", of which the first {MOST} are shown")
+    } else {
+        String::new()
+    };
     out.push_str(&format!("{count} error{plural}{shown}: {outcome}\n"));
     out
 }
@@ -52,12 +67,17 @@ fn excerpt(text: &str, span: Span) -> Excerpt {
         }
         at
     };
-    let (from, to) = (floor(span.start as usize), floor(span.end.max(span.start) as usize));
+    let (from, to) = (
+        floor(span.start as usize),
+        floor(span.end.max(span.start) as usize),
+    );
     let line_start = text[..from].rfind('\n').map_or(0, |at| at + 1);
     let to = text[from..to].find('\n').map_or(to, |at| from + at);
     let mut start = line_start;
     for _ in 0..AROUND {
-        start = text[..start.saturating_sub(1)].rfind('\n').map_or(0, |at| at + 1);
+        start = text[..start.saturating_sub(1)]
+            .rfind('\n')
+            .map_or(0, |at| at + 1);
     }
     let mut end = text[to..].find('\n').map_or(text.len(), |at| to + at);
     if end - start > LONGEST_LINE * 3 {
@@ -68,9 +88,20 @@ fn excerpt(text: &str, span: Span) -> Excerpt {
     // C1 controls take two bytes; two signs in their place keep every offset.
     let shown: String = text[start..end]
         .chars()
-        .map(|c| if matches!(c, '\u{80}'..='\u{9f}') { "??".to_owned() } else { c.to_string() })
+        .map(|c| {
+            if matches!(c, '\u{80}'..='\u{9f}') {
+                "??".to_owned()
+            } else {
+                c.to_string()
+            }
+        })
         .collect();
-    Excerpt { text: shown, first_line, from: from - start, to: to - start }
+    Excerpt {
+        text: shown,
+        first_line,
+        from: from - start,
+        to: to - start,
+    }
 }
 
 fn snippet<'s>(
@@ -84,7 +115,11 @@ fn snippet<'s>(
     if !label.is_empty() {
         mark = mark.label(label);
     }
-    Snippet::source(excerpt.text.as_str()).line_start(excerpt.first_line).path(name).fold(true).annotation(mark)
+    Snippet::source(excerpt.text.as_str())
+        .line_start(excerpt.first_line)
+        .path(name)
+        .fold(true)
+        .annotation(mark)
 }
 
 fn one(renderer: &Renderer, problem: &Problem, files: &[SourceFile<'_>]) -> String {
@@ -93,7 +128,12 @@ fn one(renderer: &Renderer, problem: &Problem, files: &[SourceFile<'_>]) -> Stri
     let (title, label) = (clean(&problem.title), clean(&problem.label));
     let excerpts: Vec<(Excerpt, String, AnnotationKind, String)> =
         std::iter::once((problem.span, label, AnnotationKind::Primary))
-            .chain(problem.related.iter().map(|(span, words)| (*span, clean(words), AnnotationKind::Context)))
+            .chain(
+                problem
+                    .related
+                    .iter()
+                    .map(|(span, words)| (*span, clean(words), AnnotationKind::Context)),
+            )
             .filter_map(|(span, words, kind)| {
                 let file = of(span)?;
                 Some((excerpt(file.text, span), clean(file.name), kind, words))

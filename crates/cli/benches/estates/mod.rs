@@ -9,7 +9,9 @@ use std::collections::BTreeMap;
 
 /// Networks around one hub.
 const AROUND: usize = 50;
-const PORTS: [u16; 12] = [22, 80, 443, 3306, 5432, 6379, 8080, 8443, 9100, 9200, 5672, 3389];
+const PORTS: [u16; 12] = [
+    22, 80, 443, 3306, 5432, 6379, 8080, 8443, 9100, 9200, 5672, 3389,
+];
 
 /// The estate as plain owned structs: what parsing costs without a model.
 #[derive(Deserialize, Default)]
@@ -115,13 +117,22 @@ impl Generator {
             0..=7 => {
                 format!(
                     "group:g{}",
-                    (network + random.usize(0..self.groups) / self.networks * self.networks) % self.groups
+                    (network + random.usize(0..self.groups) / self.networks * self.networks)
+                        % self.groups
                 )
             }
             8 => format!("group:g{}", random.usize(0..self.groups)),
-            9..=12 => format!("10.{}.{}.0/24", byte(network), random.usize(0..self.subnets)),
+            9..=12 => format!(
+                "10.{}.{}.0/24",
+                byte(network),
+                random.usize(0..self.subnets)
+            ),
             13..=14 => format!("10.{other}.0.0/16"),
-            15..=16 => format!("10.{other}.{}.{}", random.usize(0..self.subnets), random.u8(4..24)),
+            15..=16 => format!(
+                "10.{other}.{}.{}",
+                random.usize(0..self.subnets),
+                random.u8(4..24)
+            ),
             17 => format!("set:partners-{}", random.usize(0..20)),
             18 => pick(random, &["10.0.0.0/8", "tag:role=web", "tag:role=worker"]).to_owned(),
             _ => pick(random, &["any", "internet", "192.0.2.0/24", "::/0"]).to_owned(),
@@ -167,8 +178,11 @@ impl Generator {
             inbound.push(again);
         }
         let all = json!({ "id": "all", "peers": ["any"], "description": "Updates" });
-        let outbound =
-            if chance(&mut self.random, 70) { vec![all] } else { (10..12).map(|id| self.rule(id, network)).collect() };
+        let outbound = if chance(&mut self.random, 70) {
+            vec![all]
+        } else {
+            (10..12).map(|id| self.rule(id, network)).collect()
+        };
         json!({ "id": format!("g{at}"), "owner": format!("team-{}", at % 40), "inbound": inbound, "outbound": outbound })
     }
 
@@ -176,7 +190,10 @@ impl Generator {
         let mut inbound: Vec<Value> = (1..8)
             .map(|at| {
                 let mut rule = self.rule(at, network);
-                rule["peers"] = json!([format!("10.{}.0.0/16", byte(self.random.usize(0..self.networks)))]);
+                rule["peers"] = json!([format!(
+                    "10.{}.0.0/16",
+                    byte(self.random.usize(0..self.networks))
+                )]);
                 rule["action"] = pick(&mut self.random, &["allow", "allow", "deny"]).into();
                 rule["priority"] = (at * 10).into();
                 rule
@@ -229,7 +246,9 @@ pub fn estate(interfaces: usize) -> String {
         networks_of.push(json!({ "id": format!("n{network}"), "blocks": [format!("10.{block}.0.0/16"), format!("2001:db8:{block:x}::/48")],
             "main_table": format!("t{network}"), "owner": format!("team-{}", network % 40), "tags": { "stage": (["live", "test"][network % 2]) } }));
         gateways.push(json!({ "id": format!("w{network}"), "kind": "internet", "network": format!("n{network}") }));
-        let mut routes = vec![json!({ "id": "inside", "to": ["10.0.0.0/8"], "next_hop": format!("hub:h{hub}") })];
+        let mut routes = vec![
+            json!({ "id": "inside", "to": ["10.0.0.0/8"], "next_hop": format!("hub:h{hub}") }),
+        ];
         // A third goes out by itself, a third by NAT, a third through the hub's firewall.
         match (edge(network), network % 3) {
             (true, _) | (_, 0) => routes
@@ -270,7 +289,10 @@ pub fn estate(interfaces: usize) -> String {
     for at in 0..interfaces {
         let (network, subnet) = places[at % places.len()];
         let (block, low) = (byte(network), at / places.len() + 4);
-        let mut groups = vec![format!("g{}", (network + at / places.len() % 5 * networks) % generator.groups)];
+        let mut groups = vec![format!(
+            "g{}",
+            (network + at / places.len() % 5 * networks) % generator.groups
+        )];
         if chance(&mut generator.random, 30) {
             let other = generator.random.usize(0..generator.groups / networks) * networks + network;
             if groups[0] != format!("g{other}") {
@@ -279,8 +301,10 @@ pub fn estate(interfaces: usize) -> String {
         }
         let mut card = json!({ "id": format!("i{at}"), "subnet": format!("s{network}-{subnet}"), "groups": groups, "addresses": [format!("10.{block}.{subnet}.{low}")] });
         if network.is_multiple_of(3) {
-            card["addresses"] =
-                json!([format!("10.{block}.{subnet}.{low}"), format!("2001:db8:{block:x}:{subnet:x}::{low:x}")]);
+            card["addresses"] = json!([
+                format!("10.{block}.{subnet}.{low}"),
+                format!("2001:db8:{block:x}:{subnet:x}::{low:x}")
+            ]);
         }
         if chance(&mut generator.random, 40) {
             workloads.push(json!({ "id": format!("m{at}"), "tags": { "role": pick(&mut generator.random, &["web", "worker", "store", "batch"]) } }));
@@ -316,9 +340,16 @@ pub fn estate(interfaces: usize) -> String {
             json!({ "id": format!("h{hub}"), "domains": [{ "id": "inside", "routes": routes }], "links": links })
         })
         .collect();
-    let groups: Vec<Value> = (0..generator.groups).map(|at| generator.group(at)).collect();
-    let acls: Vec<Value> = (1..networks).step_by(4).map(|network| generator.acl(network)).collect();
-    let mut policies: Vec<Value> = (0..networks / AROUND).map(|hub| generator.policy(hub)).collect();
+    let groups: Vec<Value> = (0..generator.groups)
+        .map(|at| generator.group(at))
+        .collect();
+    let acls: Vec<Value> = (1..networks)
+        .step_by(4)
+        .map(|network| generator.acl(network))
+        .collect();
+    let mut policies: Vec<Value> = (0..networks / AROUND)
+        .map(|hub| generator.policy(hub))
+        .collect();
     policies.push(json!({ "id": "bench-everywhere", "rules": [{ "id": "no-telnet", "action": "deny", "priority": 1, "services": ["tcp 23"] }] }));
     let sets: Vec<Value> = (0..20)
         .map(|at| json!({ "id": format!("partners-{at}"), "content": (0..at * 3 + 1).map(|one| format!("198.51.{}.{}/30", at, one * 4)).collect::<Vec<_>>() }))
@@ -331,7 +362,9 @@ pub fn estate(interfaces: usize) -> String {
                 "interfaces": if network / 6 % 2 == 1 { vec![format!("i{network}")] } else { vec![] } })
         })
         .collect();
-    let owners: Vec<Value> = (0..40).map(|at| json!({ "id": format!("team-{at}") })).collect();
+    let owners: Vec<Value> = (0..40)
+        .map(|at| json!({ "id": format!("team-{at}") }))
+        .collect();
     json!({
         "format": "heronshale-snapshot", "version": 1, "owners": owners, "networks": networks_of, "subnets": subnets_of, "interfaces": cards,
         "workloads": workloads, "public_addresses": public, "address_sets": sets, "security_groups": groups, "network_acls": acls,
@@ -343,12 +376,33 @@ pub fn estate(interfaces: usize) -> String {
 
 /// The estate of Marrowfen Ferries, file by file.
 pub const FERRIES: [(&str, &str); 8] = [
-    ("cargo.yaml", include_str!("../../demo/marrowfen/cargo.yaml")),
-    ("estate.yaml", include_str!("../../demo/marrowfen/estate.yaml")),
-    ("fleet.yaml", include_str!("../../demo/marrowfen/fleet.yaml")),
-    ("harbour.yaml", include_str!("../../demo/marrowfen/harbour.yaml")),
-    ("office.yaml", include_str!("../../demo/marrowfen/office.yaml")),
-    ("policies.yaml", include_str!("../../demo/marrowfen/policies.yaml")),
+    (
+        "cargo.yaml",
+        include_str!("../../demo/marrowfen/cargo.yaml"),
+    ),
+    (
+        "estate.yaml",
+        include_str!("../../demo/marrowfen/estate.yaml"),
+    ),
+    (
+        "fleet.yaml",
+        include_str!("../../demo/marrowfen/fleet.yaml"),
+    ),
+    (
+        "harbour.yaml",
+        include_str!("../../demo/marrowfen/harbour.yaml"),
+    ),
+    (
+        "office.yaml",
+        include_str!("../../demo/marrowfen/office.yaml"),
+    ),
+    (
+        "policies.yaml",
+        include_str!("../../demo/marrowfen/policies.yaml"),
+    ),
     ("quay.yaml", include_str!("../../demo/marrowfen/quay.yaml")),
-    ("tickets.yaml", include_str!("../../demo/marrowfen/tickets.yaml")),
+    (
+        "tickets.yaml",
+        include_str!("../../demo/marrowfen/tickets.yaml"),
+    ),
 ];

@@ -2,7 +2,7 @@
 //! lists made to be hard.
 
 use fastrand::Rng;
-use heronshale_core::cover::{Coordinate, Part, Product, Rules};
+use heronshale_sets::cover::{Coordinate, Part, Product, Rules};
 
 /// Highest service number, and highest source port.
 const SERVICE_LAST: u32 = 0xFF_FFFF;
@@ -18,7 +18,12 @@ pub struct Line<N> {
 
 impl<N: Coordinate> Line<N> {
     fn of(source: (N, N), destination: (N, N), service: (u32, u32), decision: u16) -> Self {
-        Self { source: vec![source], destination: vec![destination], service: vec![service], decision }
+        Self {
+            source: vec![source],
+            destination: vec![destination],
+            service: vec![service],
+            decision,
+        }
     }
 }
 
@@ -39,9 +44,20 @@ pub fn rules<N: Coordinate>(lines: &[Line<N>]) -> Rules<N> {
 }
 
 fn prefix<N: Coordinate>(bits: u128, length: u32) -> (N, N) {
-    let host = if length == 0 { u128::MAX } else { (1_u128 << (N::BITS - length)) - 1 };
-    let host = if N::BITS == 32 { host & 0xFFFF_FFFF } else { host };
-    (N::from_number(bits & !host), N::from_number(bits & !host | host))
+    let host = if length == 0 {
+        u128::MAX
+    } else {
+        (1_u128 << (N::BITS - length)) - 1
+    };
+    let host = if N::BITS == 32 {
+        host & 0xFFFF_FFFF
+    } else {
+        host
+    };
+    (
+        N::from_number(bits & !host),
+        N::from_number(bits & !host | host),
+    )
 }
 
 fn all<N: Coordinate>() -> (N, N) {
@@ -59,14 +75,21 @@ struct Places {
 impl Places {
     fn new<N: Coordinate>(random: &mut Rng, rules: usize) -> Self {
         let shift = N::BITS - 32;
-        let sites: Vec<u128> = (0..rules / 400 + 4).map(|_| u128::from(random.u32(..)) & 0xFFFF_0000).collect();
+        let sites: Vec<u128> = (0..rules / 400 + 4)
+            .map(|_| u128::from(random.u32(..)) & 0xFFFF_0000)
+            .collect();
         let networks: Vec<u128> = (0..rules / 20 + 8)
             .map(|_| sites[random.usize(0..sites.len())] | u128::from(random.u32(0..256)) << 8)
             .collect();
         let hosts: Vec<u128> = (0..rules / 2 + 16)
             .map(|_| networks[random.usize(0..networks.len())] | u128::from(random.u32(0..256)))
             .collect();
-        Self { sites, networks, hosts, shift }
+        Self {
+            sites,
+            networks,
+            hosts,
+            shift,
+        }
     }
 
     /// A prefix and how wide it is, 0 for a host to 4 for everything.
@@ -87,7 +110,11 @@ fn service(random: &mut Rng) -> ((u32, u32), u32) {
     const PORTS: [u32; 12] = [443, 80, 22, 53, 25, 3306, 5432, 8080, 8443, 123, 161, 6379];
     let tcp = 6 << 16;
     let udp = 17 << 16;
-    let skewed = |random: &mut Rng| PORTS[random.usize(0..PORTS.len()).min(random.usize(0..PORTS.len()))];
+    let skewed = |random: &mut Rng| {
+        PORTS[random
+            .usize(0..PORTS.len())
+            .min(random.usize(0..PORTS.len()))]
+    };
     match random.u32(0..100) {
         0..50 => {
             let port = tcp + skewed(random);
@@ -133,7 +160,10 @@ pub fn classifier<N: Coordinate>(seed: u64, count: usize) -> Vec<Line<N>> {
         }
         let (service, wide_service) = service(&mut random);
         let width = f64::from(wide_source + wide_destination + wide_service);
-        lines.push((width + random.f64() * 9.0, Line::of(source, destination, service, decision(&mut random))));
+        lines.push((
+            width + random.f64() * 9.0,
+            Line::of(source, destination, service, decision(&mut random)),
+        ));
     }
     let base = lines.len();
     let later = |random: &mut Rng, place: f64| place + random.f64() * (22.0 - place).max(0.5);
@@ -161,14 +191,28 @@ pub fn classifier<N: Coordinate>(seed: u64, count: usize) -> Vec<Line<N>> {
     let mut left = halved;
     while left > 0 {
         let at = random.usize(0..base);
-        let (place, Line { source, destination, service, decision: decided }) = &lines[at];
+        let (
+            place,
+            Line {
+                source,
+                destination,
+                service,
+                decision: decided,
+            },
+        ) = &lines[at];
         let (first, last) = (source[0].0.number(), source[0].1.number());
         if source.len() > 1 || last - first < 2 {
             continue;
         }
         let middle = first + (last - first) / 2;
-        let half =
-            |first, last| Line::of((N::from_number(first), N::from_number(last)), destination[0], service[0], *decided);
+        let half = |first, last| {
+            Line::of(
+                (N::from_number(first), N::from_number(last)),
+                destination[0],
+                service[0],
+                *decided,
+            )
+        };
         let (one, other) = (half(first, middle), half(middle + 1, last));
         let whole = Line::of(source[0], destination[0], service[0], decision(&mut random));
         let place = *place;
@@ -188,17 +232,27 @@ pub fn with_sets(seed: u64, count: usize) -> Vec<Line<u32>> {
     let places = Places::new::<u32>(&mut random, count);
     let stock: Vec<Vec<(u32, u32)>> = (0..count / 200 + 4)
         .map(|at| {
-            let size = if at % 16 == 0 { 4_000 } else { random.usize(4..120) };
-            let mut spans: Vec<(u32, u32)> =
-                (0..size).map(|_| (random.u32(..) & 0xFFFF_FF00, 0)).map(|(first, _)| (first, first | 0xFF)).collect();
+            let size = if at % 16 == 0 {
+                4_000
+            } else {
+                random.usize(4..120)
+            };
+            let mut spans: Vec<(u32, u32)> = (0..size)
+                .map(|_| (random.u32(..) & 0xFFFF_FF00, 0))
+                .map(|(first, _)| (first, first | 0xFF))
+                .collect();
             spans.extend(
-                (0..size / 4).map(|_| places.pick::<u32>(&mut random).0).filter(|span| span.1 - span.0 < 1 << 16),
+                (0..size / 4)
+                    .map(|_| places.pick::<u32>(&mut random).0)
+                    .filter(|span| span.1 - span.0 < 1 << 16),
             );
             spans.sort_unstable();
             let mut joined: Vec<(u32, u32)> = Vec::new();
             for span in spans {
                 match joined.last_mut() {
-                    Some(last) if u64::from(span.0) <= u64::from(last.1) + 1 => last.1 = last.1.max(span.1),
+                    Some(last) if u64::from(span.0) <= u64::from(last.1) + 1 => {
+                        last.1 = last.1.max(span.1)
+                    }
                     _ => joined.push(span),
                 }
             }
@@ -209,7 +263,11 @@ pub fn with_sets(seed: u64, count: usize) -> Vec<Line<u32>> {
     for line in &mut lines {
         if random.u8(0..4) == 0 {
             let set = stock[random.usize(0..stock.len())].clone();
-            if random.bool() { line.source = set } else { line.destination = set }
+            if random.bool() {
+                line.source = set
+            } else {
+                line.destination = set
+            }
         }
     }
     lines
@@ -225,7 +283,12 @@ pub fn tiling(seed: u64, count: usize, hole: bool) -> Vec<Line<u32>> {
         if hole && (x, y) == (side / 2, side / 3) {
             continue;
         }
-        lines.push(Line::of((x * 256, x * 256 + 255), (y * 256, y * 256 + 255), (0, SERVICE_LAST), 0));
+        lines.push(Line::of(
+            (x * 256, x * 256 + 255),
+            (y * 256, y * 256 + 255),
+            (0, SERVICE_LAST),
+            0,
+        ));
     }
     let square = side * 256;
     while lines.len() < count {
@@ -251,7 +314,12 @@ pub fn combs(seed: u64, count: usize) -> Vec<Line<u32>> {
     while lines.len() < count {
         let first = random.u32(0..teeth - 1);
         let source = prefix(u128::from(random.u32(..)), random.u32(8..33));
-        lines.push(Line::of(source, all(), (tcp + first, tcp + random.u32(first..teeth - 1)), 1));
+        lines.push(Line::of(
+            source,
+            all(),
+            (tcp + first, tcp + random.u32(first..teeth - 1)),
+            1,
+        ));
     }
     lines
 }
@@ -266,7 +334,12 @@ pub fn slabs(seed: u64, count: usize) -> Vec<Line<u32>> {
         let span = (at * 64, at * 64 + 47);
         lines.push(Line::of(span, all(), (0, SERVICE_LAST), 0));
         lines.push(Line::of(all(), span, (0, SERVICE_LAST), 1));
-        lines.push(Line::of(all(), all(), ((at * 64) & SERVICE_LAST, (at * 64 + 47) & SERVICE_LAST), 2));
+        lines.push(Line::of(
+            all(),
+            all(),
+            ((at * 64) & SERVICE_LAST, (at * 64 + 47) & SERVICE_LAST),
+            2,
+        ));
     }
     let last = each * 64;
     while lines.len() < count {
@@ -275,8 +348,12 @@ pub fn slabs(seed: u64, count: usize) -> Vec<Line<u32>> {
             (first, (first + random.u32(0..200)).min(last))
         };
         let service = span(&mut random);
-        let service =
-            (service.0.min(SERVICE_LAST - 200), (service.1).min(SERVICE_LAST).max(service.0.min(SERVICE_LAST - 200)));
+        let service = (
+            service.0.min(SERVICE_LAST - 200),
+            (service.1)
+                .min(SERVICE_LAST)
+                .max(service.0.min(SERVICE_LAST - 200)),
+        );
         lines.push(Line::of(span(&mut random), span(&mut random), service, 0));
     }
     lines
@@ -289,13 +366,21 @@ pub fn products(seed: u64, count: usize) -> Vec<Line<u32>> {
         let step = random.u32(2..6);
         let from = random.u32(0..step);
         let base = random.u32(0..16) * 0x0001_0000;
-        (0..16).map(|at| base + (from + at * step) * 256).map(|first| (first, first + 255)).collect::<Vec<_>>()
+        (0..16)
+            .map(|at| base + (from + at * step) * 256)
+            .map(|first| (first, first + 255))
+            .collect::<Vec<_>>()
     };
     (0..count)
         .map(|_| {
             let (source, destination) = (comb(&mut random), comb(&mut random));
             let service = service(&mut random).0;
-            Line { source, destination, service: vec![service], decision: decision(&mut random) }
+            Line {
+                source,
+                destination,
+                service: vec![service],
+                decision: decision(&mut random),
+            }
         })
         .collect()
 }

@@ -4,10 +4,11 @@ use crate::files::write_file;
 use crate::opened::{EstateArgs, Format, Opened, StatedArgs};
 use crate::terminal;
 use clap::Args;
-use heronshale_core::answer::{self, heading};
-use heronshale_core::finding::{CATALOGUE, Finding, Severity, pinned_facts};
-use heronshale_core::view::View;
+use heronshale_answers::{self, heading};
+use heronshale_audit::finding::{CATALOGUE, Finding, pinned_facts};
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::did_you_mean;
+use heronshale_model::severity::Severity;
 use heronshale_report as report;
 use std::path::PathBuf;
 
@@ -58,16 +59,21 @@ pub struct Audit {
 
 /// The severity of a name; none for `never`.
 fn severity(name: &str) -> Option<Severity> {
-    Severity::ALL.into_iter().find(|severity| severity.word() == name)
+    Severity::ALL
+        .into_iter()
+        .find(|severity| severity.word() == name)
 }
 
 fn known(given: &[String], names: &[&str], what: &str) -> Result<(), Failure> {
     match given.iter().find(|name| !names.contains(&name.as_str())) {
         None => Ok(()),
         Some(name) => {
-            let hint =
-                did_you_mean(name, names.iter().copied()).unwrap_or_else(|| format!("there are {}", names.join(", ")));
-            Err(Failure::wrong(format!("no {what} is called `{name}`"), hint))
+            let hint = did_you_mean(name, names.iter().copied())
+                .unwrap_or_else(|| format!("there are {}", names.join(", ")));
+            Err(Failure::wrong(
+                format!("no {what} is called `{name}`"),
+                hint,
+            ))
         }
     }
 }
@@ -75,9 +81,17 @@ fn known(given: &[String], names: &[&str], what: &str) -> Result<(), Failure> {
 impl Audit {
     /// The audit of a snapshot, with nothing else asked for.
     pub fn of(estate: PathBuf) -> Self {
-        let none = StatedArgs { expectations: Vec::new(), acceptances: Vec::new() };
+        let none = StatedArgs {
+            expectations: Vec::new(),
+            acceptances: Vec::new(),
+        };
         Self {
-            estate: EstateArgs { estate: Some(estate), at: None, config: None, format: Format::Text },
+            estate: EstateArgs {
+                estate: Some(estate),
+                at: None,
+                config: None,
+                format: Format::Text,
+            },
             stated: none,
             fail_on: "serious".to_owned(),
             at_least: None,
@@ -101,40 +115,92 @@ impl Audit {
         }
         let opened = self.estate.open_with(&self.stated)?;
         let view = opened.view();
-        let owners: Vec<&str> = view.estate.owners.items().iter().map(|owner| &*owner.name).collect();
+        let owners: Vec<&str> = view
+            .estate
+            .owners
+            .items()
+            .iter()
+            .map(|owner| &*owner.name)
+            .collect();
         known(&self.owner, &owners, "owner")?;
-        let networks: Vec<&str> = view.estate.networks.items().iter().map(|network| &*network.name).collect();
+        let networks: Vec<&str> = view
+            .estate
+            .networks
+            .items()
+            .iter()
+            .map(|network| &*network.name)
+            .collect();
         known(&self.network, &networks, "network")?;
-        let mut found = answer::audit(&view);
+        let mut found = heronshale_answers::audit(&view);
         let threshold = severity(&self.fail_on);
         // What is undecided is never fine, whatever is asked for.
-        let undecided = found.findings.iter().any(|finding| finding.kind == "undecided");
+        let undecided = found
+            .findings
+            .iter()
+            .any(|finding| finding.kind == "undecided");
         if let Some(old) = &self.since {
             let old = opened.other(old)?;
             found.keep_new(&old.view());
         }
         self.choose(&mut found);
-        let fails = undecided || threshold.is_some_and(|threshold| found.worst() >= Some(threshold));
+        let fails =
+            undecided || threshold.is_some_and(|threshold| found.worst() >= Some(threshold));
         if let Some(file) = &self.draft_acceptances {
             self.draft(&view, &found, file)?;
         }
         if let Some(folder) = &self.evidence {
-            evidence::write(&opened, &view, &found, self.estate.at.as_deref(), folder, self.force)?;
+            evidence::write(
+                &opened,
+                &view,
+                &found,
+                self.estate.at.as_deref(),
+                folder,
+                self.force,
+            )?;
         }
-        let length = if self.all { report::Length::All } else { report::Length::USUAL };
+        let length = if self.all {
+            report::Length::All
+        } else {
+            report::Length::USUAL
+        };
         answer(&opened, &view, found, length)?;
         Ok(if fails { FOUND } else { 0 })
     }
 
-    fn draft(&self, view: &View<'_>, found: &answer::Audit, file: &std::path::Path) -> Result<(), Failure> {
-        let accepting =
-            |kind: &str| kind.starts_with("acceptance-") || kind.starts_with("expectation-") || kind == "undecided";
-        let chosen = || found.findings.iter().filter(|finding| !accepting(&finding.kind));
-        let pinned = |finding: &Finding| finding.packets.as_ref().map(|packets| pinned_facts(view, packets));
-        let text = report::acceptances(&heading(view), chosen().map(|finding| (finding, pinned(finding))));
+    fn draft(
+        &self,
+        view: &Fabric<'_>,
+        found: &heronshale_answers::Audit,
+        file: &std::path::Path,
+    ) -> Result<(), Failure> {
+        let accepting = |kind: &str| {
+            kind.starts_with("acceptance-")
+                || kind.starts_with("expectation-")
+                || kind == "undecided"
+        };
+        let chosen = || {
+            found
+                .findings
+                .iter()
+                .filter(|finding| !accepting(&finding.kind))
+        };
+        let pinned = |finding: &Finding| {
+            finding
+                .packets
+                .as_ref()
+                .map(|packets| pinned_facts(view, packets))
+        };
+        let text = report::acceptances(
+            &heading(view),
+            chosen().map(|finding| (finding, pinned(finding))),
+        );
         write_file(file, &text, self.force)?;
         let left = found.findings.len() - chosen().count();
-        let left = if left > 0 { format!("; {left} cannot be accepted, and are not in it") } else { String::new() };
+        let left = if left > 0 {
+            format!("; {left} cannot be accepted, and are not in it")
+        } else {
+            String::new()
+        };
         terminal::tell(&format!(
             "wrote {} with {} findings, to be filled in{left}\n",
             report::harmless_text(&file.display().to_string()),
@@ -143,10 +209,14 @@ impl Audit {
         Ok(())
     }
 
-    fn choose(&self, found: &mut answer::Audit) {
+    fn choose(&self, found: &mut heronshale_answers::Audit) {
         let least = self.at_least.as_deref().and_then(severity);
         let level = least.map(|least| format!("{} and worse", least.word()));
-        let named = [("kind", &self.kind), ("owner", &self.owner), ("network", &self.network)];
+        let named = [
+            ("kind", &self.kind),
+            ("owner", &self.owner),
+            ("network", &self.network),
+        ];
         let named = named
             .into_iter()
             .filter(|(_, names)| !names.is_empty())
@@ -155,8 +225,16 @@ impl Audit {
         let wanted = |finding: &Finding| {
             least.is_none_or(|least| finding.severity >= least)
                 && (self.kind.is_empty() || self.kind.contains(&finding.kind))
-                && (self.owner.is_empty() || finding.owner.as_ref().is_some_and(|owner| self.owner.contains(owner)))
-                && (self.network.is_empty() || finding.networks.iter().any(|network| self.network.contains(network)))
+                && (self.owner.is_empty()
+                    || finding
+                        .owner
+                        .as_ref()
+                        .is_some_and(|owner| self.owner.contains(owner)))
+                && (self.network.is_empty()
+                    || finding
+                        .networks
+                        .iter()
+                        .any(|network| self.network.contains(network)))
         };
         if !only.is_empty() {
             found.keep(only, wanted);
@@ -164,6 +242,13 @@ impl Audit {
     }
 }
 
-fn answer(opened: &Opened, view: &View<'_>, found: answer::Audit, length: report::Length) -> Result<(), Failure> {
-    opened.answer(view, "audit", found, |whole, look| report::audit(whole, length, look))
+fn answer(
+    opened: &Opened,
+    view: &Fabric<'_>,
+    found: heronshale_answers::Audit,
+    length: report::Length,
+) -> Result<(), Failure> {
+    opened.answer(view, "audit", found, |whole, look| {
+        report::audit(whole, length, look)
+    })
 }

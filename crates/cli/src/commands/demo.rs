@@ -4,9 +4,9 @@ use crate::files::write_all;
 use crate::opened::{EstateArgs, Format, StatedArgs, print};
 use crate::terminal;
 use clap::Args;
-use heronshale_core::answer::{audit, effective_answer, inventory, with_heading};
-use heronshale_core::effective::class_of;
-use heronshale_core::ends::End;
+use heronshale_answers::{audit, effective_answer, inventory, with_heading};
+use heronshale_engine::effective::class_of;
+use heronshale_model::ends::End;
 use heronshale_report as report;
 use std::path::PathBuf;
 
@@ -24,9 +24,17 @@ pub struct Demo {
 impl Demo {
     pub fn run(&self) -> Result<u8, Failure> {
         write_all(&self.folder, &FILES, self.force)?;
-        let stated = StatedArgs { expectations: Vec::new(), acceptances: Vec::new() };
+        let stated = StatedArgs {
+            expectations: Vec::new(),
+            acceptances: Vec::new(),
+        };
         let config = Some(self.folder.join("heronshale.yaml"));
-        let estate = EstateArgs { estate: Some(self.folder.clone()), at: None, config, format: Format::Text };
+        let estate = EstateArgs {
+            estate: Some(self.folder.clone()),
+            at: None,
+            config,
+            format: Format::Text,
+        };
         let opened = estate.open_with(&stated)?;
         let view = opened.view();
         let look = terminal::look_of_stdout();
@@ -37,11 +45,22 @@ impl Demo {
             FILES.len()
         );
         out += &ask("inventory");
-        out +=
-            &first_lines(&report::inventory(&with_heading(&view, "inventory", inventory(&view, None)), false, look), 1);
+        out += &first_lines(
+            &report::inventory(
+                &with_heading(&view, "inventory", inventory(&view, None)),
+                false,
+                look,
+            ),
+            1,
+        );
         out += &ask("audit");
-        out += &report::audit(&with_heading(&view, "audit", audit(&view)), report::Length::Lines(56), look);
-        let worst = End::parse(&view, "interface:fares-db").and_then(|end| end.one_interface(&view, "fares-db"));
+        out += &report::audit(
+            &with_heading(&view, "audit", audit(&view)),
+            report::Length::Lines(56),
+            look,
+        );
+        let worst = End::parse(&view, "interface:fares-db")
+            .and_then(|end| end.one_interface(&view, "fares-db"));
         if let Ok(interface) = worst {
             out += &ask("effective fares-db");
             let one = effective_answer(&view, &class_of(&view, interface), |_| None);
@@ -57,16 +76,28 @@ impl Demo {
 }
 
 const TRY: [(&str, &str); 8] = [
-    ("path desk-1 https://203.0.113.30", "one connection, there and back"),
+    (
+        "path desk-1 https://203.0.113.30",
+        "one connection, there and back",
+    ),
     ("routes freight-db", "where its traffic goes"),
     ("exposure", "what the internet reaches, and how"),
     ("rule fares-db/tmp", "what would change without that rule"),
-    ("inventory --find 192.0.2.77", "everything that holds an address"),
-    ("effective booking-1 --tcp 443", "both families, both directions, one service"),
+    (
+        "inventory --find 192.0.2.77",
+        "everything that holds an address",
+    ),
+    (
+        "effective booking-1 --tcp 443",
+        "both families, both directions, one service",
+    ),
     ("explain shadowed", "what a kind of finding is"),
     ("audit --at-least serious --format json", "for a program"),
 ];
 
 fn first_lines(text: &str, count: usize) -> String {
-    text.lines().take(count).map(|line| format!("{line}\n")).collect()
+    text.lines()
+        .take(count)
+        .map(|line| format!("{line}\n"))
+        .collect()
 }

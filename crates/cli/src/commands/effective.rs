@@ -1,12 +1,12 @@
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end, selected};
 use clap::Args;
-use heronshale_core::address::Addresses;
-use heronshale_core::answer::effective_answers;
-use heronshale_core::effective::classes;
-use heronshale_core::ends::asked_packets;
-use heronshale_core::model::Direction;
+use heronshale_answers::effective_answers;
+use heronshale_engine::effective::classes;
+use heronshale_model::ends::asked_packets;
+use heronshale_model::estate::Direction;
 use heronshale_report as report;
+use heronshale_sets::address::Addresses;
 
 /// More classes than this are too long to read as text.
 const MOST_CLASSES: usize = 60;
@@ -38,10 +38,16 @@ impl Effective {
         let opened = self.estate.open()?;
         let view = opened.view();
         let services = self.traffic.services()?;
-        let peer = self.peer.as_ref().map(|text| end(&view, text)).transpose()?.map(|end| end.addresses(&view));
+        let peer = self
+            .peer
+            .as_ref()
+            .map(|text| end(&view, text))
+            .transpose()?
+            .map(|end| end.addresses(&view));
         let asked = |direction: Direction| {
             let peers = peer.clone().unwrap_or_else(Addresses::all);
-            (peer.is_some() || !services.is_empty()).then(|| asked_packets(direction, &peers, &services))
+            (peer.is_some() || !services.is_empty())
+                .then(|| asked_packets(direction, &peers, &services))
         };
         let mut chosen = classes(&view);
         if let Some(text) = &self.interface {
@@ -49,7 +55,10 @@ impl Effective {
             chosen.retain_mut(|class| class.put_first(&wanted));
         }
         if opened.is_text() && chosen.len() > MOST_CLASSES {
-            return Err(Failure::Use { what: report::too_many_classes(chosen.len()), hint: None });
+            return Err(Failure::Use {
+                what: report::too_many_classes(chosen.len()),
+                hint: None,
+            });
         }
         let mut found = effective_answers(&view, &chosen, asked);
         match found.pop() {

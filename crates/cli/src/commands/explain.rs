@@ -2,7 +2,7 @@ use crate::failure::Failure;
 use crate::opened::{EstateArgs, StatedArgs, print};
 use crate::terminal;
 use clap::Args;
-use heronshale_core::finding::{CATALOGUE, Finding, judged, kind};
+use heronshale_audit::finding::{CATALOGUE, Finding, judged, kind};
 use heronshale_intake::did_you_mean;
 use heronshale_report as report;
 
@@ -20,7 +20,13 @@ pub struct Explain {
 /// Whether a text has the form of a fingerprint.
 fn is_fingerprint(text: &str) -> bool {
     text.len() == 9
-        && text.chars().enumerate().all(|(at, sign)| if at == 4 { sign == '-' } else { sign.is_ascii_alphanumeric() })
+        && text.chars().enumerate().all(|(at, sign)| {
+            if at == 4 {
+                sign == '-'
+            } else {
+                sign.is_ascii_alphanumeric()
+            }
+        })
 }
 
 impl Explain {
@@ -37,10 +43,20 @@ impl Explain {
         if !is_fingerprint(what) {
             let names = CATALOGUE.iter().map(|kind| kind.name);
             let all = || {
-                format!("a kind is one of {}", CATALOGUE.iter().map(|kind| kind.name).collect::<Vec<_>>().join(", "))
+                format!(
+                    "a kind is one of {}",
+                    CATALOGUE
+                        .iter()
+                        .map(|kind| kind.name)
+                        .collect::<Vec<_>>()
+                        .join(", ")
+                )
             };
             let hint = did_you_mean(what, names).unwrap_or_else(all);
-            return Err(Failure::wrong(format!("`{what}` is no kind of finding and no fingerprint"), hint));
+            return Err(Failure::wrong(
+                format!("`{what}` is no kind of finding and no fingerprint"),
+                hint,
+            ));
         }
         let opened = self.estate.open_with(&self.stated)?;
         let view = opened.view();
@@ -52,7 +68,10 @@ impl Explain {
         }
         let Some(finding) = all.findings.into_iter().find(is_it) else {
             let hint = "the audit prints fingerprints; one that is gone was mended, or what it is about has changed";
-            return Err(Failure::wrong(format!("the estate has no finding {what}"), hint));
+            return Err(Failure::wrong(
+                format!("the estate has no finding {what}"),
+                hint,
+            ));
         };
         opened.answer(&view, "finding", finding, report::one_finding)?;
         Ok(0)

@@ -3,10 +3,12 @@ use crate::failure::{FOUND, Failure};
 use crate::files::write_file;
 use crate::opened::EstateArgs;
 use clap::{Args, ValueEnum};
-use heronshale_core::answer::{Counted, ExportAnswer, interface_sheet, plain_acls, plain_routes, rule_sheet};
-use heronshale_core::model::{Id, RouteTable};
-use heronshale_core::view::View;
+use heronshale_answers::{
+    Counted, ExportAnswer, interface_sheet, plain_acls, plain_routes, rule_sheet,
+};
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::Profile;
+use heronshale_model::estate::{Id, RouteTable};
 use heronshale_report as report;
 use std::path::PathBuf;
 
@@ -50,20 +52,39 @@ pub struct Export {
 
 impl Export {
     pub fn run(&self) -> Result<u8, Failure> {
-        if self.profile.is_some() && matches!(self.written_as, OutFormat::IetfAcl | OutFormat::IetfRoutes) {
+        if self.profile.is_some()
+            && matches!(self.written_as, OutFormat::IetfAcl | OutFormat::IetfRoutes)
+        {
             let what = "--profile gives the columns of a sheet their headers, and this format has no columns";
-            return Err(Failure::wrong(what, "leave it out, or write --as csv-rules"));
+            return Err(Failure::wrong(
+                what,
+                "leave it out, or write --as csv-rules",
+            ));
         }
         if self.table.is_some() && self.written_as != OutFormat::IetfRoutes {
             let what = "--table names a route table, and this format holds none";
-            return Err(Failure::wrong(what, "leave it out, or write --as ietf-routes"));
+            return Err(Failure::wrong(
+                what,
+                "leave it out, or write --as ietf-routes",
+            ));
         }
         let profile = self.profile.as_deref().map(profile_at).transpose()?;
         let opened = self.estate.open()?;
         let view = opened.view();
-        let counted = |what: &str, count| Counted { what: what.to_owned(), count };
-        let format = self.written_as.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
-        let mut answer = ExportAnswer { format, written: self.into.display().to_string(), ..ExportAnswer::default() };
+        let counted = |what: &str, count| Counted {
+            what: what.to_owned(),
+            count,
+        };
+        let format = self
+            .written_as
+            .to_possible_value()
+            .map(|value| value.get_name().to_owned())
+            .unwrap_or_default();
+        let mut answer = ExportAnswer {
+            format,
+            written: self.into.display().to_string(),
+            ..ExportAnswer::default()
+        };
         let text = match self.written_as {
             OutFormat::IetfAcl => {
                 let (acls, left_out, incomplete) = plain_acls(&view);
@@ -82,9 +103,14 @@ impl Export {
             }
             OutFormat::CsvRules | OutFormat::CsvInterfaces => {
                 let rules = self.written_as == OutFormat::CsvRules;
-                let sheet = if rules { rule_sheet(&view) } else { interface_sheet(&view) };
+                let sheet = if rules {
+                    rule_sheet(&view)
+                } else {
+                    interface_sheet(&view)
+                };
                 answer.holds = vec![counted("rows", sheet.rows.len())];
-                let text = report::sheet_csv(&sheet, profile.as_ref().map_or(&[], Profile::columns));
+                let text =
+                    report::sheet_csv(&sheet, profile.as_ref().map_or(&[], Profile::columns));
                 answer.left_out = sheet.left_out;
                 text
             }
@@ -95,9 +121,13 @@ impl Export {
         Ok(code)
     }
     /// The route table that is meant: by its name, or the only one.
-    fn table(&self, view: &View<'_>) -> Result<(String, Id<RouteTable>), Failure> {
+    fn table(&self, view: &Fabric<'_>) -> Result<(String, Id<RouteTable>), Failure> {
         let tables = &view.estate.route_tables;
-        let all: Vec<String> = tables.items().iter().map(|table| table.name.to_string()).collect();
+        let all: Vec<String> = tables
+            .items()
+            .iter()
+            .map(|table| table.name.to_string())
+            .collect();
         let hint = match all.as_slice() {
             [] => "the snapshot has no route table".to_owned(),
             all => format!("write --table with one of {}", all.join(", ")),
@@ -108,7 +138,13 @@ impl Export {
             (Some(name), _) => tables.find(name).map(|id| (name.clone(), id)),
         }
         .ok_or_else(|| {
-            Failure::wrong(format!("no route table is called `{}`", self.table.as_deref().unwrap_or_default()), hint)
+            Failure::wrong(
+                format!(
+                    "no route table is called `{}`",
+                    self.table.as_deref().unwrap_or_default()
+                ),
+                hint,
+            )
         })
     }
 }

@@ -3,11 +3,12 @@ use crate::files::write_file;
 use crate::opened::{EstateArgs, Opened, StatedArgs, end};
 use crate::terminal;
 use clap::Args;
-use heronshale_core::answer::{
-    ExposureOf, ReachAsked, Sight, exposure_answer, heading, observed, one_step_away, onward, outward, reach_answer,
+use heronshale_answers::draft::drafted;
+use heronshale_answers::{
+    ExposureOf, ReachAsked, Sight, exposure_answer, heading, observed, one_step_away, onward,
+    outward, reach_answer,
 };
-use heronshale_core::expect::drafted;
-use heronshale_core::view::View;
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::load_observed;
 use heronshale_report as report;
 use std::path::PathBuf;
@@ -70,7 +71,11 @@ impl Exposure {
         let only = only.transpose()?;
         if let Some(file) = &self.draft_expectations {
             let all = drafted(&view);
-            write_file(file, &report::expectations(&heading(&view), &all), self.force)?;
+            write_file(
+                file,
+                &report::expectations(&heading(&view), &all),
+                self.force,
+            )?;
             let said = all.iter().filter(|one| one.not_said.is_none()).count();
             terminal::tell(&format!(
                 "wrote {} with {said} sentences, to be confirmed or struck out\n",
@@ -90,15 +95,22 @@ impl Exposure {
         if let Some(file) = &self.observed {
             found.observed = Some(observed(&view, &load_observed(file)?));
         }
-        let contradicts =
-            found.observed.iter().any(|observed| observed.seen.iter().any(|one| one.sight == Sight::Closed));
+        let contradicts = found
+            .observed
+            .iter()
+            .any(|observed| observed.seen.iter().any(|one| one.sight == Sight::Closed));
         opened.answer(&view, "exposure", found, report::exposure)?;
         Ok(if contradicts { FOUND } else { 0 })
     }
 
-    fn seen_from(&self, opened: &Opened, view: &View<'_>, place: &str) -> Result<u8, Failure> {
+    fn seen_from(&self, opened: &Opened, view: &Fabric<'_>, place: &str) -> Result<u8, Failure> {
         let from = end(view, place)?;
-        let asked = ReachAsked { from: Some((&from, place)), to: None, jumps: 1, services: &[] };
+        let asked = ReachAsked {
+            from: Some((&from, place)),
+            to: None,
+            jumps: 1,
+            services: &[],
+        };
         let Some(found) = reach_answer(view, &asked) else {
             return Err(Failure::wrong(
                 format!("`{place}` stands for nothing that opens connections"),

@@ -6,11 +6,14 @@ use crate::opened::{Format, print};
 use crate::spools::Spools;
 use crate::terminal;
 use clap::Args;
-use heronshale_core::answer::{CoverageAnswer, GuideAnswer, GuideQuestion, GuidedList, loose_ends, with_heading};
-use heronshale_core::view::View;
+use heronshale_answers::with_heading;
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::{
-    Exports, Question, Questions, answered_profile, exports, import, load_profile, load_questions, load_texts,
-    wrong_answer,
+    Exports, Question, Questions, answered_profile, exports, import, load_profile, load_questions,
+    load_texts, wrong_answer,
+};
+use heronshale_model::coverage::{
+    CoverageAnswer, GuideAnswer, GuideQuestion, GuidedList, loose_ends,
 };
 use heronshale_report as report;
 use std::collections::BTreeSet;
@@ -59,15 +62,26 @@ impl Guide {
         let found = exports(&self.exports).map_err(Failure::exports)?;
         let path = self.into.join(QUESTIONS);
         let known = path.exists();
-        let mut questions = if known { load_questions(&path).map_err(Failure::exports)? } else { Questions::default() };
+        let mut questions = if known {
+            load_questions(&path).map_err(Failure::exports)?
+        } else {
+            Questions::default()
+        };
         self.is_ours(SNAPSHOT, questions.imported.as_deref())?;
         let profiled = self.profile(&found, &mut questions, known)?;
         let (text, coverage) = self.snapshot(&found).inspect_err(|_| {
             let path = self.into.join(PROFILE);
-            terminal::tell(&format!("{} can be mended by hand: the same command goes on with it.\n", path.display()));
+            terminal::tell(&format!(
+                "{} can be mended by hand: the same command goes on with it.\n",
+                path.display()
+            ));
         })?;
         questions.imported = Some(digest(text.as_bytes()));
-        write_all(&self.into, &[(QUESTIONS, &questions.text()), (SNAPSHOT, &text)], true)?;
+        write_all(
+            &self.into,
+            &[(QUESTIONS, &questions.text()), (SNAPSHOT, &text)],
+            true,
+        )?;
         let open = !profiled.by_hand && questions.asked.iter().any(|one| one.answer.is_none());
         self.tell(&text, profiled, &questions, coverage)?;
         if self.format != Format::Text {
@@ -81,21 +95,37 @@ impl Guide {
     /// What is in the folder and was not written by this command stays as it is.
     fn is_ours(&self, name: &str, written: Option<&str>) -> Result<(), Failure> {
         let path = self.into.join(name);
-        let Ok(bytes) = fs::read(&path) else { return Ok(()) };
+        let Ok(bytes) = fs::read(&path) else {
+            return Ok(());
+        };
         if self.force || written == Some(digest(&bytes).as_str()) {
             return Ok(());
         }
-        let what = format!("{} was not written by this command, or changed since", path.display());
-        Err(Failure::wrong(what, "name another folder with --into, or overwrite it with --force"))
+        let what = format!(
+            "{} was not written by this command, or changed since",
+            path.display()
+        );
+        Err(Failure::wrong(
+            what,
+            "name another folder with --into, or overwrite it with --force",
+        ))
     }
 
     /// Drafts the profile, unless somebody changed it: then that is the profile.
-    fn profile(&self, found: &Exports, questions: &mut Questions, known: bool) -> Result<Profiled, Failure> {
+    fn profile(
+        &self,
+        found: &Exports,
+        questions: &mut Questions,
+        known: bool,
+    ) -> Result<Profiled, Failure> {
         let path = self.into.join(PROFILE);
         if let (true, Ok(bytes)) = (known, fs::read(&path))
             && questions.drafted.as_deref() != Some(digest(&bytes).as_str())
         {
-            return Ok(Profiled { lists: Vec::new(), by_hand: true });
+            return Ok(Profiled {
+                lists: Vec::new(),
+                by_hand: true,
+            });
         }
         if !known {
             self.is_ours(PROFILE, None)?;
@@ -110,12 +140,23 @@ impl Guide {
             }
         };
         questions.drafted = Some(digest(draft.text.as_bytes()));
-        write_all(&self.into, &[(QUESTIONS, &questions.text()), (PROFILE, &draft.text)], true)?;
-        Ok(Profiled { lists: draft.told, by_hand: false })
+        write_all(
+            &self.into,
+            &[(QUESTIONS, &questions.text()), (PROFILE, &draft.text)],
+            true,
+        )?;
+        Ok(Profiled {
+            lists: draft.told,
+            by_hand: false,
+        })
     }
 
     /// Asks on the terminal what is open, each question once, and keeps each answer; whether there was any.
-    fn ask(&self, questions: &mut Questions, passed: &mut BTreeSet<String>) -> Result<bool, Failure> {
+    fn ask(
+        &self,
+        questions: &mut Questions,
+        passed: &mut BTreeSet<String>,
+    ) -> Result<bool, Failure> {
         let mut any = false;
         for at in 0..questions.asked.len() {
             let question = &questions.asked[at];
@@ -140,13 +181,22 @@ impl Guide {
         let profile = load_profile(&self.into.join(PROFILE)).map_err(Failure::exports)?;
         let mut spools = Spools::default();
         let bar = terminal::progress(found.bytes());
-        let passes =
-            import(&profile, found, &mut |section, text| spools.take(section, text), &mut |bytes| bar.inc(bytes));
+        let passes = import(
+            &profile,
+            found,
+            &mut |section, text| spools.take(section, text),
+            &mut |bytes| bar.inc(bytes),
+        );
         bar.finish_and_clear();
         let coverage = passes.map_err(Failure::exports)?;
         let mut text = Vec::new();
-        let failed = |error| Failure::Io { what: "cannot write the snapshot".to_owned(), error };
-        spools.assemble(&coverage.profile, &mut text).map_err(failed)?;
+        let failed = |error| Failure::Io {
+            what: "cannot write the snapshot".to_owned(),
+            error,
+        };
+        spools
+            .assemble(&coverage.profile, &mut text)
+            .map_err(failed)?;
         Ok((String::from_utf8_lossy(&text).into_owned(), coverage))
     }
 
@@ -163,11 +213,20 @@ impl Guide {
         let answer = GuideAnswer {
             folder: shown(&self.into),
             by_hand: profiled.by_hand,
-            lists: profiled.lists.into_iter().map(|(place, what)| GuidedList { place, what }).collect(),
-            questions: questions.asked.iter().enumerate().map(|(at, one)| told(at + 1, one)).collect(),
+            lists: profiled
+                .lists
+                .into_iter()
+                .map(|(place, what)| GuidedList { place, what })
+                .collect(),
+            questions: questions
+                .asked
+                .iter()
+                .enumerate()
+                .map(|(at, one)| told(at + 1, one))
+                .collect(),
             coverage,
         };
-        let view = View::new(&snapshot.estate, snapshot.estate.taken);
+        let view = Fabric::new(&snapshot.estate, snapshot.estate.taken);
         let whole = with_heading(&view, "guide", answer);
         match self.format {
             Format::Text => print(&report::guide(&whole, terminal::look_of_stdout())),
@@ -181,8 +240,24 @@ fn shown(path: &Path) -> String {
 }
 
 fn told(number: usize, question: &Question) -> GuideQuestion {
-    let Question { ask, seen, choices, guess, otherwise, answer, about: _ } = question.clone();
-    GuideQuestion { number, ask, seen, choices, likely: guess, until_then: otherwise, answer }
+    let Question {
+        ask,
+        seen,
+        choices,
+        guess,
+        otherwise,
+        answer,
+        about: _,
+    } = question.clone();
+    GuideQuestion {
+        number,
+        ask,
+        seen,
+        choices,
+        likely: guess,
+        until_then: otherwise,
+        answer,
+    }
 }
 
 /// What somebody said to a question.
@@ -198,9 +273,14 @@ enum Reply {
 fn reply(question: &Question) -> Result<Reply, Failure> {
     loop {
         let enter = question.guess.as_deref().unwrap_or("leave it open");
-        terminal::tell(&format!("   Enter: {enter}; -: leave it open; q: ask nothing more > "));
+        terminal::tell(&format!(
+            "   Enter: {enter}; -: leave it open; q: ask nothing more > "
+        ));
         let mut line = String::new();
-        let failed = |error| Failure::Io { what: "cannot read the answer".to_owned(), error };
+        let failed = |error| Failure::Io {
+            what: "cannot read the answer".to_owned(),
+            error,
+        };
         if std::io::stdin().read_line(&mut line).map_err(failed)? == 0 {
             return Ok(Reply::Enough);
         }
@@ -210,10 +290,14 @@ fn reply(question: &Question) -> Result<Reply, Failure> {
             "" => question.guess.clone(),
             given => Some(chosen(question, given).unwrap_or_else(|| given.to_owned())),
         };
-        let Some(answer) = answer else { return Ok(Reply::Open) };
+        let Some(answer) = answer else {
+            return Ok(Reply::Open);
+        };
         match wrong_answer(question, &answer) {
             None => return Ok(Reply::Answer(answer)),
-            Some((what, hint)) => terminal::tell(&format!("   {}: {hint}\n", report::harmless_text(&what))),
+            Some((what, hint)) => {
+                terminal::tell(&format!("   {}: {hint}\n", report::harmless_text(&what)))
+            }
         }
     }
 }
@@ -225,8 +309,12 @@ fn asked(number: usize, question: &Question) -> String {
     if !question.seen.is_empty() {
         told += &format!("   seen: {}\n", report::harmless_text(&question.seen));
     }
-    let choices: Vec<String> =
-        question.choices.iter().enumerate().map(|(at, choice)| format!("{} {choice}", at + 1)).collect();
+    let choices: Vec<String> = question
+        .choices
+        .iter()
+        .enumerate()
+        .map(|(at, choice)| format!("{} {choice}", at + 1))
+        .collect();
     for line in choices.chunks(IN_A_LINE) {
         told += &format!("   {}\n", line.join(", "));
     }

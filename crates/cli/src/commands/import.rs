@@ -5,12 +5,13 @@ use crate::opened::{Format, print};
 use crate::spools::Spools;
 use crate::terminal;
 use clap::Args;
-use heronshale_core::answer::{CoverageAnswer, loose_ends, with_heading};
-use heronshale_core::view::View;
+use heronshale_answers::with_heading;
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::{
-    Bounds, CollectError, Exports, Profile, Token, built_in_profile, collect, draft_profile, exports, import,
-    load_profile, load_texts,
+    Bounds, CollectError, Exports, Profile, Token, built_in_profile, collect, draft_profile,
+    exports, import, load_profile, load_texts,
 };
+use heronshale_model::coverage::{CoverageAnswer, loose_ends};
 use heronshale_report as report;
 use std::io::{Read, Seek};
 use std::path::{Path, PathBuf};
@@ -67,29 +68,46 @@ pub struct Import {
 
 /// A profile that ships with the program, or a file.
 pub(super) fn profile_at(path: &Path) -> Result<Profile, Failure> {
-    let built_in = path.to_str().filter(|_| !path.is_file()).and_then(built_in_profile);
-    built_in.unwrap_or_else(|| load_profile(path)).map_err(Failure::exports)
+    let built_in = path
+        .to_str()
+        .filter(|_| !path.is_file())
+        .and_then(built_in_profile);
+    built_in
+        .unwrap_or_else(|| load_profile(path))
+        .map_err(Failure::exports)
 }
 
 impl Import {
     pub fn run(&self) -> Result<u8, Failure> {
         self.format.is_no_table()?;
         if let (Some(format), Some(into)) = (self.written_as, &self.into) {
-            return self.reading.run(format, &self.exports, into, self.force, self.format);
+            return self
+                .reading
+                .run(format, &self.exports, into, self.force, self.format);
         }
         if let Some(path) = &self.draft_profile {
             let found = exports(&self.exports).map_err(Failure::exports)?;
             let draft = draft_profile(&found).map_err(Failure::exports)?;
             crate::files::write_file(path, &draft.text, self.force)?;
-            print(&report::drafted_profile(&draft.told, &path.display().to_string(), terminal::look_of_stdout()))?;
+            print(&report::drafted_profile(
+                &draft.told,
+                &path.display().to_string(),
+                terminal::look_of_stdout(),
+            ))?;
             return Ok(0);
         }
         let (Some(profile), Some(into)) = (&self.profile, &self.into) else {
-            return Err(Failure::wrong("nothing says how to read the exports", "name a profile with --profile FILE"));
+            return Err(Failure::wrong(
+                "nothing says how to read the exports",
+                "name a profile with --profile FILE",
+            ));
         };
         if into.exists() && !self.force {
             let what = format!("{} is there already", into.display());
-            return Err(Failure::wrong(what, "name another file, or overwrite it with --force"));
+            return Err(Failure::wrong(
+                what,
+                "name another file, or overwrite it with --force",
+            ));
         }
         let profile = profile_at(profile)?;
         let paths = match (&self.url, &self.collect) {
@@ -109,8 +127,13 @@ impl Import {
             Some(name) => match std::env::var(name) {
                 Ok(text) if !text.trim().is_empty() => Some(Token::new(text.trim().to_owned())),
                 _ => {
-                    let what = format!("the environment has no {name}, which holds the token by the profile");
-                    return Err(Failure::wrong(what, format!("set {name}; it is not taken from the command line")));
+                    let what = format!(
+                        "the environment has no {name}, which holds the token by the profile"
+                    );
+                    return Err(Failure::wrong(
+                        what,
+                        format!("set {name}; it is not taken from the command line"),
+                    ));
                 }
             },
         };
@@ -120,23 +143,34 @@ impl Import {
             whole: Duration::from_secs(self.time_limit),
             ..Bounds::default()
         };
-        let now = jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string();
+        let now = jiff::Timestamp::now()
+            .round(jiff::Unit::Second)
+            .unwrap_or_default()
+            .to_string();
         let bar = terminal::steps();
         let told_at = Mutex::new(Instant::now());
-        let told = collect(profile, url, token.as_ref(), folder, bounds, &now, &|done, all| {
-            bar.set_length(all as u64);
-            bar.set_position(done as u64);
-            // Where no bar can be drawn, a line now and then tells that it goes on.
-            const PAUSE: Duration = Duration::from_secs(10);
-            if bar.is_hidden()
-                && done < all
-                && let Ok(mut at) = told_at.lock()
-                && at.elapsed() >= PAUSE
-            {
-                *at = Instant::now();
-                terminal::tell(&format!("{done} of {all} requests\n"));
-            }
-        });
+        let told = collect(
+            profile,
+            url,
+            token.as_ref(),
+            folder,
+            bounds,
+            &now,
+            &|done, all| {
+                bar.set_length(all as u64);
+                bar.set_position(done as u64);
+                // Where no bar can be drawn, a line now and then tells that it goes on.
+                const PAUSE: Duration = Duration::from_secs(10);
+                if bar.is_hidden()
+                    && done < all
+                    && let Ok(mut at) = told_at.lock()
+                    && at.elapsed() >= PAUSE
+                {
+                    *at = Instant::now();
+                    terminal::tell(&format!("{done} of {all} requests\n"));
+                }
+            },
+        );
         bar.finish_and_clear();
         let told = told.map_err(|error| collect_failure(error, folder))?;
         terminal::tell(&format!(
@@ -158,25 +192,41 @@ impl Import {
     }
 
     fn write(&self, profile: &Profile, found: &Exports, into: &Path) -> Result<u8, Failure> {
-        let failed = |error| Failure::Io { what: "cannot write the snapshot".to_owned(), error };
+        let failed = |error| Failure::Io {
+            what: "cannot write the snapshot".to_owned(),
+            error,
+        };
         let mut spools = Spools::default();
         let bar = terminal::progress(found.bytes());
-        let passes =
-            import(profile, found, &mut |section, text| spools.take(section, text), &mut |bytes| bar.inc(bytes));
+        let passes = import(
+            profile,
+            found,
+            &mut |section, text| spools.take(section, text),
+            &mut |bytes| bar.inc(bytes),
+        );
         bar.finish_and_clear();
         let mut answer: CoverageAnswer = passes.map_err(Failure::exports)?;
         let mut file = temporary(into)?;
-        spools.assemble(&answer.profile, file.file.as_file_mut()).map_err(failed)?;
+        spools
+            .assemble(&answer.profile, file.file.as_file_mut())
+            .map_err(failed)?;
         // What was made is read as any snapshot is: what is wrong with it as a whole shows before it is there.
         let mut text = String::new();
-        file.file.rewind().and_then(|()| file.file.read_to_string(&mut text)).map_err(failed)?;
-        let name = into.file_name().unwrap_or(into.as_os_str()).to_string_lossy().into_owned();
+        file.file
+            .rewind()
+            .and_then(|()| file.file.read_to_string(&mut text))
+            .map_err(failed)?;
+        let name = into
+            .file_name()
+            .unwrap_or(into.as_os_str())
+            .to_string_lossy()
+            .into_owned();
         let snapshot = load_texts(&[(&name, &text)]).map_err(Failure::exports)?;
         drop(text);
         persist(file, into)?;
         answer.written = into.display().to_string();
         answer.dangling = loose_ends(&snapshot.estate);
-        let view = View::new(&snapshot.estate, snapshot.estate.taken);
+        let view = Fabric::new(&snapshot.estate, snapshot.estate.taken);
         let whole = with_heading(&view, "coverage", answer);
         match self.format {
             Format::Text => print(&report::coverage(&whole, terminal::look_of_stdout()))?,
@@ -199,11 +249,21 @@ fn collect_failure(error: CollectError, folder: &Path) -> Failure {
         CollectError::Input(error) => Failure::exports(error),
         CollectError::Missing(all) => {
             const SHOWN: usize = 5;
-            let shown: Vec<String> =
-                all.iter().take(SHOWN).map(|one| format!("{} ({})", one.request, one.why)).collect();
-            let more = if all.len() > SHOWN { format!(" and {} more", all.len() - SHOWN) } else { String::new() };
+            let shown: Vec<String> = all
+                .iter()
+                .take(SHOWN)
+                .map(|one| format!("{} ({})", one.request, one.why))
+                .collect();
+            let more = if all.len() > SHOWN {
+                format!(" and {} more", all.len() - SHOWN)
+            } else {
+                String::new()
+            };
             Failure::Collect {
-                what: format!("{}{more} could not be fetched, so nothing is imported", shown.join(", ")),
+                what: format!(
+                    "{}{more} could not be fetched, so nothing is imported",
+                    shown.join(", ")
+                ),
                 hint: format!(
                     "the same command goes on: what was answered is kept in {}; or the profile names a `gap` for it",
                     folder.display()

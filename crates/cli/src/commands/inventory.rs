@@ -2,7 +2,6 @@ use crate::failure::Failure;
 use crate::files::write_all;
 use crate::opened::{EstateArgs, print, selected};
 use clap::Args;
-use heronshale_core::answer;
 use heronshale_report as report;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -33,23 +32,46 @@ impl Inventory {
         let opened = self.estate.open()?;
         let view = opened.view();
         if let Some(address) = self.find {
-            opened.answer(&view, "find", answer::find(&view, address), report::finds)?;
+            opened.answer(
+                &view,
+                "find",
+                heronshale_answers::find(&view, address),
+                report::finds,
+            )?;
             return Ok(0);
         }
         if let Some(path) = &self.figure {
-            let drawn = report::figure(&answer::figure(&view), &answer::heading(&view));
-            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-            let name = path.file_name().and_then(|name| name.to_str()).ok_or_else(|| {
-                Failure::wrong(format!("`{}` is no file name", path.display()), "write --figure estate.svg")
-            })?;
+            let drawn = report::figure(
+                &heronshale_answers::figure(&view),
+                &heronshale_answers::heading(&view),
+            );
+            let folder = path
+                .parent()
+                .filter(|folder| !folder.as_os_str().is_empty())
+                .unwrap_or(Path::new("."));
+            let name = path
+                .file_name()
+                .and_then(|name| name.to_str())
+                .ok_or_else(|| {
+                    Failure::wrong(
+                        format!("`{}` is no file name", path.display()),
+                        "write --figure estate.svg",
+                    )
+                })?;
             write_all(folder, &[(name, &drawn)], self.force)?;
             print(&format!("drawn: {}\n", path.display()))?;
             return Ok(0);
         }
-        let only = self.selector.as_ref().map(|text| selected(&view, text)).transpose()?;
+        let only = self
+            .selector
+            .as_ref()
+            .map(|text| selected(&view, text))
+            .transpose()?;
         let interfaces = self.interfaces || only.is_some();
-        let found = answer::inventory(&view, only.as_deref());
-        opened.answer(&view, "inventory", found, |whole, look| report::inventory(whole, interfaces, look))?;
+        let found = heronshale_answers::inventory(&view, only.as_deref());
+        opened.answer(&view, "inventory", found, |whole, look| {
+            report::inventory(whole, interfaces, look)
+        })?;
         Ok(0)
     }
 }

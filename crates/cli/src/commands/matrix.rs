@@ -1,9 +1,8 @@
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs};
 use clap::Args;
-use heronshale_core::answer;
-use heronshale_core::answer::SegmentBy;
 use heronshale_intake::did_you_mean;
+use heronshale_model::segments::SegmentBy;
 use heronshale_report as report;
 
 /// Which segment talks to which, and by which firewall
@@ -43,7 +42,7 @@ impl Matrix {
         let by = given.map_or_else(|| parse(opened.segments().unwrap_or("network")), Ok)?;
         let view = opened.view();
         let services = self.traffic.services()?;
-        let matrix = answer::Matrix::new(&view, by, &services);
+        let matrix = heronshale_answers::Matrix::new(&view, by, &services);
         let (Some(from), Some(to)) = (&self.from, &self.to) else {
             opened.answer(&view, "matrix", matrix.answer(), report::matrix)?;
             return Ok(0);
@@ -53,7 +52,10 @@ impl Matrix {
             if !names.contains(&name.as_str()) {
                 let hint = did_you_mean(name, names.iter().copied())
                     .unwrap_or_else(|| format!("there are {}", names.join(", ")));
-                return Err(Failure::wrong(format!("no segment is called `{name}`"), hint));
+                return Err(Failure::wrong(
+                    format!("no segment is called `{name}`"),
+                    hint,
+                ));
             }
         }
         let cell = matrix.cell(from, to).expect("both segments are there");

@@ -76,10 +76,15 @@ pub fn run() -> ExitCode {
         Ok(program) => program,
         // Help and the version are answers: if they cannot be written, that is told as of any answer.
         Err(told) if !told.use_stderr() => {
-            let written = told.print().and_then(|()| std::io::Write::flush(&mut std::io::stdout()));
+            let written = told
+                .print()
+                .and_then(|()| std::io::Write::flush(&mut std::io::stdout()));
             return match written {
                 Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
-                    let failure = Failure::Io { what: "cannot write the answer".to_owned(), error };
+                    let failure = Failure::Io {
+                        what: "cannot write the answer".to_owned(),
+                        error,
+                    };
                     terminal::tell(&failure.message());
                     ExitCode::from(failure.code())
                 }

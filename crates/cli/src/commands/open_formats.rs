@@ -4,10 +4,13 @@ use crate::failure::Failure;
 use crate::opened::{Format, print};
 use crate::terminal;
 use clap::{Args, ValueEnum};
-use heronshale_core::answer::{ReadAnswer, loose_ends, with_heading};
-use heronshale_core::model::{Action, Direction};
-use heronshale_core::view::View;
-use heronshale_intake::{AclReading, Part, Role, Snapshot, load, load_texts, read_acls, read_machine, read_routes};
+use heronshale_answers::with_heading;
+use heronshale_engine::fabric::Fabric;
+use heronshale_intake::{
+    AclReading, Part, Role, Snapshot, load, load_texts, read_acls, read_machine, read_routes,
+};
+use heronshale_model::coverage::{ReadAnswer, loose_ends};
+use heronshale_model::estate::{Action, Direction};
 use heronshale_report as report;
 use std::path::{Path, PathBuf};
 
@@ -57,7 +60,13 @@ pub struct Reading {
     #[arg(long, value_name = "ACTION", value_enum, requires = "written_as")]
     rest: Option<Rest>,
     /// With --as ietf-acl: the direction of lists whose name does not end in :inbound or :outbound
-    #[arg(long, value_name = "WAY", value_enum, default_value = "inbound", requires = "written_as")]
+    #[arg(
+        long,
+        value_name = "WAY",
+        value_enum,
+        default_value = "inbound",
+        requires = "written_as"
+    )]
     direction: Way,
     /// With --as ietf-routes: the network whose route table it is; --name names the table
     #[arg(long, value_name = "NETWORK", requires = "written_as")]
@@ -76,31 +85,50 @@ impl Reading {
     ) -> Result<u8, Failure> {
         if into.exists() && !force {
             let what = format!("{} is there already", into.display());
-            return Err(Failure::wrong(what, "name another file, or overwrite it with --force"));
+            return Err(Failure::wrong(
+                what,
+                "name another file, or overwrite it with --force",
+            ));
         }
         let others = self.others(into)?;
-        let texts: Vec<(&str, &str)> = others.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
+        let texts: Vec<(&str, &str)> = others
+            .iter()
+            .map(|(name, text)| (name.as_str(), text.as_str()))
+            .collect();
         let beside = match texts.as_slice() {
             [] => None,
             texts => Some(load_texts(texts).map_err(|error| Failure::Snapshot(Box::new(error)))?),
         };
         let part = self.read(format, files, beside.as_ref())?;
-        let word = format.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
+        let word = format
+            .to_possible_value()
+            .map(|value| value.get_name().to_owned())
+            .unwrap_or_default();
         let told = format!("Made of {} as {word}.", part.read.files.join(", "));
         let text = part.text(&told).map_err(|error| Failure::Io {
             what: "cannot write the snapshot".to_owned(),
             error: std::io::Error::other(error),
         })?;
-        let name = into.file_name().unwrap_or(into.as_os_str()).to_string_lossy().into_owned();
-        let snapshot =
-            load_texts(&[texts.as_slice(), &[(name.as_str(), text.as_str())]].concat()).map_err(Failure::exports)?;
+        let name = into
+            .file_name()
+            .unwrap_or(into.as_os_str())
+            .to_string_lossy()
+            .into_owned();
+        let snapshot = load_texts(&[texts.as_slice(), &[(name.as_str(), text.as_str())]].concat())
+            .map_err(Failure::exports)?;
         crate::files::write_file(into, &text, force)?;
-        let view = View::new(&snapshot.estate, snapshot.estate.taken);
+        let view = Fabric::new(&snapshot.estate, snapshot.estate.taken);
         // What the estate beside it names in vain is told by its own audit.
         let mut dangling = loose_ends(&snapshot.estate);
         dangling.retain(|one| one.place.file == name);
         let items = part.items();
-        let answer = ReadAnswer { format: word, written: into.display().to_string(), items, read: part.read, dangling };
+        let answer = ReadAnswer {
+            format: word,
+            written: into.display().to_string(),
+            items,
+            read: part.read,
+            dangling,
+        };
         let whole = with_heading(&view, "reading", answer);
         match how {
             Format::Text => print(&report::reading(&whole, terminal::look_of_stdout()))?,
@@ -111,48 +139,91 @@ impl Reading {
 
     /// The texts of the snapshot beside which the new file will stand, without the file that it replaces.
     fn others(&self, into: &Path) -> Result<Vec<(String, String)>, Failure> {
-        let Some(path) = &self.beside else { return Ok(Vec::new()) };
+        let Some(path) = &self.beside else {
+            return Ok(Vec::new());
+        };
         crate::files::finish_around(path)?;
         let snapshot = load(path).map_err(|error| Failure::Snapshot(Box::new(error)))?;
         let same = |name: &str| {
-            let own = if path.is_dir() { path.join(name) } else { path.clone() };
+            let own = if path.is_dir() {
+                path.join(name)
+            } else {
+                path.clone()
+            };
             matches!((own.canonicalize(), into.canonicalize()), (Ok(one), Ok(other)) if one == other)
         };
         let kept = snapshot.texts.into_iter().filter(|text| !same(&text.name));
         Ok(kept.map(|text| (text.name, text.text)).collect())
     }
 
-    fn read(&self, format: OpenFormat, files: &[PathBuf], beside: Option<&Snapshot>) -> Result<Part, Failure> {
+    fn read(
+        &self,
+        format: OpenFormat,
+        files: &[PathBuf],
+        beside: Option<&Snapshot>,
+    ) -> Result<Part, Failure> {
         let mut texts = Vec::new();
         for path in files {
             let what = || format!("cannot read {}", path.display());
-            let bytes = std::fs::read(path).map_err(|error| Failure::Io { what: what(), error })?;
-            let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+            let bytes = std::fs::read(path).map_err(|error| Failure::Io {
+                what: what(),
+                error,
+            })?;
+            let name = path
+                .file_name()
+                .unwrap_or(path.as_os_str())
+                .to_string_lossy()
+                .into_owned();
             let text = String::from_utf8(bytes).map_err(|_| {
-                Failure::input(format!("{} is not text in UTF-8", path.display()), "save it again as UTF-8")
+                Failure::input(
+                    format!("{} is not text in UTF-8", path.display()),
+                    "save it again as UTF-8",
+                )
             })?;
             // A byte order mark is no part of it.
-            let text = text.strip_prefix('\u{feff}').map_or(text.clone(), str::to_owned);
+            let text = text
+                .strip_prefix('\u{feff}')
+                .map_or(text.clone(), str::to_owned);
             texts.push((name, text));
         }
         let estate = beside.map(|snapshot| &snapshot.estate);
         let needed = |option: &Option<String>, what: &str, hint: &str| {
-            option.clone().ok_or_else(|| Failure::wrong(format!("nothing says what {what} is called"), hint))
+            option
+                .clone()
+                .ok_or_else(|| Failure::wrong(format!("nothing says what {what} is called"), hint))
         };
         let part = match format {
             OpenFormat::LinuxWorkload | OpenFormat::LinuxFirewall => {
                 let name = needed(&self.name, "the machine", "give --name NAME")?;
                 let firewall = Role::Firewall { hosts: self.hosts };
-                let role = if format == OpenFormat::LinuxWorkload { Role::Workload } else { firewall };
+                let role = if format == OpenFormat::LinuxWorkload {
+                    Role::Workload
+                } else {
+                    firewall
+                };
                 read_machine(texts, &name, role, estate)
             }
             OpenFormat::IetfAcl => {
-                let rest = self.rest.map(|rest| if rest == Rest::Allow { Action::Allow } else { Action::Deny });
-                let direction = if self.direction == Way::Inbound { Direction::In } else { Direction::Out };
+                let rest = self.rest.map(|rest| {
+                    if rest == Rest::Allow {
+                        Action::Allow
+                    } else {
+                        Action::Deny
+                    }
+                });
+                let direction = if self.direction == Way::Inbound {
+                    Direction::In
+                } else {
+                    Direction::Out
+                };
                 read_acls(texts, &AclReading { rest, direction })
             }
             OpenFormat::IetfRoutes => {
-                let network = needed(&self.network, "the network of the routes", "give --network NAME")?;
+                let network = needed(
+                    &self.network,
+                    "the network of the routes",
+                    "give --network NAME",
+                )?;
                 let name = needed(&self.name, "the route table", "give --name NAME")?;
                 read_routes(texts, &name, &network, estate)
             }

@@ -1,11 +1,11 @@
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end};
 use clap::Args;
-use heronshale_core::answer::{PathAnswer, path_answer, since};
-use heronshale_core::ends::End;
-use heronshale_core::path::{Connection, Goal, Target, Tuple, question};
-use heronshale_core::view::View;
-use heronshale_core::walk::Verdict;
+use heronshale_answers::{PathAnswer, path_answer, since};
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::path::{Connection, Goal, Target, Tuple, question};
+use heronshale_engine::walk::Verdict;
+use heronshale_model::ends::End;
 use heronshale_report as report;
 
 /// Whether a connection works, there and back, and if not, why
@@ -56,14 +56,14 @@ impl Path {
         Ok(u8::from(!works))
     }
 
-    fn ask(&self, view: &View<'_>) -> Result<PathAnswer, Failure> {
+    fn ask(&self, view: &Fabric<'_>) -> Result<PathAnswer, Failure> {
         let (connection, names) = self.connection(view)?;
         let asked = question(view, &connection).map_err(|error| Failure::end(&names[0], error))?;
         Ok(path_answer(view, &asked, [&names[0], &names[1]]))
     }
 
     /// What is asked, and how its ends were written.
-    fn connection(&self, view: &View<'_>) -> Result<(Connection, [String; 2]), Failure> {
+    fn connection(&self, view: &Fabric<'_>) -> Result<(Connection, [String; 2]), Failure> {
         let mut services = self.traffic.services()?;
         let source_port = self.source_port;
         if let Some(to) = &self.to {
@@ -79,7 +79,15 @@ impl Path {
                 services.push(service);
             }
             let names = [self.from.clone(), to.clone()];
-            return Ok((Connection { from, to: target.goal, services, source_port }, names));
+            return Ok((
+                Connection {
+                    from,
+                    to: target.goal,
+                    services,
+                    source_port,
+                },
+                names,
+            ));
         }
         let Some(tuple) = Tuple::parse(&self.from) else {
             return Err(Failure::wrong(
@@ -100,6 +108,14 @@ impl Path {
         };
         let (from, to) = (parse(tuple.source)?, Goal::End(parse(tuple.destination)?));
         let names = [tuple.source.to_string(), tuple.destination.to_string()];
-        Ok((Connection { from, to, services, source_port }, names))
+        Ok((
+            Connection {
+                from,
+                to,
+                services,
+                source_port,
+            },
+            names,
+        ))
     }
 }

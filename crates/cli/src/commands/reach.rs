@@ -1,7 +1,7 @@
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end};
 use clap::Args;
-use heronshale_core::answer::{ReachAsked, reach_answer};
+use heronshale_answers::{ReachAsked, reach_answer};
 use heronshale_report as report;
 
 /// What something can reach, or who can reach it, in how many jumps
@@ -40,7 +40,10 @@ impl Reach {
             services: &services,
         };
         let Some(answer) = reach_answer(&view, &asked) else {
-            let given = [&self.from, &self.to].into_iter().flatten().map(|text| format!("`{text}`"));
+            let given = [&self.from, &self.to]
+                .into_iter()
+                .flatten()
+                .map(|text| format!("`{text}`"));
             return Err(Failure::wrong(
                 format!(
                     "{} stands for nothing that opens or takes connections",

@@ -1,7 +1,7 @@
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, end};
 use clap::Args;
-use heronshale_core::answer::routes_answer;
+use heronshale_answers::routes_answer;
 use heronshale_report as report;
 
 /// Where an interface's traffic goes: which route wins for what
@@ -23,7 +23,12 @@ impl Routes {
         let view = opened.view();
         let one = end(&view, &self.interface)?.one_interface(&view, &self.interface);
         let interface = one.map_err(|error| Failure::end(&self.interface, error))?;
-        opened.answer(&view, "routes", routes_answer(&view, interface), report::routes)?;
+        opened.answer(
+            &view,
+            "routes",
+            routes_answer(&view, interface),
+            report::routes,
+        )?;
         Ok(0)
     }
 }

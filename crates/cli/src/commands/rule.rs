@@ -1,8 +1,8 @@
 use crate::failure::Failure;
 use crate::opened::EstateArgs;
 use clap::Args;
-use heronshale_core::answer::rule_answer;
-use heronshale_core::ends::parse_rule;
+use heronshale_answers::rule_answer;
+use heronshale_model::ends::parse_rule;
 use heronshale_report as report;
 
 /// One rule: what it alone matches, on what it acts, and what would change without it

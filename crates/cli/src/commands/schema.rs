@@ -2,10 +2,10 @@ use crate::failure::Failure;
 use crate::opened::print;
 use clap::Args;
 use heronshale_intake::{
-    acceptances_schema, configuration_schema, did_you_mean, expectations_schema, profile_schema, questions_schema,
-    snapshot_schema,
+    acceptances_schema, configuration_schema, did_you_mean, expectations_schema, profile_schema,
+    questions_schema, snapshot_schema,
 };
-use heronshale_report::{ANSWERS, json, schema_of};
+use heronshale_report::{answer_kinds, json, schema_of};
 
 /// The JSON Schema of snapshot files and those beside them, or of an answer in JSON
 #[derive(Args, Debug)]
@@ -34,12 +34,15 @@ impl Schema {
             return Ok(0);
         }
         let Some(schema) = schema_of(&self.of) else {
-            let names = || ANSWERS.iter().copied().chain(FILES.iter().map(|(name, _)| *name));
+            let names = || answer_kinds().chain(FILES.iter().map(|(name, _)| *name));
             let all = || format!("there are {}", names().collect::<Vec<_>>().join(", "));
             let hint = did_you_mean(&self.of, names()).unwrap_or_else(all);
-            return Err(Failure::wrong(format!("there is no schema `{}`", self.of), hint));
+            return Err(Failure::wrong(
+                format!("there is no schema `{}`", self.of),
+                hint,
+            ));
         };
-        print(&json(&schema))?;
+        print(schema)?;
         Ok(0)
     }
 }

@@ -2,9 +2,9 @@ use crate::failure::{FOUND, Failure};
 use crate::files::write_all;
 use crate::opened::EstateArgs;
 use clap::Args;
-use heronshale_core::answer::{self, Proof, TidyFile};
-use heronshale_core::change::compare_rules;
-use heronshale_core::view::View;
+use heronshale_answers::{self, Proof, TidyFile};
+use heronshale_audit::change::compare_rules;
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::{load_texts, without_rules};
 use heronshale_report as report;
 use std::path::PathBuf;
@@ -32,13 +32,16 @@ impl Tidy {
     pub fn run(&self) -> Result<u8, Failure> {
         let opened = self.estate.open()?;
         let view = opened.view();
-        let (going, mut found) = answer::tidy_plan(&view);
+        let (going, mut found) = heronshale_answers::tidy_plan(&view);
         let snapshot = opened.snapshot();
         let mut edited = Vec::new();
         for (name, one) in without_rules(snapshot, &going) {
             match one {
                 Some(one) => edited.push(one),
-                None => found.proof.different.push(format!("{name} could not be edited as text")),
+                None => found
+                    .proof
+                    .different
+                    .push(format!("{name} could not be edited as text")),
             }
         }
         if !going.is_empty() && found.proof.different.is_empty() {
@@ -47,13 +50,16 @@ impl Tidy {
                 .iter()
                 .map(|source| {
                     let new = edited.iter().find(|one| one.name == source.name);
-                    (source.name.as_str(), new.map_or(source.text.as_str(), |one| one.text.as_str()))
+                    (
+                        source.name.as_str(),
+                        new.map_or(source.text.as_str(), |one| one.text.as_str()),
+                    )
                 })
                 .collect();
             let after = load_texts(&texts)?;
             let mut changed: Vec<_> = going.iter().map(|rule| rule.filter).collect();
             changed.dedup();
-            let compared = compare_rules(&view, &View::new(&after.estate, view.at), &changed);
+            let compared = compare_rules(&view, &Fabric::new(&after.estate, view.at), &changed);
             found.proof = Proof {
                 holds: compared.different.is_empty(),
                 classes: compared.classes,
@@ -64,23 +70,46 @@ impl Tidy {
         let holds = found.proof.holds;
         let mut written = Vec::new();
         if holds {
-            let patch = |one: &heronshale_intake::Edited| serde_json::to_value(&one.patch).unwrap_or_default();
-            found.files = edited.iter().map(|one| TidyFile { file: one.name.clone(), patch: patch(one) }).collect();
+            let patch = |one: &heronshale_intake::Edited| {
+                serde_json::to_value(&one.patch).unwrap_or_default()
+            };
+            found.files = edited
+                .iter()
+                .map(|one| TidyFile {
+                    file: one.name.clone(),
+                    patch: patch(one),
+                })
+                .collect();
             if let Some(folder) = &self.patch {
                 let patches: Vec<(String, String)> = found
                     .files
                     .iter()
-                    .map(|file| (format!("{}.patch.json", file.file), report::json(&file.patch)))
+                    .map(|file| {
+                        (
+                            format!("{}.patch.json", file.file),
+                            report::json(&file.patch),
+                        )
+                    })
                     .collect();
-                self.write(folder, patches.iter().map(|(name, text)| (name.as_str(), text.as_str())), &mut written)?;
+                self.write(
+                    folder,
+                    patches
+                        .iter()
+                        .map(|(name, text)| (name.as_str(), text.as_str())),
+                    &mut written,
+                )?;
             }
             if let Some(folder) = &self.apply {
-                let texts = edited.iter().map(|one| (one.name.as_str(), one.text.as_str()));
+                let texts = edited
+                    .iter()
+                    .map(|one| (one.name.as_str(), one.text.as_str()));
                 self.write(folder, texts, &mut written)?;
             }
         }
         let told = (!written.is_empty()).then(|| format!("Wrote {}.", written.join(", ")));
-        opened.answer(&view, "tidy", found, |whole, look| report::tidy(whole, told.as_deref(), look))?;
+        opened.answer(&view, "tidy", found, |whole, look| {
+            report::tidy(whole, told.as_deref(), look)
+        })?;
         Ok(if holds { 0 } else { FOUND })
     }
 
@@ -92,7 +121,11 @@ impl Tidy {
     ) -> Result<(), Failure> {
         let files: Vec<(&str, &str)> = files.collect();
         write_all(folder, &files, self.force)?;
-        written.extend(files.iter().map(|(name, _)| folder.join(name).display().to_string()));
+        written.extend(
+            files
+                .iter()
+                .map(|(name, _)| folder.join(name).display().to_string()),
+        );
         Ok(())
     }
 }

@@ -24,7 +24,9 @@ pub struct Run {
 impl Folder {
     /// An empty folder.
     pub fn new() -> Self {
-        Self { folder: TempDir::new().unwrap() }
+        Self {
+            folder: TempDir::new().unwrap(),
+        }
     }
 
     /// A folder with the demo estate in `marrowfen-ferries`.
@@ -64,14 +66,26 @@ impl Folder {
     }
 
     pub fn run_with(&self, arguments: &[&str], environment: &[(&str, &str)]) -> Run {
-        let output = self.command(Command::new(PROGRAM), arguments).envs(environment.iter().copied()).output().unwrap();
+        let output = self
+            .command(Command::new(PROGRAM), arguments)
+            .envs(environment.iter().copied())
+            .output()
+            .unwrap();
         let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
-        Run { code: output.status.code().unwrap(), stdout: text(output.stdout), stderr: text(output.stderr) }
+        Run {
+            code: output.status.code().unwrap(),
+            stdout: text(output.stdout),
+            stderr: text(output.stderr),
+        }
     }
 
     /// A command in the folder: the program, or what runs it.
     pub fn command(&self, mut runner: Command, arguments: &[&str]) -> Command {
-        runner.args(arguments).current_dir(self.path()).env_clear().stdin(Stdio::null());
+        runner
+            .args(arguments)
+            .current_dir(self.path())
+            .env_clear()
+            .stdin(Stdio::null());
         runner
     }
 
@@ -85,7 +99,11 @@ impl Folder {
                 if path.is_dir() {
                     open.push(path);
                 } else {
-                    let name = path.strip_prefix(self.path()).unwrap().to_string_lossy().into_owned();
+                    let name = path
+                        .strip_prefix(self.path())
+                        .unwrap()
+                        .to_string_lossy()
+                        .into_owned();
                     found.insert(name, std::fs::read(path).unwrap());
                 }
             }
@@ -97,14 +115,23 @@ impl Folder {
     pub fn json(&self, arguments: &[&str]) -> (i32, serde_json::Value) {
         let run = self.run(&[arguments, &["--format", "json"]].concat());
         let value = serde_json::from_str(&run.stdout);
-        (run.code, value.unwrap_or_else(|error| panic!("{arguments:?}: {error}\n{}\n{}", run.stdout, run.stderr)))
+        (
+            run.code,
+            value.unwrap_or_else(|error| {
+                panic!("{arguments:?}: {error}\n{}\n{}", run.stdout, run.stderr)
+            }),
+        )
     }
 }
 
 /// The files of a text, by the format that each says: the snapshot, and what stands behind `---`.
 pub fn files(text: &str) -> Vec<(&'static str, &str)> {
     const NAMES: [&str; 3] = ["expectations", "acceptances", "configuration"];
-    let name = |text: &str| NAMES.into_iter().find(|name| text.starts_with(&format!("format: heronshale-{name}\n")));
+    let name = |text: &str| {
+        NAMES
+            .into_iter()
+            .find(|name| text.starts_with(&format!("format: heronshale-{name}\n")))
+    };
     let file = |text| match name(text) {
         Some("expectations") => ("expectations.yaml", text),
         Some("acceptances") => ("acceptances.yaml", text),
@@ -125,7 +152,12 @@ impl Run {
     /// Ended with this code, and wrote nothing but an error.
     #[track_caller]
     pub fn fails(self, code: i32) -> String {
-        assert_eq!((self.code, self.stdout.as_str()), (code, ""), "{}", self.stderr);
+        assert_eq!(
+            (self.code, self.stdout.as_str()),
+            (code, ""),
+            "{}",
+            self.stderr
+        );
         self.stderr
     }
 }
@@ -133,7 +165,8 @@ impl Run {
 /// YAML as the program reads it: `n` and `yes` are texts.
 pub fn yaml(text: &str) -> serde_json::Value {
     let options = serde_saphyr::options! { strict_booleans: true };
-    serde_saphyr::from_str_with_options(text, options).unwrap_or_else(|error| panic!("{error}\n{text}"))
+    serde_saphyr::from_str_with_options(text, options)
+        .unwrap_or_else(|error| panic!("{error}\n{text}"))
 }
 
 /// The header of a snapshot.

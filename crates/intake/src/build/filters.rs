@@ -5,9 +5,11 @@ use crate::reading::{Many, Reading, Spanned, TagMap};
 use crate::sections::Collected;
 use crate::values::{Form, Ports, WrittenPeer};
 use crate::written::{WrittenPolicy, WrittenRule, WrittenScope};
-use heronshale_core::model::{Action, Filter, FilterKind, Id, Name, Peer, Reference, Rule, Scope, Target};
-use heronshale_core::packet::Intervals;
-use heronshale_core::source::{Origin, Problem, Span, Within};
+use heronshale_model::estate::{
+    Action, Filter, FilterKind, Id, Name, Peer, Reference, Rule, Scope, Target,
+};
+use heronshale_model::source::{Origin, Problem, Span, Within};
+use heronshale_sets::intervals::Intervals;
 use rustc_hash::FxHashMap;
 
 /// What all filters are written with.
@@ -40,16 +42,24 @@ impl Builder {
     pub(super) fn filters(&mut self, collected: &Collected) {
         for (origin, written) in &collected.security_groups {
             let ordered = written.form == Some(Form::Ordered);
-            let defaults = [&written.default_inbound, &written.default_outbound].map(Option::as_ref);
+            let defaults =
+                [&written.default_inbound, &written.default_outbound].map(Option::as_ref);
             let kind = if ordered {
-                FilterKind::OrderedGroup { defaults: defaults.map(|action| self.default_of(action)) }
+                FilterKind::OrderedGroup {
+                    defaults: defaults.map(|action| self.default_of(action)),
+                }
             } else {
                 for given in defaults.into_iter().flatten() {
                     let help = Some(
                         "what no rule of a union group admits is denied; write `form: ordered` for a default"
                             .to_owned(),
                     );
-                    self.reading.fail(given.span, "a union group has no default".to_owned(), "here", help);
+                    self.reading.fail(
+                        given.span,
+                        "a union group has no default".to_owned(),
+                        "here",
+                        help,
+                    );
                 }
                 FilterKind::UnionGroup
             };
@@ -65,8 +75,12 @@ impl Builder {
         }
         for (origin, written) in &collected.own_firewalls {
             let defaults = [&written.default_inbound.0, &written.default_outbound.0];
-            let defaults = defaults.map(|action| self.default_of(Some(action)).unwrap_or(Action::Deny));
-            self.filter(common!(origin, written, "own-firewall"), FilterKind::OwnFirewall { defaults });
+            let defaults =
+                defaults.map(|action| self.default_of(Some(action)).unwrap_or(Action::Deny));
+            self.filter(
+                common!(origin, written, "own-firewall"),
+                FilterKind::OwnFirewall { defaults },
+            );
         }
     }
 
@@ -74,7 +88,12 @@ impl Builder {
         let action = action?;
         if !matches!(action.value, Action::Allow | Action::Deny | Action::Reject) {
             let help = Some("write allow, deny or reject".to_owned());
-            self.reading.fail(action.span, format!("a default cannot be `{}`", action.value.word()), "here", help);
+            self.reading.fail(
+                action.span,
+                format!("a default cannot be `{}`", action.value.word()),
+                "here",
+                help,
+            );
         }
         Some(action.value)
     }
@@ -91,16 +110,24 @@ impl Builder {
             let scope = key(&written.scope.0);
             let others = seen.entry(scope.clone()).or_default();
             let order = |policy: &WrittenPolicy| policy.order.as_ref().map(|order| order.value);
-            let clash = others
-                .iter()
-                .find(|other| order(other).is_none() || order(written).is_none() || order(other) == order(written));
+            let clash = others.iter().find(|other| {
+                order(other).is_none() || order(written).is_none() || order(other) == order(written)
+            });
             if let Some(other) = clash {
                 self.reading.problems.push(Problem {
-                    title: format!("two policies at the scope `{scope}` have no order of their own"),
-                    span: written.order.as_ref().map_or(written.id.0.span, |order| order.span),
+                    title: format!(
+                        "two policies at the scope `{scope}` have no order of their own"
+                    ),
+                    span: written
+                        .order
+                        .as_ref()
+                        .map_or(written.id.0.span, |order| order.span),
                     label: "the second".to_owned(),
                     related: Some((
-                        other.order.as_ref().map_or(other.id.0.span, |order| order.span),
+                        other
+                            .order
+                            .as_ref()
+                            .map_or(other.id.0.span, |order| order.span),
                         "the first".to_owned(),
                     )),
                     help: Some("give each an `order`: the lowest comes first".to_owned()),
@@ -113,19 +140,43 @@ impl Builder {
     fn policy_kind(&mut self, origin: Origin, written: &WrittenPolicy) -> FilterKind {
         let scope = match &written.scope.0 {
             WrittenScope::Estate => Some(Scope::Estate),
-            WrittenScope::Division(name) => self.names.divisions.need(name, &mut self.reading).map(Scope::Division),
-            WrittenScope::Network(name) => self.names.networks.need(name, &mut self.reading).map(Scope::Network),
+            WrittenScope::Division(name) => self
+                .names
+                .divisions
+                .need(name, &mut self.reading)
+                .map(Scope::Division),
+            WrittenScope::Network(name) => self
+                .names
+                .networks
+                .need(name, &mut self.reading)
+                .map(Scope::Network),
         };
         let holder = format!("policy {}", written.id.0.value);
         let targets = written.targets.as_ref().map(|targets| {
-            targets.0.iter().filter_map(|target| self.target(target, &holder, origin)).collect::<Vec<_>>()
+            targets
+                .0
+                .iter()
+                .filter_map(|target| self.target(target, &holder, origin))
+                .collect::<Vec<_>>()
         });
         let order = written.order.as_ref().map_or(0, |order| order.value);
-        FilterKind::ScopePolicy { scope: scope.unwrap_or(Scope::Estate), order, targets }
+        FilterKind::ScopePolicy {
+            scope: scope.unwrap_or(Scope::Estate),
+            order,
+            targets,
+        }
     }
 
-    fn target(&mut self, written: &Spanned<WrittenPeer>, holder: &str, origin: Origin) -> Option<Target> {
-        let at = Origin { span: written.span, ..origin };
+    fn target(
+        &mut self,
+        written: &Spanned<WrittenPeer>,
+        holder: &str,
+        origin: Origin,
+    ) -> Option<Target> {
+        let at = Origin {
+            span: written.span,
+            ..origin
+        };
         match self.peer(written, holder, at) {
             Peer::Tag(pairs) => Some(Target::Tag(pairs)),
             Peer::Identity(name) => Some(Target::Identity(name)),
@@ -133,15 +184,30 @@ impl Builder {
             Peer::Subnet(subnet) => Some(Target::Subnet(subnet)),
             Peer::Interface(interface) => Some(Target::Interface(interface)),
             _ => {
-                let help = Some("write tag:, identity:, network:, subnet: or interface: and a name".to_owned());
-                self.reading.fail(written.span, "a policy cannot be limited to this".to_owned(), "no target", help);
+                let help = Some(
+                    "write tag:, identity:, network:, subnet: or interface: and a name".to_owned(),
+                );
+                self.reading.fail(
+                    written.span,
+                    "a policy cannot be limited to this".to_owned(),
+                    "no target",
+                    help,
+                );
                 None
             }
         }
     }
 
     fn filter(&mut self, common: Common<'_>, kind: FilterKind) {
-        let Common { origin, kind_key, name, rules, owner, tags, description } = common;
+        let Common {
+            origin,
+            kind_key,
+            name,
+            rules,
+            owner,
+            tags,
+            description,
+        } = common;
         let lists = ["inbound", "outbound"];
         let [inbound, outbound] =
             [0, 1].map(|side| self.rules(rules[side], lists[side], &kind, kind_key, name, origin));
@@ -174,30 +240,57 @@ impl Builder {
                 && let Some(earlier) = ids.insert(&id.value, id.span)
             {
                 self.reading.problems.push(Problem {
-                    title: format!("two {list} rules of {kind_key} `{name}` are called `{}`", id.value),
+                    title: format!(
+                        "two {list} rules of {kind_key} `{name}` are called `{}`",
+                        id.value
+                    ),
                     span: id.span,
                     label: "the second".to_owned(),
                     related: Some((earlier, "the first".to_owned())),
                     help: None,
                 });
             }
-            let called = rule.id.as_ref().map_or_else(|| format!("#{}", index + 1), |id| id.value.to_string());
+            let called = rule
+                .id
+                .as_ref()
+                .map_or_else(|| format!("#{}", index + 1), |id| id.value.to_string());
             let holder = format!("{kind_key} {name}, rule {called}");
-            let at = Origin { span: rule.span, within: Some(Within::list(list, index)), ..origin };
+            let at = Origin {
+                span: rule.span,
+                within: Some(Within::list(list, index)),
+                ..origin
+            };
             rules.push(self.rule(rule, kind, &holder, at));
         }
         rules
     }
 
-    fn rule(&mut self, written: &WrittenRule, kind: &FilterKind, holder: &str, origin: Origin) -> Rule {
+    fn rule(
+        &mut self,
+        written: &WrittenRule,
+        kind: &FilterKind,
+        holder: &str,
+        origin: Origin,
+    ) -> Rule {
         let action = action_of(written, kind, &mut self.reading);
         if let (FilterKind::UnionGroup, Some(_)) = (kind, written.priority) {
-            let help =
-                Some("in a union group any matching rule admits; write `form: ordered` for priorities".to_owned());
-            self.reading.fail(written.span, "rules of a union group have no priority".to_owned(), "in here", help);
+            let help = Some(
+                "in a union group any matching rule admits; write `form: ordered` for priorities"
+                    .to_owned(),
+            );
+            self.reading.fail(
+                written.span,
+                "rules of a union group have no priority".to_owned(),
+                "in here",
+                help,
+            );
         }
         let mut peers_of = |peers: &Many<Spanned<WrittenPeer>>| {
-            peers.0.iter().map(|peer| self.peer(peer, holder, origin)).collect::<Vec<_>>()
+            peers
+                .0
+                .iter()
+                .map(|peer| self.peer(peer, holder, origin))
+                .collect::<Vec<_>>()
         };
         let peers = written.peers.as_ref().map(&mut peers_of);
         let local = written.local.as_ref().map(&mut peers_of);
@@ -207,8 +300,15 @@ impl Builder {
             origin,
             action,
             priority: written.priority,
-            services: written.services.as_ref().map(|services| services.0.clone()).unwrap_or_default(),
-            source_ports: written.source_ports.as_ref().map(|ports| union_of(&ports.0)),
+            services: written
+                .services
+                .as_ref()
+                .map(|services| services.0.clone())
+                .unwrap_or_default(),
+            source_ports: written
+                .source_ports
+                .as_ref()
+                .map(|ports| union_of(&ports.0)),
             peers,
             except,
             local,
@@ -222,7 +322,12 @@ impl Builder {
     }
 
     /// What a rule is not about: it must be in the snapshot.
-    pub(super) fn excepted(&mut self, peers: &Many<Spanned<WrittenPeer>>, holder: &str, origin: Origin) -> Vec<Peer> {
+    pub(super) fn excepted(
+        &mut self,
+        peers: &Many<Spanned<WrittenPeer>>,
+        holder: &str,
+        origin: Origin,
+    ) -> Vec<Peer> {
         let mut all = Vec::with_capacity(peers.0.len());
         for peer in &peers.0 {
             let before = self.estate.remarks.len();
@@ -230,7 +335,8 @@ impl Builder {
             if self.estate.remarks.len() > before && found.is_missing() {
                 self.estate.remarks.truncate(before);
                 let title = "what a rule excepts must be in the snapshot".to_owned();
-                self.reading.fail(peer.span, title, "not in the snapshot", None);
+                self.reading
+                    .fail(peer.span, title, "not in the snapshot", None);
             }
             all.push(found);
         }
@@ -238,8 +344,16 @@ impl Builder {
     }
 
     /// A peer with its name looked up.
-    pub(super) fn peer(&mut self, written: &Spanned<WrittenPeer>, holder: &str, origin: Origin) -> Peer {
-        let at = Origin { span: written.span, ..origin };
+    pub(super) fn peer(
+        &mut self,
+        written: &Spanned<WrittenPeer>,
+        holder: &str,
+        origin: Origin,
+    ) -> Peer {
+        let at = Origin {
+            span: written.span,
+            ..origin
+        };
         match &written.value {
             WrittenPeer::Any => Peer::Any,
             WrittenPeer::Internet => Peer::Internet,
@@ -251,11 +365,29 @@ impl Builder {
             }
             WrittenPeer::Named(kind, name) => match *kind {
                 "identity" => Peer::Identity(name.clone()),
-                "set" => Peer::AddressSet(self.refer(self.names.address_sets.get(name), name, kind, holder, at)),
-                "group" => Peer::Group(self.refer(self.names.groups.get(name), name, kind, holder, at)),
-                "interface" => Peer::Interface(self.refer(self.names.interfaces.get(name), name, kind, holder, at)),
-                "network" => Peer::Network(self.refer(self.names.networks.get(name), name, kind, holder, at)),
-                "subnet" => Peer::Subnet(self.refer(self.names.subnets.get(name), name, kind, holder, at)),
+                "set" => Peer::AddressSet(self.refer(
+                    self.names.address_sets.get(name),
+                    name,
+                    kind,
+                    holder,
+                    at,
+                )),
+                "group" => {
+                    Peer::Group(self.refer(self.names.groups.get(name), name, kind, holder, at))
+                }
+                "interface" => Peer::Interface(self.refer(
+                    self.names.interfaces.get(name),
+                    name,
+                    kind,
+                    holder,
+                    at,
+                )),
+                "network" => {
+                    Peer::Network(self.refer(self.names.networks.get(name), name, kind, holder, at))
+                }
+                "subnet" => {
+                    Peer::Subnet(self.refer(self.names.subnets.get(name), name, kind, holder, at))
+                }
                 _ => Peer::Site(self.refer(self.names.sites.get(name), name, kind, holder, at)),
             },
         }
@@ -273,7 +405,16 @@ impl Builder {
         let mut groups: Vec<Reference<Filter>> = Vec::with_capacity(names.len());
         for name in names {
             let found: Option<Id<Filter>> = self.names.groups.get(&name.value);
-            let group = self.refer(found, &name.value, "group", holder, Origin { span: name.span, ..origin });
+            let group = self.refer(
+                found,
+                &name.value,
+                "group",
+                holder,
+                Origin {
+                    span: name.span,
+                    ..origin
+                },
+            );
             if groups.contains(&group) {
                 self.reading.fail(
                     name.span,
@@ -290,8 +431,14 @@ impl Builder {
                 Some((other, earlier)) if other != ordered => self.reading.problems.push(Problem {
                     title: format!("{holder} has union and ordered groups at one place"),
                     span: name.span,
-                    label: format!("this one is {}", if ordered { "ordered" } else { "a union" }),
-                    related: Some((earlier.span, format!("this one is {}", if other { "ordered" } else { "a union" }))),
+                    label: format!(
+                        "this one is {}",
+                        if ordered { "ordered" } else { "a union" }
+                    ),
+                    related: Some((
+                        earlier.span,
+                        format!("this one is {}", if other { "ordered" } else { "a union" }),
+                    )),
                     help: Some("bind groups of one form".to_owned()),
                 }),
                 Some(_) => {}
@@ -303,7 +450,9 @@ impl Builder {
 }
 
 pub(super) fn union_of(ports: &[Ports]) -> Intervals {
-    ports.iter().fold(Intervals::empty(), |sum, ports| sum.union(&ports.0))
+    ports
+        .iter()
+        .fold(Intervals::empty(), |sum, ports| sum.union(&ports.0))
 }
 
 /// The action, if this kind of filter knows it.
@@ -313,7 +462,10 @@ fn action_of(written: &WrittenRule, kind: &FilterKind, reading: &mut Reading) ->
         FilterKind::UnionGroup => (&[Allow], "a union group"),
         FilterKind::OrderedGroup { .. } => (&[Allow, Deny, Reject], "an ordered group"),
         FilterKind::NetworkAcl => (&[Allow, Deny, Reject], "a network ACL"),
-        FilterKind::ScopePolicy { .. } => (&[Allow, Deny, Reject, AllowFinally, Defer], "a scope policy"),
+        FilterKind::ScopePolicy { .. } => (
+            &[Allow, Deny, Reject, AllowFinally, Defer],
+            "a scope policy",
+        ),
         FilterKind::OwnFirewall { .. } => (&[Allow, Deny, Reject], "an own firewall"),
         FilterKind::FirewallPolicy { .. } => (&[Allow, Deny, Reject, Defer], "a firewall policy"),
     };
@@ -322,7 +474,12 @@ fn action_of(written: &WrittenRule, kind: &FilterKind, reading: &mut Reading) ->
         None if known.len() == 1 => Allow,
         None => {
             let help = Some(format!("write one of {}", words.join(", ")));
-            reading.fail(written.span, format!("a rule of {what} needs an action"), "in here", help);
+            reading.fail(
+                written.span,
+                format!("a rule of {what} needs an action"),
+                "in here",
+                help,
+            );
             Deny
         }
         Some(action) if known.contains(&action.value) => action.value,

@@ -8,12 +8,13 @@ mod network;
 use crate::reading::{Many, Reading, Spanned};
 use crate::sections::Collected;
 use crate::written::{SetEntry, WrittenEstate, WrittenSettings};
-use heronshale_core::address::{Addresses, Block};
-use heronshale_core::model::{
-    Estate, Gap, Id, Lack, Name, Named, Owner, PlatformTraffic, Reference, Remark, RemarkKind, Settings, Table,
+use heronshale_model::estate::{
+    Estate, Gap, Id, Lack, Name, Named, Owner, PlatformTraffic, Reference, Remark, RemarkKind,
+    Settings, Table,
 };
-use heronshale_core::packet::Intervals;
-use heronshale_core::source::{Origin, Problem, SourceMap};
+use heronshale_model::source::{Origin, Problem, SourceMap};
+use heronshale_sets::address::{Addresses, Block};
+use heronshale_sets::intervals::Intervals;
 use names::Names;
 
 /// Builds the estate, or says everything that is wrong with it.
@@ -48,8 +49,17 @@ impl Builder {
     fn new(sources: SourceMap, collected: &Collected) -> Self {
         let mut reading = Reading::default();
         let names = Names::new(collected, &mut reading);
-        let estate = Estate { name: "estate".into(), sources, ..Estate::default() };
-        Self { estate, names, reading, estate_settings: None }
+        let estate = Estate {
+            name: "estate".into(),
+            sources,
+            ..Estate::default()
+        };
+        Self {
+            estate,
+            names,
+            reading,
+            estate_settings: None,
+        }
     }
 
     fn estate(&mut self, collected: &Collected) {
@@ -64,13 +74,28 @@ impl Builder {
                 });
             }
         }
-        let Some((origin, written)) = collected.estates.first() else { return };
-        let WrittenEstate { name, taken, settings, probes, platform_traffic, .. } = written;
+        let Some((origin, written)) = collected.estates.first() else {
+            return;
+        };
+        let WrittenEstate {
+            name,
+            taken,
+            settings,
+            probes,
+            platform_traffic,
+            ..
+        } = written;
         self.estate.name = name.0.clone();
         self.estate.taken = taken.map(|moment| moment.0);
         self.estate_settings = settings.clone();
         self.estate.settings = resolve_settings(settings.iter());
-        let ranges = |blocks: &Many<Block>| blocks.0.iter().map(|block| block.range).collect::<Addresses>();
+        let ranges = |blocks: &Many<Block>| {
+            blocks
+                .0
+                .iter()
+                .map(|block| block.range)
+                .collect::<Addresses>()
+        };
         self.estate.probes = probes.as_ref().map(ranges);
         self.estate.platform_traffic = platform_traffic
             .0
@@ -80,7 +105,10 @@ impl Builder {
                 services: written.services.0.clone(),
             })
             .collect();
-        for block in probes.iter().chain(platform_traffic.0.iter().map(|written| &written.addresses)).flat_map(|b| &b.0)
+        for block in probes
+            .iter()
+            .chain(platform_traffic.0.iter().map(|written| &written.addresses))
+            .flat_map(|b| &b.0)
         {
             self.remark_host_bits(block, *origin, "the estate");
         }
@@ -89,12 +117,29 @@ impl Builder {
     fn owners_and_divisions(&mut self, collected: &Collected) {
         for (origin, written) in &collected.owners {
             let contact = written.contact.as_ref().map(|prose| prose.0.clone());
-            add(&mut self.estate.owners, Owner { name: written.id.0.value.clone(), origin: *origin, contact });
+            add(
+                &mut self.estate.owners,
+                Owner {
+                    name: written.id.0.value.clone(),
+                    origin: *origin,
+                    contact,
+                },
+            );
         }
         for (origin, written) in &collected.divisions {
-            let parent = written.parent.as_ref().and_then(|name| self.names.divisions.need(name, &mut self.reading));
+            let parent = written
+                .parent
+                .as_ref()
+                .and_then(|name| self.names.divisions.need(name, &mut self.reading));
             let name = written.id.0.value.clone();
-            add(&mut self.estate.divisions, heronshale_core::model::Division { name, origin: *origin, parent });
+            add(
+                &mut self.estate.divisions,
+                heronshale_model::estate::Division {
+                    name,
+                    origin: *origin,
+                    parent,
+                },
+            );
         }
         for (id, division) in self.estate.divisions.iter() {
             let mut above = division.parent;
@@ -102,7 +147,8 @@ impl Builder {
             while let Some(parent) = above.filter(|_| steps <= self.estate.divisions.len()) {
                 if parent == id {
                     let title = format!("the division `{}` lies inside itself", division.name);
-                    self.reading.fail(division.origin.span, title, "by its parents", None);
+                    self.reading
+                        .fail(division.origin.span, title, "by its parents", None);
                     break;
                 }
                 above = self.estate.divisions[parent].parent;
@@ -119,7 +165,14 @@ impl Builder {
     /// The addresses of blocks; host bits are remarked.
     fn blocks(&mut self, blocks: &Many<Spanned<Block>>, origin: Origin, holder: &str) -> Addresses {
         for block in &blocks.0 {
-            self.remark_host_bits(&block.value, Origin { span: block.span, ..origin }, holder);
+            self.remark_host_bits(
+                &block.value,
+                Origin {
+                    span: block.span,
+                    ..origin
+                },
+                holder,
+            );
         }
         blocks.0.iter().map(|block| block.value.range).collect()
     }
@@ -127,7 +180,11 @@ impl Builder {
     fn remark_host_bits(&mut self, block: &Block, origin: Origin, holder: &str) {
         if let (Some(host), Some(length)) = (block.host, block.length) {
             let written = format!("{host}/{length}").into();
-            let what = RemarkKind::HostBits { written, meant: block.range.to_string().into(), holder: holder.into() };
+            let what = RemarkKind::HostBits {
+                written,
+                meant: block.range.to_string().into(),
+                holder: holder.into(),
+            };
             self.estate.remarks.push(Remark { origin, what });
         }
     }
@@ -145,23 +202,39 @@ impl Builder {
             return Reference::Found(id);
         }
         let target = format!("{kind}:{name}").into();
-        self.estate.remarks.push(Remark { origin, what: RemarkKind::Missing { holder: holder.into(), target } });
+        self.estate.remarks.push(Remark {
+            origin,
+            what: RemarkKind::Missing {
+                holder: holder.into(),
+                target,
+            },
+        });
         Reference::Missing(name.clone())
     }
 
     /// The entries of a set or of a route's destinations.
-    fn entries(&mut self, entries: &[SetEntry], origin: Origin, holder: &str) -> Vec<heronshale_core::model::SetItem> {
+    fn entries(
+        &mut self,
+        entries: &[SetEntry],
+        origin: Origin,
+        holder: &str,
+    ) -> Vec<heronshale_model::estate::SetItem> {
         let mut items = Vec::with_capacity(entries.len());
         for entry in entries {
-            let at = Origin { span: entry.span, ..origin };
+            let at = Origin {
+                span: entry.span,
+                ..origin
+            };
             items.push(match &entry.entry {
                 Ok(block) => {
                     self.remark_host_bits(block, at, holder);
-                    heronshale_core::model::SetItem::Block(*block)
+                    heronshale_model::estate::SetItem::Block(*block)
                 }
                 Err(name) => {
                     let found = self.names.address_sets.get(name);
-                    heronshale_core::model::SetItem::Set(self.refer(found, name, "set", holder, at))
+                    heronshale_model::estate::SetItem::Set(
+                        self.refer(found, name, "set", holder, at),
+                    )
                 }
             });
         }
@@ -171,38 +244,71 @@ impl Builder {
     fn gaps(&mut self, collected: &Collected) {
         for (origin, written) in &collected.gaps {
             let object = &written.object.0;
-            let lack = written.lacks.as_ref().map_or(Lack::Everything, |lack| lack.value);
+            let lack = written
+                .lacks
+                .as_ref()
+                .map_or(Lack::Everything, |lack| lack.value);
             let there = self.names.exists(object.kind, &object.name);
             if lack != Lack::Everything && !there {
                 let title = format!("no {} is called `{}`", object.kind, object.name);
-                let help =
-                    "a gap about a part of an object needs the object; if all of it is lacking, leave `lacks` out";
-                self.reading.fail(object.span, title, "not in the snapshot", Some(help.to_owned()));
+                let help = "a gap about a part of an object needs the object; if all of it is lacking, leave `lacks` out";
+                self.reading.fail(
+                    object.span,
+                    title,
+                    "not in the snapshot",
+                    Some(help.to_owned()),
+                );
             } else if lack == Lack::Everything && there {
-                let title =
-                    format!("`{}:{}` is in the snapshot, so it cannot be lacking whole", object.kind, object.name);
+                let title = format!(
+                    "`{}:{}` is in the snapshot, so it cannot be lacking whole",
+                    object.kind, object.name
+                );
                 let help = Some("say with `lacks` which part of it is missing".to_owned());
                 self.reading.fail(object.span, title, "it is there", help);
             }
             let parts = parts_of(object.kind);
             if lack != Lack::Everything && !parts.contains(&lack) {
                 let words: Vec<&str> = parts.iter().map(|part| part.word()).collect();
-                let title = format!("{} has no {} that could be lacking", an(object.kind), lack.word());
+                let title = format!(
+                    "{} has no {} that could be lacking",
+                    an(object.kind),
+                    lack.word()
+                );
                 let help = match words.as_slice() {
-                    [] => "say nothing with `lacks`: it is lacking as a whole, or not at all".to_owned(),
+                    [] => "say nothing with `lacks`: it is lacking as a whole, or not at all"
+                        .to_owned(),
                     _ => format!("what can be lacking of it: {}", words.join(", ")),
                 };
                 let span = written.lacks.as_ref().map_or(object.span, |lack| lack.span);
                 self.reading.fail(span, title, "not of this", Some(help));
             }
-            let placed = ["network", "subnet", "site", "interface", "balancer", "firewall", "service"];
+            let placed = [
+                "network",
+                "subnet",
+                "site",
+                "interface",
+                "balancer",
+                "firewall",
+                "service",
+            ];
             if let Some(first) = written.blocks.as_ref().and_then(|blocks| blocks.0.first())
                 && (lack != Lack::Everything || !placed.contains(&object.kind))
             {
-                let help = format!("blocks are told of what is lacking as a whole: {}", placed.join(", "));
-                self.reading.fail(first.span, "these blocks would say nothing".to_owned(), "not here", Some(help));
+                let help = format!(
+                    "blocks are told of what is lacking as a whole: {}",
+                    placed.join(", ")
+                );
+                self.reading.fail(
+                    first.span,
+                    "these blocks would say nothing".to_owned(),
+                    "not here",
+                    Some(help),
+                );
             }
-            let blocks = written.blocks.as_ref().map(|blocks| self.blocks(blocks, *origin, "a gap"));
+            let blocks = written
+                .blocks
+                .as_ref()
+                .map(|blocks| self.blocks(blocks, *origin, "a gap"));
             self.estate.gaps.push(Gap {
                 origin: *origin,
                 object: format!("{}:{}", object.kind, object.name).into(),
@@ -217,10 +323,18 @@ impl Builder {
 /// What part of an object a gap may be about, by its kind; any of them may be lacking as a whole.
 fn parts_of(kind: &str) -> &'static [Lack] {
     match kind {
-        "network" => &[Lack::Interfaces, Lack::OwnFirewalls, Lack::Groups, Lack::Rules, Lack::Routes],
+        "network" => &[
+            Lack::Interfaces,
+            Lack::OwnFirewalls,
+            Lack::Groups,
+            Lack::Rules,
+            Lack::Routes,
+        ],
         "subnet" => &[Lack::Interfaces, Lack::OwnFirewalls, Lack::Groups],
         "interface" | "workload" => &[Lack::OwnFirewalls, Lack::Groups],
-        "group" | "acl" | "policy" | "own-firewall" | "firewall-policy" | "service" => &[Lack::Rules],
+        "group" | "acl" | "policy" | "own-firewall" | "firewall-policy" | "service" => {
+            &[Lack::Rules]
+        }
         "table" | "gateway" | "hub" => &[Lack::Routes],
         "firewall" => &[Lack::Interfaces, Lack::Rules, Lack::Routes],
         "balancer" => &[Lack::Interfaces],
@@ -229,7 +343,11 @@ fn parts_of(kind: &str) -> &'static [Lack] {
 }
 
 fn an(kind: &str) -> String {
-    let article = if kind.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+    let article = if kind.starts_with(['a', 'e', 'i', 'o', 'u']) {
+        "an"
+    } else {
+        "a"
+    };
     format!("{article} {}", kind.replace('-', " "))
 }
 

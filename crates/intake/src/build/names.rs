@@ -2,11 +2,11 @@
 
 use crate::reading::{MOST_HELPED, Reading, Spanned, did_you_mean};
 use crate::sections::Collected;
-use heronshale_core::model::{
-    AddressSet, Balancer, Division, DnsZone, Filter, Firewall, Gateway, Hub, Id, Interface, Name, NameSet, Network,
-    Owner, Peering, PlatformService, RouteTable, Site, Subnet, Workload,
+use heronshale_model::estate::{
+    AddressSet, Balancer, Division, DnsZone, Filter, Firewall, Gateway, Hub, Id, Interface, Name,
+    NameSet, Network, Owner, Peering, PlatformService, RouteTable, Site, Subnet, Workload,
 };
-use heronshale_core::source::{Problem, Span};
+use heronshale_model::source::{Problem, Span};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 /// The names of one kind.
@@ -39,7 +39,11 @@ impl<T> Registry<T> {
                 by_name.insert(name.clone(), (Id::new(first + index), span));
             }
         }
-        Self { what, by_name, broken }
+        Self {
+            what,
+            by_name,
+            broken,
+        }
     }
 
     /// The item of a name.
@@ -102,9 +106,21 @@ impl Names {
                 registry!($section, $what, 0)
             };
             ($section:ident, $what:literal, $first:expr) => {{
-                let names = collected.$section.iter().map(|(_, item)| (&item.id.0.value, item.id.0.span));
-                let broken = collected.broken.iter().filter(|(section, _)| *section == stringify!($section));
-                Registry::new($what, $first, names, broken.map(|(_, id)| id.clone()).collect(), reading)
+                let names = collected
+                    .$section
+                    .iter()
+                    .map(|(_, item)| (&item.id.0.value, item.id.0.span));
+                let broken = collected
+                    .broken
+                    .iter()
+                    .filter(|(section, _)| *section == stringify!($section));
+                Registry::new(
+                    $what,
+                    $first,
+                    names,
+                    broken.map(|(_, id)| id.clone()).collect(),
+                    reading,
+                )
             }};
         }
         let groups = collected.security_groups.len();

@@ -4,13 +4,16 @@ use super::{Builder, add, resolve_settings};
 use crate::reading::Spanned;
 use crate::sections::Collected;
 use crate::values::{PeerRoutes, WrittenGatewayKind, WrittenHop, WrittenRouteKind};
-use crate::written::{WrittenGateway, WrittenInterface, WrittenNetwork, WrittenPublicAddress, WrittenRoute};
-use heronshale_core::address::{Addresses, Family, address_of};
-use heronshale_core::model::{
-    AddressSet, Gateway, GatewayKind, Id, Interface, Name, Network, NextHop, Peering, PeeringSide, PublicAddress,
-    Reference, Route, RouteDestination, RouteKind, RouteTable, SetItem, Site, Subnet, Tags, Workload,
+use crate::written::{
+    WrittenGateway, WrittenInterface, WrittenNetwork, WrittenPublicAddress, WrittenRoute,
 };
-use heronshale_core::source::{Origin, Problem, Within};
+use heronshale_model::estate::{
+    AddressSet, Gateway, GatewayKind, Id, Interface, Name, Network, NextHop, Peering, PeeringSide,
+    PublicAddress, Reference, Route, RouteDestination, RouteKind, RouteTable, SetItem, Site,
+    Subnet, Tags, Workload,
+};
+use heronshale_model::source::{Origin, Problem, Within};
+use heronshale_sets::address::{Addresses, Family, address_of};
 use std::net::IpAddr;
 
 /// The entries of a list as destinations.
@@ -29,19 +32,34 @@ pub(super) fn tags_of(tags: Option<&crate::reading::TagMap>) -> Tags {
 impl Builder {
     pub(super) fn networks(&mut self, collected: &Collected) {
         for (origin, written) in &collected.networks {
-            let WrittenNetwork { id, blocks, division, main_table, internet_traffic, settings, .. } = written;
+            let WrittenNetwork {
+                id,
+                blocks,
+                division,
+                main_table,
+                internet_traffic,
+                settings,
+                ..
+            } = written;
             let holder = format!("network {}", id.0.value);
-            let conduct = written.conduct.as_ref().and_then(|name| self.names.conducts.need(name, &mut self.reading));
+            let conduct = written
+                .conduct
+                .as_ref()
+                .and_then(|name| self.names.conducts.need(name, &mut self.reading));
             let shared = conduct.map(|id: Id<()>| &collected.conducts[id.index()].1.settings.0);
             let layers = self.estate_settings.clone();
-            let division = division.as_ref().and_then(|name| self.names.divisions.need(name, &mut self.reading));
+            let division = division
+                .as_ref()
+                .and_then(|name| self.names.divisions.need(name, &mut self.reading));
             let network = Network {
                 name: id.0.value.clone(),
                 origin: *origin,
                 blocks: self.blocks(blocks, *origin, &holder),
                 written_blocks: blocks.0.iter().map(|block| block.value.range).collect(),
                 division,
-                main_table: main_table.as_ref().map(|name| self.table(name, &holder, *origin)),
+                main_table: main_table
+                    .as_ref()
+                    .map(|name| self.table(name, &holder, *origin)),
                 internet_traffic: internet_traffic.unwrap_or_default(),
                 settings: resolve_settings(layers.iter().chain(shared).chain(settings.as_ref())),
                 owner: self.owner(written.owner.as_ref()),
@@ -51,9 +69,23 @@ impl Builder {
         }
     }
 
-    fn table(&mut self, name: &Spanned<Name>, holder: &str, origin: Origin) -> Reference<RouteTable> {
+    fn table(
+        &mut self,
+        name: &Spanned<Name>,
+        holder: &str,
+        origin: Origin,
+    ) -> Reference<RouteTable> {
         let found = self.names.route_tables.get(&name.value);
-        self.refer(found, &name.value, "table", holder, Origin { span: name.span, ..origin })
+        self.refer(
+            found,
+            &name.value,
+            "table",
+            holder,
+            Origin {
+                span: name.span,
+                ..origin
+            },
+        )
     }
 
     fn own_firewall(
@@ -61,22 +93,46 @@ impl Builder {
         name: &Spanned<Name>,
         holder: &str,
         origin: Origin,
-    ) -> Reference<heronshale_core::model::Filter> {
+    ) -> Reference<heronshale_model::estate::Filter> {
         let found = self.names.own_firewalls.get(&name.value);
-        self.refer(found, &name.value, "own-firewall", holder, Origin { span: name.span, ..origin })
+        self.refer(
+            found,
+            &name.value,
+            "own-firewall",
+            holder,
+            Origin {
+                span: name.span,
+                ..origin
+            },
+        )
     }
 
     pub(super) fn places(&mut self, collected: &Collected) {
         for (origin, written) in &collected.subnets {
             let holder = format!("subnet {}", written.id.0.value);
-            let network = self.names.networks.need(&written.network.0, &mut self.reading);
+            let network = self
+                .names
+                .networks
+                .need(&written.network.0, &mut self.reading);
             let blocks = self.blocks(&written.blocks, *origin, &holder);
             let acl = written.acl.as_ref().map(|name| {
                 let found = self.names.acls.get(&name.value);
-                self.refer(found, &name.value, "acl", &holder, Origin { span: name.span, ..*origin })
+                self.refer(
+                    found,
+                    &name.value,
+                    "acl",
+                    &holder,
+                    Origin {
+                        span: name.span,
+                        ..*origin
+                    },
+                )
             });
             let groups = self.groups_at(&written.groups.0, collected, &holder, *origin);
-            let route_table = written.route_table.as_ref().map(|name| self.table(name, &holder, *origin));
+            let route_table = written
+                .route_table
+                .as_ref()
+                .map(|name| self.table(name, &holder, *origin));
             let owner = self.owner(written.owner.as_ref());
             let (name, tags) = (written.id.0.value.clone(), tags_of(written.tags.as_ref()));
             let internet_traffic = written.internet_traffic.unwrap_or_default();
@@ -104,7 +160,10 @@ impl Builder {
                 name: written.id.0.value.clone(),
                 origin: *origin,
                 service_identity: written.service_identity.clone(),
-                own_firewall: written.own_firewall.as_ref().map(|name| self.own_firewall(name, &holder, *origin)),
+                own_firewall: written
+                    .own_firewall
+                    .as_ref()
+                    .map(|name| self.own_firewall(name, &holder, *origin)),
                 owner: self.owner(written.owner.as_ref()),
                 tags: tags_of(written.tags.as_ref()),
             };
@@ -123,15 +182,25 @@ impl Builder {
     fn own_firewalls_that_name_interfaces(&mut self, collected: &Collected) {
         for (origin, written) in &collected.own_firewalls {
             for name in &written.interfaces.0 {
-                let Some(interface) = self.names.interfaces.need(name, &mut self.reading) else { continue };
+                let Some(interface) = self.names.interfaces.need(name, &mut self.reading) else {
+                    continue;
+                };
                 let holder = format!("interface {}", name.value);
-                let id = Spanned { span: name.span, value: written.id.0.value.clone() };
+                let id = Spanned {
+                    span: name.span,
+                    value: written.id.0.value.clone(),
+                };
                 let bound = self.own_firewall(&id, &holder, *origin);
                 let own = &mut self.estate.interfaces.get_mut(interface).own_firewall;
                 if own.as_ref().is_some_and(|other| *other != bound) {
-                    let title = format!("the interface `{}` has another own firewall already", name.value);
-                    let help = "an interface has one own firewall: take it out there, or here".to_owned();
-                    self.reading.fail(name.span, title, "a second one", Some(help));
+                    let title = format!(
+                        "the interface `{}` has another own firewall already",
+                        name.value
+                    );
+                    let help =
+                        "an interface has one own firewall: take it out there, or here".to_owned();
+                    self.reading
+                        .fail(name.span, title, "a second one", Some(help));
                 } else {
                     *own = Some(bound);
                 }
@@ -143,14 +212,29 @@ impl Builder {
         let holder = format!("interface {}", written.id.0.value);
         for block in &written.addresses.0 {
             if let (Some(host), Some(length)) = (block.value.host, block.value.length) {
-                let title = format!("`{host}/{length}`: an interface holds addresses or whole prefixes");
-                let help = format!("write {host}, or {} if it holds all of that", block.value.range);
+                let title =
+                    format!("`{host}/{length}`: an interface holds addresses or whole prefixes");
+                let help = format!(
+                    "write {host}, or {} if it holds all of that",
+                    block.value.range
+                );
                 self.reading.fail(block.span, title, "neither", Some(help));
             }
         }
-        let blocks: Vec<_> = written.addresses.0.iter().map(|block| block.value).collect();
-        let subnet = self.names.subnets.need(&written.subnet.0, &mut self.reading);
-        let workload = written.workload.as_ref().and_then(|name| self.names.workloads.need(name, &mut self.reading));
+        let blocks: Vec<_> = written
+            .addresses
+            .0
+            .iter()
+            .map(|block| block.value)
+            .collect();
+        let subnet = self
+            .names
+            .subnets
+            .need(&written.subnet.0, &mut self.reading);
+        let workload = written
+            .workload
+            .as_ref()
+            .and_then(|name| self.names.workloads.need(name, &mut self.reading));
         let interface = Interface {
             name: written.id.0.value.clone(),
             origin,
@@ -160,7 +244,10 @@ impl Builder {
             groups: self.groups_at(&written.groups.0, collected, &holder, origin),
             workload,
             service_identity: written.service_identity.clone(),
-            own_firewall: written.own_firewall.as_ref().map(|name| self.own_firewall(name, &holder, origin)),
+            own_firewall: written
+                .own_firewall
+                .as_ref()
+                .map(|name| self.own_firewall(name, &holder, origin)),
             forwards: written.forwards.unwrap_or(false),
             unfiltered: written.unfiltered.unwrap_or(false),
             owner: self.owner(written.owner.as_ref()),
@@ -169,7 +256,12 @@ impl Builder {
         add(&mut self.estate.interfaces, interface);
     }
 
-    fn public_address(&mut self, collected: &Collected, origin: Origin, written: &WrittenPublicAddress) {
+    fn public_address(
+        &mut self,
+        collected: &Collected,
+        origin: Origin,
+        written: &WrittenPublicAddress,
+    ) {
         let address = written.address.0.value;
         let name: Name = address.to_string().into();
         if let Some(earlier) = self.estate.public_addresses.find(&name) {
@@ -177,67 +269,138 @@ impl Builder {
                 title: format!("the public address {name} is described twice"),
                 span: written.address.0.span,
                 label: "a second time".to_owned(),
-                related: Some((self.estate.public_addresses[earlier].origin.span, "first here".to_owned())),
+                related: Some((
+                    self.estate.public_addresses[earlier].origin.span,
+                    "first here".to_owned(),
+                )),
                 help: None,
             });
             return;
         }
-        let interface = written.interface.as_ref().and_then(|name| self.names.interfaces.need(name, &mut self.reading));
+        let interface = written
+            .interface
+            .as_ref()
+            .and_then(|name| self.names.interfaces.need(name, &mut self.reading));
         let held = interface.map(|id| &collected.interfaces[id.index()].1.addresses.0);
         let primary = held.and_then(|held| {
-            let first = held.iter().find(|block| block.value.range.family == Family::of(address))?;
-            Some(address_of(first.value.range.family, first.value.range.first))
+            let first = held
+                .iter()
+                .find(|block| block.value.range.family == Family::of(address))?;
+            Some(address_of(
+                first.value.range.family,
+                first.value.range.first,
+            ))
         });
-        let private = written.private.as_ref().map(|private| private.value).or(primary);
-        let place = written.private.as_ref().map_or(written.address.0.span, |private| private.span);
+        let private = written
+            .private
+            .as_ref()
+            .map(|private| private.value)
+            .or(primary);
+        let place = written
+            .private
+            .as_ref()
+            .map_or(written.address.0.span, |private| private.span);
         if let (Some(held), Some(holder)) = (held, &written.interface) {
             let all: Addresses = held.iter().map(|block| block.value.range).collect();
-            if !private.is_some_and(|private: IpAddr| all.contains(private) && private.is_ipv4() == address.is_ipv4()) {
-                let title =
-                    format!("the interface `{}` holds no such address for {address} to stand for", holder.value);
+            if !private.is_some_and(|private: IpAddr| {
+                all.contains(private) && private.is_ipv4() == address.is_ipv4()
+            }) {
+                let title = format!(
+                    "the interface `{}` holds no such address for {address} to stand for",
+                    holder.value
+                );
                 let help = format!("it holds {}", all.texts().join(", "));
-                self.reading.fail(place, title, "not an address of the interface", Some(help));
+                self.reading
+                    .fail(place, title, "not an address of the interface", Some(help));
             }
         }
         let owner = self.owner(written.owner.as_ref());
-        add(&mut self.estate.public_addresses, PublicAddress { name, origin, address, interface, private, owner });
+        add(
+            &mut self.estate.public_addresses,
+            PublicAddress {
+                name,
+                origin,
+                address,
+                interface,
+                private,
+                owner,
+            },
+        );
     }
 
     pub(super) fn sets_and_sites(&mut self, collected: &Collected) {
         for (origin, written) in &collected.address_sets {
             let holder = format!("set {}", written.id.0.value);
-            let content = written.content.0.0.as_ref().map(|entries| self.entries(entries, *origin, &holder));
+            let content = written
+                .content
+                .0
+                .0
+                .as_ref()
+                .map(|entries| self.entries(entries, *origin, &holder));
             let owner = self.owner(written.owner.as_ref());
             add(
                 &mut self.estate.address_sets,
-                AddressSet { name: written.id.0.value.clone(), origin: *origin, content, owner },
+                AddressSet {
+                    name: written.id.0.value.clone(),
+                    origin: *origin,
+                    content,
+                    owner,
+                },
             );
         }
         for (origin, written) in &collected.sites {
             let holder = format!("site {}", written.id.0.value);
             let holds = self.blocks(&written.holds, *origin, &holder);
-            let announces = written.announces.as_ref().map(|blocks| self.blocks(blocks, *origin, &holder));
+            let announces = written
+                .announces
+                .as_ref()
+                .map(|blocks| self.blocks(blocks, *origin, &holder));
             let owner = self.owner(written.owner.as_ref());
             let announces = announces.unwrap_or_else(|| holds.clone());
             let written_announces = written.announces.as_ref().unwrap_or(&written.holds);
-            let written_announces = written_announces.0.iter().map(|block| block.value.range).collect();
-            let knows = written.knows.as_ref().map(|blocks| self.blocks(blocks, *origin, &holder));
+            let written_announces = written_announces
+                .0
+                .iter()
+                .map(|block| block.value.range)
+                .collect();
+            let knows = written
+                .knows
+                .as_ref()
+                .map(|blocks| self.blocks(blocks, *origin, &holder));
             let resolves_as = written.resolves_as.as_ref();
-            let resolves_as = resolves_as.and_then(|name| self.names.networks.need(name, &mut self.reading));
+            let resolves_as =
+                resolves_as.and_then(|name| self.names.networks.need(name, &mut self.reading));
             let name = written.id.0.value.clone();
             add(
                 &mut self.estate.sites,
-                Site { name, origin: *origin, holds, announces, written_announces, knows, resolves_as, owner },
+                Site {
+                    name,
+                    origin: *origin,
+                    holds,
+                    announces,
+                    written_announces,
+                    knows,
+                    resolves_as,
+                    owner,
+                },
             );
         }
     }
 
     pub(super) fn routes(&mut self, collected: &Collected) {
         for (origin, written) in &collected.route_tables {
-            let network = self.names.networks.need(&written.network.0, &mut self.reading).unwrap_or(Id::new(0));
+            let network = self
+                .names
+                .networks
+                .need(&written.network.0, &mut self.reading)
+                .unwrap_or(Id::new(0));
             let holder = format!("table {}", written.id.0.value);
             let routes = (0_u32..).zip(&written.routes.0).map(|(index, route)| {
-                let at = Origin { span: route.span, within: Some(Within::list("routes", index)), ..*origin };
+                let at = Origin {
+                    span: route.span,
+                    within: Some(Within::list("routes", index)),
+                    ..*origin
+                };
                 self.route(route, at, &holder)
             });
             let routes = routes.collect();
@@ -246,7 +409,14 @@ impl Builder {
             let name = written.id.0.value.clone();
             add(
                 &mut self.estate.route_tables,
-                RouteTable { name, origin: *origin, network, routes, accepts_propagation, owner },
+                RouteTable {
+                    name,
+                    origin: *origin,
+                    network,
+                    routes,
+                    accepts_propagation,
+                    owner,
+                },
             );
         }
         self.tables_belong(collected);
@@ -261,8 +431,16 @@ impl Builder {
                     let name = &side.network.0;
                     let found = self.names.networks.get(&name.value);
                     let holder = format!("peering {}", written.id.0.value);
-                    let network =
-                        self.refer(found, &name.value, "network", &holder, Origin { span: name.span, ..*origin });
+                    let network = self.refer(
+                        found,
+                        &name.value,
+                        "network",
+                        &holder,
+                        Origin {
+                            span: name.span,
+                            ..*origin
+                        },
+                    );
                     let automatic_routes = side.peer_routes != Some(PeerRoutes::Written);
                     PeeringSide {
                         network,
@@ -280,25 +458,42 @@ impl Builder {
                 self.reading.fail(written.span, title, "in here", None);
                 continue;
             };
-            let peering = Peering { name: written.id.0.value.clone(), origin: *origin, sides: [first, second] };
+            let peering = Peering {
+                name: written.id.0.value.clone(),
+                origin: *origin,
+                sides: [first, second],
+            };
             add(&mut self.estate.peerings, peering);
         }
     }
 
     /// A subnet's table must be of the subnet's network.
     fn tables_belong(&mut self, collected: &Collected) {
-        let uses_main = collected.networks.iter().map(|(_, n)| (Some(&n.id.0), n.main_table.as_ref()));
-        let uses_own = collected.subnets.iter().map(|(_, s)| (Some(&s.network.0), s.route_table.as_ref()));
+        let uses_main = collected
+            .networks
+            .iter()
+            .map(|(_, n)| (Some(&n.id.0), n.main_table.as_ref()));
+        let uses_own = collected
+            .subnets
+            .iter()
+            .map(|(_, s)| (Some(&s.network.0), s.route_table.as_ref()));
         for (network, table) in uses_main.chain(uses_own) {
-            let (Some(network), Some(table)) = (network, table) else { continue };
-            let Some(id) = self.names.route_tables.get(&table.value) else { continue };
+            let (Some(network), Some(table)) = (network, table) else {
+                continue;
+            };
+            let Some(id) = self.names.route_tables.get(&table.value) else {
+                continue;
+            };
             if self.names.networks.get(&network.value).is_none() {
                 continue;
             }
             let owner = &collected.route_tables[id.index()].1.network.0;
             if owner.value != network.value {
                 self.reading.problems.push(Problem {
-                    title: format!("the table `{}` belongs to the network `{}`", table.value, owner.value),
+                    title: format!(
+                        "the table `{}` belongs to the network `{}`",
+                        table.value, owner.value
+                    ),
                     span: table.span,
                     label: format!("used in the network `{}`", network.value),
                     related: Some((owner.span, "it belongs here".to_owned())),
@@ -309,12 +504,21 @@ impl Builder {
     }
 
     fn route(&mut self, written: &WrittenRoute, origin: Origin, table: &str) -> Route {
-        let holder = written.id.as_ref().map_or_else(|| table.to_owned(), |id| format!("{table}, route {}", id.value));
+        let holder = written.id.as_ref().map_or_else(
+            || table.to_owned(),
+            |id| format!("{table}, route {}", id.value),
+        );
         let items = self.entries(&written.to.0.0, origin, &holder);
         let destinations = destinations_of(items);
-        let only_from = written.only_from.as_ref().map(|from| destinations_of(self.entries(&from.0, origin, &holder)));
+        let only_from = written
+            .only_from
+            .as_ref()
+            .map(|from| destinations_of(self.entries(&from.0, origin, &holder)));
         let hop = &written.next_hop.0;
-        let at = Origin { span: hop.span, ..origin };
+        let at = Origin {
+            span: hop.span,
+            ..origin
+        };
         let next_hop = match &hop.value {
             WrittenHop::Local => NextHop::Local,
             WrittenHop::Blackhole => NextHop::Blackhole,
@@ -366,8 +570,20 @@ impl Builder {
     }
 
     fn gateway(&mut self, origin: Origin, written: &WrittenGateway) {
-        let WrittenGateway { id, kind, network, attached, table, subnet, address, serves, public, site, up, .. } =
-            written;
+        let WrittenGateway {
+            id,
+            kind,
+            network,
+            attached,
+            table,
+            subnet,
+            address,
+            serves,
+            public,
+            site,
+            up,
+            ..
+        } = written;
         let word = match kind.0.value {
             WrittenGatewayKind::Internet => "internet",
             WrittenGatewayKind::Nat => "NAT",
@@ -390,7 +606,9 @@ impl Builder {
                 self.reading.fail(
                     span,
                     title,
-                    format!("this is an {word} gateway").replace("an NAT", "a NAT").replace("an site", "a site"),
+                    format!("this is an {word} gateway")
+                        .replace("an NAT", "a NAT")
+                        .replace("an site", "a site"),
                     None,
                 );
             }
@@ -400,20 +618,31 @@ impl Builder {
         let kind = match kind.0.value {
             WrittenGatewayKind::Internet => {
                 let table = table.as_ref().map(|name| self.table(name, &holder, origin));
-                Some(GatewayKind::Internet { attached: attached.as_ref().is_none_or(|a| a.value), table })
+                Some(GatewayKind::Internet {
+                    attached: attached.as_ref().is_none_or(|a| a.value),
+                    table,
+                })
             }
             WrittenGatewayKind::OutboundOnly => Some(GatewayKind::OutboundOnly),
             WrittenGatewayKind::Nat => match (subnet, address) {
                 (Some(name), Some(address)) => {
                     let served = serves.iter().flat_map(|serves| &serves.value.0);
-                    let serves = served.filter_map(|name| self.names.subnets.need(name, &mut self.reading)).collect();
+                    let serves = served
+                        .filter_map(|name| self.names.subnets.need(name, &mut self.reading))
+                        .collect();
                     if !address.value.is_ipv4() {
                         let title = "a NAT gateway translates IPv4".to_owned();
-                        self.reading.fail(address.span, title, "not an IPv4 address", None);
+                        self.reading
+                            .fail(address.span, title, "not an IPv4 address", None);
                     }
                     let subnet = self.names.subnets.need(name, &mut self.reading);
                     let public = public.as_ref().map(|public| public.value);
-                    subnet.map(|subnet| GatewayKind::Nat { subnet, address: Some(address.value), public, serves })
+                    subnet.map(|subnet| GatewayKind::Nat {
+                        subnet,
+                        address: Some(address.value),
+                        public,
+                        serves,
+                    })
                 }
                 (Some(_), None) => self.lacks(written, "address"),
                 (None, _) => self.lacks(written, "subnet"),
@@ -421,16 +650,25 @@ impl Builder {
             WrittenGatewayKind::Site => match site {
                 Some(name) => {
                     let up = up.as_ref().is_none_or(|up| up.value);
-                    self.names.sites.need(name, &mut self.reading).map(|site| GatewayKind::Site { site, up })
+                    self.names
+                        .sites
+                        .need(name, &mut self.reading)
+                        .map(|site| GatewayKind::Site { site, up })
                 }
                 None => self.lacks(written, "site"),
             },
         };
         let owner = self.owner(written.owner.as_ref());
-        let (Some(network), Some(kind)) = (network, kind) else { return };
+        let (Some(network), Some(kind)) = (network, kind) else {
+            return;
+        };
         let is_internet = |kind: &GatewayKind| matches!(kind, GatewayKind::Internet { .. });
-        let other =
-            self.estate.gateways.items().iter().find(|other| other.network == network && is_internet(&other.kind));
+        let other = self
+            .estate
+            .gateways
+            .items()
+            .iter()
+            .find(|other| other.network == network && is_internet(&other.kind));
         if let Some(other) = other.filter(|_| is_internet(&kind)) {
             self.reading.problems.push(Problem {
                 title: "a network has one internet gateway".to_owned(),
@@ -440,7 +678,16 @@ impl Builder {
                 help: None,
             });
         }
-        add(&mut self.estate.gateways, Gateway { name: id.0.value.clone(), origin, network, kind, owner });
+        add(
+            &mut self.estate.gateways,
+            Gateway {
+                name: id.0.value.clone(),
+                origin,
+                network,
+                kind,
+                owner,
+            },
+        );
     }
 
     fn lacks(&mut self, written: &WrittenGateway, field: &str) -> Option<GatewayKind> {

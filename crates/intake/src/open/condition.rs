@@ -1,7 +1,8 @@
 //! Which packets: a product of fields, as rules of packet filters write them.
 
-use heronshale_core::address::{Addresses, Family};
-use heronshale_core::packet::{Intervals, service};
+use heronshale_sets::address::{Addresses, Family};
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::service;
 use std::collections::BTreeSet;
 
 /// The interfaces of a machine by number: none of its interfaces (packets of its own have no incoming one), those that are known by
@@ -19,7 +20,10 @@ const NO_DEVICE: u128 = 0;
 impl Devices {
     pub fn new(names: impl IntoIterator<Item = String>) -> Self {
         let names: BTreeSet<String> = names.into_iter().collect();
-        Self { names: names.into_iter().collect(), complete: false }
+        Self {
+            names: names.into_iter().collect(),
+            complete: false,
+        }
     }
 
     /// The same, of a machine of which every interface is known.
@@ -45,7 +49,11 @@ impl Devices {
     pub fn one(&self, name: Option<&str>) -> Intervals {
         let at = name.and_then(|name| self.names.iter().position(|known| known == name));
         let number = at.unwrap_or(self.names.len()) as u128 + 1;
-        if at.is_some() { Intervals::span(number, number) } else { Intervals::span(number, u128::from(u32::MAX)) }
+        if at.is_some() {
+            Intervals::span(number, number)
+        } else {
+            Intervals::span(number, u128::from(u32::MAX))
+        }
     }
 
     /// Interfaces by a name that may end in a star. An interface whose name is not known may have such a name.
@@ -53,12 +61,25 @@ impl Devices {
         let Some(start) = pattern.strip_suffix('*') else {
             // Every name without a star that stands anywhere is known: any other interface bears another.
             let known = self.names.iter().any(|name| name == pattern);
-            let found = if known { self.one(Some(pattern)) } else { Intervals::empty() };
-            return Matching { surely: found.clone(), perhaps: found };
+            let found = if known {
+                self.one(Some(pattern))
+            } else {
+                Intervals::empty()
+            };
+            return Matching {
+                surely: found.clone(),
+                perhaps: found,
+            };
         };
         let named = self.names.iter().filter(|name| name.starts_with(start));
-        let surely = named.fold(Intervals::empty(), |sum, name| sum.union(&self.one(Some(name))));
-        let perhaps = if self.complete { surely.clone() } else { surely.union(&self.one(None)) };
+        let surely = named.fold(Intervals::empty(), |sum, name| {
+            sum.union(&self.one(Some(name)))
+        });
+        let perhaps = if self.complete {
+            surely.clone()
+        } else {
+            surely.union(&self.one(None))
+        };
         Matching { surely, perhaps }
     }
 
@@ -67,7 +88,10 @@ impl Devices {
         if Self::any().is_subset(numbers) {
             return None;
         }
-        let named = self.names.iter().filter(|name| self.one(Some(name)).overlaps(numbers));
+        let named = self
+            .names
+            .iter()
+            .filter(|name| self.one(Some(name)).overlaps(numbers));
         Some(named.cloned().collect())
     }
 }
@@ -107,7 +131,10 @@ pub(crate) fn all_services() -> Intervals {
 
 /// Every service but some.
 fn everywhere(but: &[&Intervals]) -> Intervals {
-    but.iter().fold(Intervals::span(0, u128::from(service::LAST)), |all, less| all.difference(less))
+    but.iter().fold(
+        Intervals::span(0, u128::from(service::LAST)),
+        |all, less| all.difference(less),
+    )
 }
 
 impl Condition {
@@ -127,17 +154,28 @@ impl Condition {
     /// Packets of one family.
     pub fn of_family(family: Family) -> Self {
         let addresses = Addresses::of_family(family);
-        Self { source: addresses.clone(), destination: addresses, services: service::all(family), ..Self::all() }
+        Self {
+            source: addresses.clone(),
+            destination: addresses,
+            services: service::all(family),
+            ..Self::all()
+        }
     }
 
     /// Packets of these services.
     pub fn of_services(services: Intervals) -> Self {
-        Self { services, ..Self::all() }
+        Self {
+            services,
+            ..Self::all()
+        }
     }
 
     /// Some packets, nobody knows which.
     pub fn unknown(why: impl Into<String>) -> Self {
-        Self { unknown: [why.into()].into(), ..Self::all() }
+        Self {
+            unknown: [why.into()].into(),
+            ..Self::all()
+        }
     }
 
     pub fn is_empty(&self) -> bool {
@@ -147,13 +185,19 @@ impl Condition {
                 && !self.destination.of(family).is_empty()
                 && self.services.overlaps(&service::all(family))
         };
-        self.source_ports.is_empty() || self.from.is_empty() || self.to.is_empty() || !families.into_iter().any(lives)
+        self.source_ports.is_empty()
+            || self.from.is_empty()
+            || self.to.is_empty()
+            || !families.into_iter().any(lives)
     }
 
     pub fn and(&self, other: &Self) -> Self {
         let services = self.services.intersection(&other.services);
         if services.is_empty() {
-            return Self { services, ..Self::default() };
+            return Self {
+                services,
+                ..Self::default()
+            };
         }
         Self {
             source: self.source.intersection(&other.source),
@@ -180,7 +224,10 @@ impl Condition {
     /// What is outside of it, as products; of one that is not known for sure everything may be.
     pub fn complement(&self) -> Vec<Self> {
         if !self.unknown.is_empty() {
-            return vec![Self { unknown: self.unknown.clone(), ..Self::all() }];
+            return vec![Self {
+                unknown: self.unknown.clone(),
+                ..Self::all()
+            }];
         }
         let all = Self::all();
         let ports = Self {
@@ -189,14 +236,32 @@ impl Condition {
             ..Self::all()
         };
         let pieces = [
-            Self { source: Addresses::all().difference(&self.source), ..Self::all() },
-            Self { destination: Addresses::all().difference(&self.destination), ..Self::all() },
-            Self { services: all_services().difference(&self.services), ..Self::all() },
+            Self {
+                source: Addresses::all().difference(&self.source),
+                ..Self::all()
+            },
+            Self {
+                destination: Addresses::all().difference(&self.destination),
+                ..Self::all()
+            },
+            Self {
+                services: all_services().difference(&self.services),
+                ..Self::all()
+            },
             ports,
-            Self { from: all.from.difference(&self.from), ..Self::all() },
-            Self { to: all.to.difference(&self.to), ..Self::all() },
+            Self {
+                from: all.from.difference(&self.from),
+                ..Self::all()
+            },
+            Self {
+                to: all.to.difference(&self.to),
+                ..Self::all()
+            },
         ];
-        pieces.into_iter().filter(|piece| !piece.is_empty()).collect()
+        pieces
+            .into_iter()
+            .filter(|piece| !piece.is_empty())
+            .collect()
     }
 
     /// The requests whose replies lie in it: ends swapped, ports swapped, the ICMP type that is answered by the one here.
@@ -210,25 +275,42 @@ impl Condition {
         };
         let mut found = Vec::new();
         // Protocols without ports or types answer with themselves.
-        let plain =
-            everywhere(&[&service::all_with_ports(), &service::whole(service::ICMP), &service::whole(service::ICMPV6)]);
+        let plain = everywhere(&[
+            &service::all_with_ports(),
+            &service::whole(service::ICMP),
+            &service::whole(service::ICMPV6),
+        ]);
         let echoes = PAIRS.iter().filter(|(protocol, _, answer)| {
-            self.services.contains(u128::from(service::code(*protocol, u16::from(*answer) << 8)))
+            self.services.contains(u128::from(service::code(
+                *protocol,
+                u16::from(*answer) << 8,
+            )))
         });
         let echoes = echoes.fold(Intervals::empty(), |sum, (protocol, asked, _)| {
             let first = u128::from(service::code(*protocol, u16::from(*asked) << 8));
             sum.union(&Intervals::span(first, first + 255))
         });
         let rest = self.services.intersection(&plain).union(&echoes);
-        found.push(Self { services: rest, source_ports: all_ports(), ..turned.clone() });
+        found.push(Self {
+            services: rest,
+            source_ports: all_ports(),
+            ..turned.clone()
+        });
         // With ports: the reply's destination port is the port from which was asked.
         let mut asked: Vec<(Intervals, Intervals)> = Vec::new();
         for protocol in service::WITH_PORTS {
             let base = u128::from(service::code(protocol, 0));
             let own = self.services.intersection(&service::whole(protocol));
-            let from = Intervals::from_spans(own.spans().iter().map(|(first, last)| (first - base, last - base)));
+            let from = Intervals::from_spans(
+                own.spans()
+                    .iter()
+                    .map(|(first, last)| (first - base, last - base)),
+            );
             let to = Intervals::from_spans(
-                self.source_ports.spans().iter().map(|(first, last)| (base + first, base + last)),
+                self.source_ports
+                    .spans()
+                    .iter()
+                    .map(|(first, last)| (base + first, base + last)),
             );
             match asked.iter_mut().find(|(ports, _)| *ports == from) {
                 Some((_, services)) => *services = services.union(&to),
@@ -257,39 +339,59 @@ const PAIRS: [(u8, u8, u8); 5] = [
 /// ICMP that nothing answers.
 pub(crate) fn one_way() -> Condition {
     let all = service::whole(service::ICMP).union(&service::whole(service::ICMPV6));
-    let answered = PAIRS.iter().fold(Intervals::empty(), |sum, (protocol, asked, _)| {
-        let first = u128::from(service::code(*protocol, u16::from(*asked) << 8));
-        sum.union(&Intervals::span(first, first + 255))
-    });
+    let answered = PAIRS
+        .iter()
+        .fold(Intervals::empty(), |sum, (protocol, asked, _)| {
+            let first = u128::from(service::code(*protocol, u16::from(*asked) << 8));
+            sum.union(&Intervals::span(first, first + 255))
+        });
     Condition::of_services(all.difference(&answered))
 }
 
 fn icmp_types(protocol: u8, kinds: &[u8]) -> Intervals {
     let base = u128::from(service::code(protocol, 0));
-    Intervals::from_spans(kinds.iter().map(|kind| u128::from(*kind) * 256 + base).map(|first| (first, first + 255)))
+    Intervals::from_spans(
+        kinds
+            .iter()
+            .map(|kind| u128::from(*kind) * 256 + base)
+            .map(|first| (first, first + 255)),
+    )
 }
 
 /// ICMP that conntrack does not track: neighbours and group members.
 pub(crate) fn untracked() -> Condition {
-    Condition::of_services(icmp_types(service::ICMPV6, &[130, 131, 132, 133, 134, 135, 136, 143]))
+    Condition::of_services(icmp_types(
+        service::ICMPV6,
+        &[130, 131, 132, 133, 134, 135, 136, 143],
+    ))
 }
 
 /// Packets that may be the first of a connection: all but ICMP that asks nothing.
 pub(crate) fn tracked() -> Condition {
-    let asks = icmp_types(service::ICMP, &[8, 13, 15, 17]).union(&icmp_types(service::ICMPV6, &[128, 139]));
-    let other = everywhere(&[&service::whole(service::ICMP), &service::whole(service::ICMPV6)]);
+    let asks = icmp_types(service::ICMP, &[8, 13, 15, 17])
+        .union(&icmp_types(service::ICMPV6, &[128, 139]));
+    let other = everywhere(&[
+        &service::whole(service::ICMP),
+        &service::whole(service::ICMPV6),
+    ]);
     Condition::of_services(other.union(&asks))
 }
 
 /// ICMP that is no question and belongs to no connection: invalid to conntrack.
 pub(crate) fn invalid() -> Condition {
-    Condition::of_services(all_services().difference(&tracked().services).difference(&untracked().services))
+    Condition::of_services(
+        all_services()
+            .difference(&tracked().services)
+            .difference(&untracked().services),
+    )
 }
 
 /// Without a second one: as products that lie apart from it.
 pub(crate) fn minus(all: Vec<Condition>, less: &Condition) -> Vec<Condition> {
     let outside = less.complement();
-    let pieces = all.iter().flat_map(|one| outside.iter().map(|piece| one.and(piece)));
+    let pieces = all
+        .iter()
+        .flat_map(|one| outside.iter().map(|piece| one.and(piece)));
     pieces.filter(|piece| !piece.is_empty()).collect()
 }
 
@@ -311,18 +413,32 @@ mod tests {
         assert_eq!(asked.len(), 1);
         assert_eq!(asked[0].services, Intervals::span(tcp(443), tcp(443)));
         assert_eq!(asked[0].source_ports, Intervals::span(1024, 65535));
-        assert_eq!(asked[0].destination, Addresses::single("10.64.0.1".parse().unwrap()));
+        assert_eq!(
+            asked[0].destination,
+            Addresses::single("10.64.0.1".parse().unwrap())
+        );
         let echo = Condition::of_services(service::whole(service::ICMP)).asked_by();
-        assert_eq!(service::texts(Family::V4, &echo[0].services), ["icmp 8", "icmp 13", "icmp 15", "icmp 17"]);
+        assert_eq!(
+            service::texts(Family::V4, &echo[0].services),
+            ["icmp 8", "icmp 13", "icmp 15", "icmp 17"]
+        );
     }
 
     #[test]
     fn what_is_left_lies_apart() {
-        let ten = "10.0.0.0/8".parse::<heronshale_core::address::Block>().unwrap();
-        let ten = Condition { source: [ten.range].into_iter().collect(), ..Condition::all() };
+        let ten = "10.0.0.0/8"
+            .parse::<heronshale_sets::address::Block>()
+            .unwrap();
+        let ten = Condition {
+            source: [ten.range].into_iter().collect(),
+            ..Condition::all()
+        };
         let left = minus(vec![Condition::all()], &ten);
         assert!(left.iter().all(|piece| piece.and(&ten).is_empty()));
         assert_eq!(minus(left, &Condition::all()), []);
-        assert!(!minus(vec![ten.clone()], &Condition::unknown("the hour")).is_empty(), "it may be all of it");
+        assert!(
+            !minus(vec![ten.clone()], &Condition::unknown("the hour")).is_empty(),
+            "it may be all of it"
+        );
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::sections::snapshot_sections;
 use crate::written::{FORMAT, VERSION};
-use heronshale_core::answer::{Read, ReadItems};
+use heronshale_model::coverage::{Read, ReadItems};
 use serde::{Serialize, Serializer};
 use serde_json::Value as Json;
 use serde_saphyr::{FlowMap, FlowSeq};
@@ -29,11 +29,18 @@ impl Part {
     /// # Errors
     /// If an item cannot be written as YAML, which no item of a snapshot is.
     pub fn text(&self, made_of: &str) -> Result<String, String> {
-        let mut text = format!("# {}\nformat: {FORMAT}\nversion: {VERSION}\n", made_of.escape_debug());
+        let mut text = format!(
+            "# {}\nformat: {FORMAT}\nversion: {VERSION}\n",
+            made_of.escape_debug()
+        );
         for section in snapshot_sections() {
-            let Some(items) = self.sections.get(section) else { continue };
+            let Some(items) = self.sections.get(section) else {
+                continue;
+            };
             let written = match (section, &items[..]) {
-                ("estate", [estate, ..]) => serde_saphyr::to_string(estate).map(|text| indented(&text)),
+                ("estate", [estate, ..]) => {
+                    serde_saphyr::to_string(estate).map(|text| indented(&text))
+                }
                 _ => serde_saphyr::to_string(&items.iter().map(Compact).collect::<Vec<_>>()),
             };
             let written = written.map_err(|error| error.to_string())?;
@@ -50,11 +57,21 @@ impl Part {
     /// What it holds.
     pub fn items(&self) -> Vec<ReadItems> {
         let lists = ["inbound", "outbound", "rules"];
-        let rules = |item: &Json| lists.iter().filter_map(|list| item[list].as_array()).map(Vec::len).sum::<usize>();
+        let rules = |item: &Json| {
+            lists
+                .iter()
+                .filter_map(|list| item[list].as_array())
+                .map(Vec::len)
+                .sum::<usize>()
+        };
         let found = snapshot_sections().filter_map(|section| {
             let items = self.sections.get(section)?;
             let rules = items.iter().map(rules).sum();
-            Some(ReadItems { section: section.to_owned(), count: items.len(), rules })
+            Some(ReadItems {
+                section: section.to_owned(),
+                count: items.len(),
+                rules,
+            })
         });
         found.collect()
     }
@@ -70,15 +87,20 @@ impl Serialize for Compact<'_> {
         match self.0 {
             Json::Array(all) if all.iter().all(plain) => FlowSeq(all).serialize(to),
             Json::Array(all) => to.collect_seq(all.iter().map(Compact)),
-            Json::Object(fields) if fields.values().all(plain) && self.0.to_string().len() <= WIDE => {
+            Json::Object(fields)
+                if fields.values().all(plain) && self.0.to_string().len() <= WIDE =>
+            {
                 FlowMap(fields).serialize(to)
             }
-            Json::Object(fields) => to.collect_map(fields.iter().map(|(name, value)| (name, Compact(value)))),
+            Json::Object(fields) => {
+                to.collect_map(fields.iter().map(|(name, value)| (name, Compact(value))))
+            }
             plain => plain.serialize(to),
         }
     }
 }
 
 fn indented(text: &str) -> String {
-    text.lines().fold(String::new(), |all, line| all + "  " + line + "\n")
+    text.lines()
+        .fold(String::new(), |all, line| all + "  " + line + "\n")
 }

@@ -4,17 +4,24 @@ use super::part::Part;
 use crate::json;
 use crate::load::{LoadError, SourceText};
 use crate::tree::{Node, get, list, text, text_at};
-use heronshale_core::address::Block;
-use heronshale_core::model::Estate;
-use heronshale_core::source::{FileId, Problem};
+use heronshale_model::estate::Estate;
+use heronshale_model::source::{FileId, Problem};
+use heronshale_sets::address::Block;
 use serde_json::{Value as Json, json};
 use std::net::IpAddr;
 
 /// A field with or without the module before its name.
 fn field<'n>(node: &'n Node<'n>, name: &str) -> Option<&'n Node<'n>> {
-    let crate::tree::Value::Map(fields) = &node.value else { return None };
+    let crate::tree::Value::Map(fields) = &node.value else {
+        return None;
+    };
     let named = |key: &Node<'_>| text(key).is_some_and(|key| key.rsplit(':').next() == Some(name));
-    get(node, name).or_else(|| fields.iter().find(|(key, _)| named(key)).map(|(_, value)| value))
+    get(node, name).or_else(|| {
+        fields
+            .iter()
+            .find(|(key, _)| named(key))
+            .map(|(_, value)| value)
+    })
 }
 
 struct Reader<'e> {
@@ -27,7 +34,13 @@ struct Reader<'e> {
 impl Reader<'_> {
     fn fail(&mut self, node: &Node<'_>, title: String, help: &str) {
         let label = "here".to_owned();
-        self.problems.push(Problem { title, span: node.span, label, related: None, help: Some(help.to_owned()) });
+        self.problems.push(Problem {
+            title,
+            span: node.span,
+            label,
+            related: None,
+            help: Some(help.to_owned()),
+        });
     }
 
     fn document(&mut self, root: &Node<'_>) {
@@ -35,17 +48,19 @@ impl Reader<'_> {
             .and_then(|routing| field(routing, "control-plane-protocols"))
             .and_then(|all| field(all, "control-plane-protocol"));
         let Some(protocols) = protocols else {
-            let help =
-                "give data of RFC 8349 in JSON: ietf-routing:routing, control-plane-protocols, control-plane-protocol";
-            return self.fail(root, "there are no control-plane protocols in it".to_owned(), help);
+            let help = "give data of RFC 8349 in JSON: ietf-routing:routing, control-plane-protocols, control-plane-protocol";
+            return self.fail(
+                root,
+                "there are no control-plane protocols in it".to_owned(),
+                help,
+            );
         };
         for protocol in list(protocols) {
             let name = text_at(protocol, "name").unwrap_or("static").to_owned();
             let Some(routes) = field(protocol, "static-routes") else {
-                self.part
-                    .read
-                    .remarks
-                    .push(format!("{name} learns its routes from elsewhere: they are not in the file"));
+                self.part.read.remarks.push(format!(
+                    "{name} learns its routes from elsewhere: they are not in the file"
+                ));
                 continue;
             };
             for family in ["ipv4", "ipv6"] {
@@ -58,7 +73,9 @@ impl Reader<'_> {
     }
 
     fn route(&mut self, route: &Node<'_>, of: &str) {
-        let to = field(route, "destination-prefix").and_then(text).and_then(|text| text.parse::<Block>().ok());
+        let to = field(route, "destination-prefix")
+            .and_then(text)
+            .and_then(|text| text.parse::<Block>().ok());
         let Some(to) = to else {
             return self.fail(
                 route,
@@ -74,10 +91,13 @@ impl Reader<'_> {
                 "an address, an interface, a special one, or a list",
             );
         };
-        let hops =
-            field(hop, "next-hop-list").and_then(|all| field(all, "next-hop")).map_or(std::slice::from_ref(hop), list);
+        let hops = field(hop, "next-hop-list")
+            .and_then(|all| field(all, "next-hop"))
+            .map_or(std::slice::from_ref(hop), list);
         for hop in hops {
-            let Some(next) = self.next_hop(hop) else { continue };
+            let Some(next) = self.next_hop(hop) else {
+                continue;
+            };
             let id = format!("{of}-{}", self.routes.len() + 1);
             let mut item = json!({ "id": id, "to": to.range.to_string(), "next_hop": next });
             if let Some(words) = field(route, "description").and_then(text) {
@@ -90,7 +110,11 @@ impl Reader<'_> {
     fn next_hop(&mut self, hop: &Node<'_>) -> Option<String> {
         if let Some(address) = field(hop, "next-hop-address").and_then(text) {
             if address.parse::<IpAddr>().is_err() {
-                self.fail(hop, format!("`{address}` is no address"), "write 10.64.0.1 or 2001:db8::1");
+                self.fail(
+                    hop,
+                    format!("`{address}` is no address"),
+                    "write 10.64.0.1 or 2001:db8::1",
+                );
                 return None;
             }
             return Some(address.to_owned());
@@ -117,9 +141,13 @@ impl Reader<'_> {
             );
             return None;
         };
-        if self.beside.is_none_or(|estate| estate.interfaces.find(name).is_none()) {
-            let words =
-                format!("{name} is no interface of the snapshot: what its route takes is lost, and a finding says so");
+        if self
+            .beside
+            .is_none_or(|estate| estate.interfaces.find(name).is_none())
+        {
+            let words = format!(
+                "{name} is no interface of the snapshot: what its route takes is lost, and a finding says so"
+            );
             self.part.read.remarks.push(words);
         }
         Some(format!("interface:{name}"))
@@ -136,7 +164,12 @@ pub fn read_routes(
     network: &str,
     beside: Option<&Estate>,
 ) -> Result<Part, LoadError> {
-    let mut reader = Reader { beside, problems: Vec::new(), routes: Vec::new(), part: Part::default() };
+    let mut reader = Reader {
+        beside,
+        problems: Vec::new(),
+        routes: Vec::new(),
+        part: Part::default(),
+    };
     for (file, (_, text)) in files.iter().enumerate() {
         match json::whole(FileId(u32::try_from(file).unwrap_or(u32::MAX)), text) {
             Ok(root) => reader.document(&root),
@@ -144,14 +177,25 @@ pub fn read_routes(
         }
     }
     if !reader.problems.is_empty() {
-        let texts = files.into_iter().map(|(name, text)| SourceText { name, text }).collect();
-        return Err(LoadError::Input { problems: reader.problems, texts });
+        let texts = files
+            .into_iter()
+            .map(|(name, text)| SourceText { name, text })
+            .collect();
+        return Err(LoadError::Input {
+            problems: reader.problems,
+            texts,
+        });
     }
-    let Reader { mut part, routes, .. } = reader;
+    let Reader {
+        mut part, routes, ..
+    } = reader;
     if beside.is_none() {
         part.put("networks", json!({ "id": network }));
     }
-    part.put("route_tables", json!({ "id": table, "network": network, "routes": routes }));
+    part.put(
+        "route_tables",
+        json!({ "id": table, "network": network, "routes": routes }),
+    );
     part.read.files = files.into_iter().map(|(name, _)| name).collect();
     Ok(part)
 }

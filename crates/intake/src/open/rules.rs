@@ -2,11 +2,12 @@
 
 use super::condition::{Condition, Devices, all_ports, all_services};
 use super::part::Part;
-use heronshale_core::address::{Addresses, Family};
-use heronshale_core::answer::UnclearRule;
-use heronshale_core::model::Action;
-use heronshale_core::packet::{Intervals, service};
-use heronshale_core::source::{Place, SourceFile};
+use heronshale_model::coverage::UnclearRule;
+use heronshale_model::estate::Action;
+use heronshale_model::source::{Place, SourceFile};
+use heronshale_sets::address::{Addresses, Family};
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::service;
 use rustc_hash::FxHashMap;
 use serde_json::{Map, Value as Json, json};
 
@@ -35,8 +36,17 @@ pub(super) fn placed(mut all: Vec<NotUnderstood>, files: &[SourceFile]) -> Vec<U
         let file = &files[one.at.0];
         let (line, start) = file.line(one.at.1);
         let column = (one.at.1 - start) as usize + 1;
-        let place = Place { file: file.name.to_string(), line, column, pointer: String::new() };
-        UnclearRule { rule: one.rule, why: one.why, place }
+        let place = Place {
+            file: file.name.to_string(),
+            line,
+            column,
+            pointer: String::new(),
+        };
+        UnclearRule {
+            rule: one.rule,
+            why: one.why,
+            place,
+        }
     };
     let mut found: Vec<UnclearRule> = all.into_iter().map(one).collect();
     found.dedup();
@@ -80,7 +90,9 @@ fn listed(numbers: &Intervals) -> Vec<String> {
         if own == service::all(family) {
             // Everything of this family, but not of the other: without its ICMP.
             found.extend(
-                (0..=u8::MAX).filter(|protocol| service::exists(family, *protocol)).map(service::protocol_name),
+                (0..=u8::MAX)
+                    .filter(|protocol| service::exists(family, *protocol))
+                    .map(service::protocol_name),
             );
         } else {
             found.extend(service::notation(family, &own));
@@ -95,13 +107,30 @@ fn ports(numbers: &Intervals) -> Option<String> {
     if all_ports().is_subset(numbers) {
         return None;
     }
-    let one = |(first, last): &(u128, u128)| if first == last { first.to_string() } else { format!("{first}-{last}") };
-    Some(numbers.spans().iter().map(one).collect::<Vec<_>>().join(","))
+    let one = |(first, last): &(u128, u128)| {
+        if first == last {
+            first.to_string()
+        } else {
+            format!("{first}-{last}")
+        }
+    };
+    Some(
+        numbers
+            .spans()
+            .iter()
+            .map(one)
+            .collect::<Vec<_>>()
+            .join(","),
+    )
 }
 
 /// Addresses as peers; none for any.
 pub(super) fn peers(addresses: &Addresses) -> Option<Vec<String>> {
-    if Addresses::all().is_subset(addresses) { None } else { Some(addresses.texts()) }
+    if Addresses::all().is_subset(addresses) {
+        None
+    } else {
+        Some(addresses.texts())
+    }
 }
 
 /// How the names begin of sets that stand for what is not known.
@@ -110,12 +139,21 @@ fn unknown_sets(name: &str) -> String {
 }
 
 /// Puts one end of a rule: the addresses, or of a rule that is not understood a set that nobody knows, without the others.
-fn put_end(rule: &mut Map<String, Json>, field: &str, except: &str, addresses: &Addresses, unknown: Option<&str>) {
+fn put_end(
+    rule: &mut Map<String, Json>,
+    field: &str,
+    except: &str,
+    addresses: &Addresses,
+    unknown: Option<&str>,
+) {
     match (unknown, peers(addresses)) {
         (Some(set), known) => {
             rule.insert(field.to_owned(), json!([format!("set:{set}")]));
             if known.is_some() {
-                rule.insert(except.to_owned(), json!(Addresses::all().difference(addresses).texts()));
+                rule.insert(
+                    except.to_owned(),
+                    json!(Addresses::all().difference(addresses).texts()),
+                );
             }
         }
         (None, Some(known)) => {
@@ -132,16 +170,27 @@ pub(super) fn trimmed(condition: &Condition, by_source: bool) -> Condition {
     if found.source_ports != all_ports() {
         found.services = found.services.intersection(&service::all_with_ports());
     }
-    let lives = |family| !condition.source.of(family).is_empty() && !condition.destination.of(family).is_empty();
-    let families: Vec<Family> = [Family::V4, Family::V6].into_iter().filter(|family| lives(*family)).collect();
-    let &[family] = &families[..] else { return found };
+    let lives = |family| {
+        !condition.source.of(family).is_empty() && !condition.destination.of(family).is_empty()
+    };
+    let families: Vec<Family> = [Family::V4, Family::V6]
+        .into_iter()
+        .filter(|family| lives(*family))
+        .collect();
+    let &[family] = &families[..] else {
+        return found;
+    };
     let all = Addresses::of_family(family);
     found.source = found.source.intersection(&all);
     found.destination = found.destination.intersection(&all);
     if service::all(family).is_subset(&found.services) {
         found.services = all_services();
     }
-    let other = if family == Family::V4 { Family::V6 } else { Family::V4 };
+    let other = if family == Family::V4 {
+        Family::V6
+    } else {
+        Family::V4
+    };
     // Services that the other family has not say the family too.
     let said = !found.services.overlaps(&service::all(other));
     let (source, destination) = (found.source == all, found.destination == all);
@@ -166,12 +215,26 @@ impl Names {
     pub(super) fn of(&mut self, label: &Label) -> String {
         let times = self.rules.entry(label.id.clone()).or_default();
         *times += 1;
-        if *times == 1 { label.id.clone() } else { format!("{}.{times}", label.id) }
+        if *times == 1 {
+            label.id.clone()
+        } else {
+            format!("{}.{times}", label.id)
+        }
     }
 }
 
-pub(super) fn rule(stated: &Stated<'_>, shape: Shape<'_>, name: &str, names: &mut Names) -> Option<Json> {
-    let Stated { condition, action, label, stateless } = *stated;
+pub(super) fn rule(
+    stated: &Stated<'_>,
+    shape: Shape<'_>,
+    name: &str,
+    names: &mut Names,
+) -> Option<Json> {
+    let Stated {
+        condition,
+        action,
+        label,
+        stateless,
+    } = *stated;
     let condition = trimmed(condition, !matches!(shape, Shape::Sent));
     // Each rule has a set of its own: what one does not tell says nothing of another.
     let unknown = (!condition.unknown.is_empty()).then(|| {
@@ -212,15 +275,32 @@ pub(super) fn rule(stated: &Stated<'_>, shape: Shape<'_>, name: &str, names: &mu
                     rule.insert(field.to_owned(), json!(named));
                 }
             }
-            put_end(&mut rule, "sources", "except_sources", &condition.source, unknown);
-            put_end(&mut rule, "destinations", "except_destinations", &condition.destination, None);
+            put_end(
+                &mut rule,
+                "sources",
+                "except_sources",
+                &condition.source,
+                unknown,
+            );
+            put_end(
+                &mut rule,
+                "destinations",
+                "except_destinations",
+                &condition.destination,
+                None,
+            );
         }
     }
     if stateless {
         rule.insert("stateless".to_owned(), true.into());
     }
     let mut words: Vec<String> = label.comment.clone().into_iter().collect();
-    words.extend(condition.unknown.iter().map(|why| format!("not understood: {why}")));
+    words.extend(
+        condition
+            .unknown
+            .iter()
+            .map(|why| format!("not understood: {why}")),
+    );
     if !words.is_empty() {
         rule.insert("description".to_owned(), words.join("; ").into());
     }
@@ -233,11 +313,16 @@ pub(super) fn put_unknown_sets(part: &mut Part, name: &str) {
     let mut needed = std::collections::BTreeSet::new();
     for item in part.sections.values().flatten() {
         let text = item.to_string();
-        let rests = text.match_indices(&begin).map(|(at, _)| &text[at + "set:".len()..]);
+        let rests = text
+            .match_indices(&begin)
+            .map(|(at, _)| &text[at + "set:".len()..]);
         needed.extend(rests.filter_map(|rest| Some(rest.split_once('"')?.0.to_owned())));
     }
     for set in needed {
         let words = "stands where a rule says what is not understood: it may match, or not";
-        part.put("address_sets", json!({ "id": set, "content": "unknown", "description": words }));
+        part.put(
+            "address_sets",
+            json!({ "id": set, "content": "unknown", "description": words }),
+        );
     }
 }

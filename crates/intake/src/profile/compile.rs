@@ -2,14 +2,14 @@
 
 use super::plan::Plan;
 use super::written::{
-    Fields, FilePart, Otherwise, TableUse, Tables, WrittenKind, WrittenLookup, WrittenMade, WrittenProfile,
-    WrittenRecords, WrittenValue, missing, sources,
+    Fields, FilePart, Otherwise, TableUse, Tables, WrittenKind, WrittenLookup, WrittenMade,
+    WrittenProfile, WrittenRecords, WrittenValue, missing, sources,
 };
 use crate::reading::{Reading, Spanned, did_you_mean};
 use crate::sections::{section_named, sections, snapshot_schema};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
-use heronshale_core::model::Name;
-use heronshale_core::source::Span;
+use heronshale_model::estate::Name;
+use heronshale_model::source::Span;
 use jsonpath_rust::parser::model::{JpQuery, Segment, Selector};
 use jsonpath_rust::parser::parse_json_path;
 use regex::Regex;
@@ -143,7 +143,11 @@ pub(super) struct Compiled {
 }
 
 fn texts(patterns: &[Spanned<Name>]) -> String {
-    patterns.iter().map(|pattern| pattern.value.to_string()).collect::<Vec<_>>().join(", ")
+    patterns
+        .iter()
+        .map(|pattern| pattern.value.to_string())
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 pub(super) struct Compiler<'r> {
@@ -156,7 +160,12 @@ pub(super) struct Compiler<'r> {
 /// Checks a profile; what is wrong is recorded.
 pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
     let tables = written.tables.clone().unwrap_or_default();
-    let mut compiler = Compiler { at, tables, schema: snapshot_schema(), lookups: Vec::new() };
+    let mut compiler = Compiler {
+        at,
+        tables,
+        schema: snapshot_schema(),
+        lookups: Vec::new(),
+    };
     let mut rules = Vec::new();
     if let Some(estate) = &written.estate {
         let from = compiler.from(estate.from.as_ref(), estate.span);
@@ -176,29 +185,52 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
             inside: Vec::new(),
         }));
     }
-    rules.extend(written.records.0.iter().filter_map(|records| compiler.rule(records)));
+    rules.extend(
+        written
+            .records
+            .0
+            .iter()
+            .filter_map(|records| compiler.rule(records)),
+    );
     if let Some(draft) = written.draft.as_ref().filter(|draft| draft.value) {
-        let title = "this profile is a draft: what it leaves out would be missing from the estate".to_owned();
+        let title = "this profile is a draft: what it leaves out would be missing from the estate"
+            .to_owned();
         let help = Some("work on it, then take this line away".to_owned());
         compiler.at.fail(draft.span, title, "here", help);
     }
     if rules.is_empty() && compiler.at.problems.is_empty() {
-        let help = Some("name under `records` what of the export is which kind of object".to_owned());
-        compiler.at.fail(written.span, "the profile names no records".to_owned(), "here", help);
+        let help =
+            Some("name under `records` what of the export is which kind of object".to_owned());
+        compiler.at.fail(
+            written.span,
+            "the profile names no records".to_owned(),
+            "here",
+            help,
+        );
     }
-    let plan = written.collect.as_ref().map(|collect| compiler.plan(collect)).unwrap_or_default();
+    let plan = written
+        .collect
+        .as_ref()
+        .map(|collect| compiler.plan(collect))
+        .unwrap_or_default();
     // `.*` is any name, and what lies below a part belongs to it.
     let pattern = |path: &str| {
         let any = regex::escape(path).replace(r"\.\*", r"(?:\.\w+|\['[^']*'\])");
         Regex::new(&format!(r"^{any}(?:[.\[]|$)")).ok()
     };
     let ignored = written.ignored.0.iter();
-    let ignored = ignored.filter_map(|one| Some((pattern(&one.path.0.value)?, one.because.0.to_string())));
+    let ignored =
+        ignored.filter_map(|one| Some((pattern(&one.path.0.value)?, one.because.0.to_string())));
     let mut columns: Vec<(String, String)> = Vec::new();
     for (header, names) in written.columns.iter().flat_map(|table| &table.0) {
         let [Json::String(name)] = &names[..] else {
             let title = format!("the column `{header}` needs one name");
-            compiler.at.fail(written.span, title, "in here", Some(format!("columns: {{ {header}: services }}")));
+            compiler.at.fail(
+                written.span,
+                title,
+                "in here",
+                Some(format!("columns: {{ {header}: services }}")),
+            );
             continue;
         };
         if columns.iter().any(|(_, other)| other == name) {
@@ -208,7 +240,14 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
         columns.push((header.clone(), name.clone()));
     }
     let ignored = ignored.collect();
-    Compiled { name: written.name.0.clone(), columns, ignored, rules, lookups: compiler.lookups, plan }
+    Compiled {
+        name: written.name.0.clone(),
+        columns,
+        ignored,
+        rules,
+        lookups: compiler.lookups,
+        plan,
+    }
 }
 
 impl Compiler<'_> {
@@ -219,16 +258,31 @@ impl Compiler<'_> {
                 if query.segments.iter().filter(deep).count() > 1 {
                     // Each time more than once multiplies what is found by the size of the document.
                     let help = "name the fields on the way: $.rules[*].ports[*]".to_owned();
-                    self.at.fail(span, format!("`{text}` looks at all depths more than once"), "here", Some(help));
+                    self.at.fail(
+                        span,
+                        format!("`{text}` looks at all depths more than once"),
+                        "here",
+                        Some(help),
+                    );
                     return None;
                 }
                 Some(query)
             }
             Err(error) => {
                 let error = error.to_string();
-                let why = error.lines().find_map(|line| line.trim().strip_prefix("= ")).unwrap_or("it cannot be read");
-                let help = "JSONPath is RFC 9535: $.rules[*], $['a name'], $.rules[?@.way == \"in\"]".to_owned();
-                self.at.fail(span, format!("`{text}` is no JSONPath: {why}"), "not understood", Some(help));
+                let why = error
+                    .lines()
+                    .find_map(|line| line.trim().strip_prefix("= "))
+                    .unwrap_or("it cannot be read");
+                let help =
+                    "JSONPath is RFC 9535: $.rules[*], $['a name'], $.rules[?@.way == \"in\"]"
+                        .to_owned();
+                self.at.fail(
+                    span,
+                    format!("`{text}` is no JSONPath: {why}"),
+                    "not understood",
+                    Some(help),
+                );
                 None
             }
         }
@@ -255,7 +309,13 @@ impl Compiler<'_> {
             steps.push(Step::Any);
         }
         let rest = (!rest.is_empty()).then(|| JpQuery::new(rest));
-        Some(From { steps, rest, alone, query: whole, text: text.to_owned() })
+        Some(From {
+            steps,
+            rest,
+            alone,
+            query: whole,
+            text: text.to_owned(),
+        })
     }
 
     fn files(&mut self, written: &[Spanned<Name>]) -> Option<GlobSet> {
@@ -264,11 +324,23 @@ impl Compiler<'_> {
         }
         let mut all = GlobSetBuilder::new();
         for pattern in written {
-            match GlobBuilder::new(&pattern.value).literal_separator(true).build() {
+            match GlobBuilder::new(&pattern.value)
+                .literal_separator(true)
+                .build()
+            {
                 Ok(glob) => _ = all.add(glob),
                 Err(error) => {
-                    let title = format!("`{}` is no pattern of file names: {}", pattern.value, error.kind());
-                    self.at.fail(pattern.span, title, "here", Some("groups/*.json, **/acl-*.json".to_owned()));
+                    let title = format!(
+                        "`{}` is no pattern of file names: {}",
+                        pattern.value,
+                        error.kind()
+                    );
+                    self.at.fail(
+                        pattern.span,
+                        title,
+                        "here",
+                        Some("groups/*.json, **/acl-*.json".to_owned()),
+                    );
                 }
             }
         }
@@ -278,13 +350,31 @@ impl Compiler<'_> {
     fn rule(&mut self, written: &WrittenRecords) -> Option<Rule> {
         let from = self.from(written.from.as_ref(), written.span);
         let files = self.files(&written.files.0);
-        let when: Vec<JpQuery> = written.when.0.iter().filter_map(|path| self.path(&path.value, path.span)).collect();
+        let when: Vec<JpQuery> = written
+            .when
+            .0
+            .iter()
+            .filter_map(|path| self.path(&path.value, path.span))
+            .collect();
         let section = self.section(&written.into.0);
         let shape = section.map_or(Json::Null, |section| self.shape_of(section));
-        let fields = self.fields(&written.fields.0, &shape, &written.into.0.value, written.span);
+        let fields = self.fields(
+            &written.fields.0,
+            &shape,
+            &written.into.0.value,
+            written.span,
+        );
         let having = self.values(&written.having.0, &Json::Null);
-        let gather = written.gather.as_ref().map(|value| self.value(value, &Json::Null));
-        let inside = written.inside.0.iter().filter_map(|records| self.rule(records)).collect();
+        let gather = written
+            .gather
+            .as_ref()
+            .map(|value| self.value(value, &Json::Null));
+        let inside = written
+            .inside
+            .0
+            .iter()
+            .filter_map(|records| self.rule(records))
+            .collect();
         let gather = match gather {
             Some(value) => Some(value?),
             None => None,
@@ -309,7 +399,12 @@ impl Compiler<'_> {
         if found.is_none() {
             let all = format!("there are {}", sections().collect::<Vec<_>>().join(", "));
             let help = did_you_mean(&written.value, sections()).unwrap_or(all);
-            self.at.fail(written.span, format!("a snapshot has no section `{}`", written.value), "here", Some(help));
+            self.at.fail(
+                written.span,
+                format!("a snapshot has no section `{}`", written.value),
+                "here",
+                Some(help),
+            );
         }
         found
     }
@@ -335,31 +430,69 @@ impl Compiler<'_> {
         of.get("items").and_then(|items| self.object_in(items))
     }
 
-    pub(super) fn fields(&mut self, written: &Fields, shape: &Json, what: &str, span: Span) -> Vec<Made> {
-        let known: Vec<String> =
-            shape["properties"].as_object().map(|fields| fields.keys().cloned().collect()).unwrap_or_default();
+    pub(super) fn fields(
+        &mut self,
+        written: &Fields,
+        shape: &Json,
+        what: &str,
+        span: Span,
+    ) -> Vec<Made> {
+        let known: Vec<String> = shape["properties"]
+            .as_object()
+            .map(|fields| fields.keys().cloned().collect())
+            .unwrap_or_default();
         let mut made: Vec<Made> = Vec::new();
         for (name, value) in &written.0 {
             if !shape.is_null() && !known.contains(&name.value) {
                 let all = format!("its fields are {}", known.join(", "));
-                let help = did_you_mean(&name.value, known.iter().map(String::as_str)).unwrap_or(all);
-                self.at.fail(name.span, format!("{what} have no field `{}`", name.value), "unknown field", Some(help));
+                let help =
+                    did_you_mean(&name.value, known.iter().map(String::as_str)).unwrap_or(all);
+                self.at.fail(
+                    name.span,
+                    format!("{what} have no field `{}`", name.value),
+                    "unknown field",
+                    Some(help),
+                );
                 continue;
             }
             if made.iter().any(|other| other.name == name.value) {
-                self.at.fail(name.span, format!("the field `{}` stands here twice", name.value), "a second time", None);
+                self.at.fail(
+                    name.span,
+                    format!("the field `{}` stands here twice", name.value),
+                    "a second time",
+                    None,
+                );
                 continue;
             }
-            let inner = self.object_in(&shape["properties"][&name.value]).cloned().unwrap_or(Json::Null);
+            let inner = self
+                .object_in(&shape["properties"][&name.value])
+                .cloned()
+                .unwrap_or(Json::Null);
             let list = shape["properties"][&name.value].get("$ref").is_none();
             if let Some(value) = self.value(value, &inner) {
-                made.push(Made { name: name.value.clone(), list, value });
+                made.push(Made {
+                    name: name.value.clone(),
+                    list,
+                    value,
+                });
             }
         }
-        let needed = shape["required"].as_array().into_iter().flatten().filter_map(Json::as_str);
-        for name in needed.filter(|name| !written.0.iter().any(|(field, _)| field.value == **name)) {
-            let help = shape["properties"][name]["description"].as_str().map(|about| format!("{name}: {about}"));
-            self.at.fail(span, format!("{what} need the field `{name}`"), "in here", help);
+        let needed = shape["required"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .filter_map(Json::as_str);
+        for name in needed.filter(|name| !written.0.iter().any(|(field, _)| field.value == **name))
+        {
+            let help = shape["properties"][name]["description"]
+                .as_str()
+                .map(|about| format!("{name}: {about}"));
+            self.at.fail(
+                span,
+                format!("{what} need the field `{name}`"),
+                "in here",
+                help,
+            );
         }
         made
     }
@@ -367,20 +500,33 @@ impl Compiler<'_> {
     /// A value; `inner` is what the format says of the objects in it, if there are any.
     fn value(&mut self, written: &WrittenValue, inner: &Json) -> Option<Value> {
         let span = written.span;
-        let plain = |source: Source| Some(Value { span, source, then: Vec::new() });
+        let plain = |source: Source| {
+            Some(Value {
+                span,
+                source,
+                then: Vec::new(),
+            })
+        };
         match &written.kind {
             WrittenKind::Path(text) => plain(Source::Path(self.path(text, span)?)),
             WrittenKind::Constant(json) => plain(Source::Constant(vec![json.clone()])),
             WrittenKind::List(values) => plain(Source::All(self.values(values, inner)?)),
             WrittenKind::Made(made) => {
                 let source = self.source(made, span, inner)?;
-                Some(Value { span, source, then: self.then(made, inner)? })
+                Some(Value {
+                    span,
+                    source,
+                    then: self.then(made, inner)?,
+                })
             }
         }
     }
 
     fn values(&mut self, written: &[WrittenValue], inner: &Json) -> Option<Vec<Value>> {
-        let all: Vec<Option<Value>> = written.iter().map(|value| self.value(value, inner)).collect();
+        let all: Vec<Option<Value>> = written
+            .iter()
+            .map(|value| self.value(value, inner))
+            .collect();
         all.into_iter().collect()
     }
 
@@ -390,10 +536,16 @@ impl Compiler<'_> {
             let title = if given.is_empty() {
                 "this value has no source".to_owned()
             } else {
-                format!("this value has {} sources: {}", given.len(), given.join(", "))
+                format!(
+                    "this value has {} sources: {}",
+                    given.len(),
+                    given.join(", ")
+                )
             };
-            let all = "path, constant, outer, file, member, all_of, first_of, text, each, every or pairs";
-            self.at.fail(span, title, "here", Some(format!("write one of {all}")));
+            let all =
+                "path, constant, outer, file, member, all_of, first_of, text, each, every or pairs";
+            self.at
+                .fail(span, title, "here", Some(format!("write one of {all}")));
             return None;
         };
         let fits = made.table.is_some() || made.pattern.is_some() || made.lookup.is_some();
@@ -403,11 +555,29 @@ impl Compiler<'_> {
             (made.give.is_some(), "give", "every", source == "every"),
             (made.key.is_some(), "key", "pairs", source == "pairs"),
             (made.value.is_some(), "value", "pairs", source == "pairs"),
-            (made.becomes.is_some(), "becomes", "pattern", made.pattern.is_some()),
-            (made.otherwise.is_some(), "otherwise", "table, pattern or lookup", fits),
+            (
+                made.becomes.is_some(),
+                "becomes",
+                "pattern",
+                made.pattern.is_some(),
+            ),
+            (
+                made.otherwise.is_some(),
+                "otherwise",
+                "table, pattern or lookup",
+                fits,
+            ),
         ];
-        for (_, stray, needs, _) in strays.into_iter().filter(|(there, .., fits)| *there && !fits) {
-            self.at.fail(span, format!("`{stray}` means nothing without `{needs}`"), "in here", None);
+        for (_, stray, needs, _) in strays
+            .into_iter()
+            .filter(|(there, .., fits)| *there && !fits)
+        {
+            self.at.fail(
+                span,
+                format!("`{stray}` means nothing without `{needs}`"),
+                "in here",
+                None,
+            );
         }
         match source {
             "path" => {
@@ -415,11 +585,15 @@ impl Compiler<'_> {
                 Some(Source::Path(self.path(&path.value, path.span)?))
             }
             "constant" => Some(Source::Constant(made.constant.clone()?.0)),
-            "outer" => Some(Source::Outer(Box::new(self.value(made.outer.as_deref()?, inner)?))),
+            "outer" => Some(Source::Outer(Box::new(
+                self.value(made.outer.as_deref()?, inner)?,
+            ))),
             "file" => Some(Source::File(made.file?)),
             "member" => Some(Source::Member),
             "all_of" => Some(Source::All(self.values(&made.all_of.as_ref()?.0, inner)?)),
-            "first_of" => Some(Source::First(self.values(&made.first_of.as_ref()?.0, inner)?)),
+            "first_of" => Some(Source::First(
+                self.values(&made.first_of.as_ref()?.0, inner)?,
+            )),
             "text" => self.text(made.text.as_ref()?, made.with.as_ref()),
             "each" => {
                 let nodes = self.nodes(made.each.as_deref()?);
@@ -457,8 +631,15 @@ impl Compiler<'_> {
         match &written.kind {
             WrittenKind::Path(text) => Some(Nodes::Found(self.path(text, written.span)?)),
             WrittenKind::Constant(_) => {
-                let help = Some("write a JSONPath, such as $.rules[*], or a value with `lookup`".to_owned());
-                self.at.fail(written.span, "this leads to no nodes".to_owned(), "here", help);
+                let help = Some(
+                    "write a JSONPath, such as $.rules[*], or a value with `lookup`".to_owned(),
+                );
+                self.at.fail(
+                    written.span,
+                    "this leads to no nodes".to_owned(),
+                    "here",
+                    help,
+                );
                 None
             }
             _ => {
@@ -490,7 +671,12 @@ impl Compiler<'_> {
                     let known: Vec<&str> = with.iter().map(|(key, _)| key.value.as_str()).collect();
                     let help = did_you_mean(&name, known.iter().copied())
                         .unwrap_or_else(|| format!("write under `with` what fills {{{name}}}"));
-                    self.at.fail(text.span, format!("nothing fills {{{name}}}"), "in this text", Some(help));
+                    self.at.fail(
+                        text.span,
+                        format!("nothing fills {{{name}}}"),
+                        "in this text",
+                        Some(help),
+                    );
                     return None;
                 };
                 pieces.push(Piece::Filled(at));
@@ -500,13 +686,24 @@ impl Compiler<'_> {
         }
         let mut filling = Vec::new();
         for (index, (key, value)) in with.iter().enumerate() {
-            if !pieces.iter().any(|piece| matches!(piece, Piece::Filled(at) if *at == index)) {
+            if !pieces
+                .iter()
+                .any(|piece| matches!(piece, Piece::Filled(at) if *at == index))
+            {
                 let help = Some(format!("write {{{}}} in the text", key.value));
-                self.at.fail(key.span, format!("`{}` fills nothing", key.value), "here", help);
+                self.at.fail(
+                    key.span,
+                    format!("`{}` fills nothing", key.value),
+                    "here",
+                    help,
+                );
             }
             filling.push(self.value(value, &Json::Null));
         }
-        Some(Source::Text(pieces, filling.into_iter().collect::<Option<Vec<_>>>()?))
+        Some(Source::Text(
+            pieces,
+            filling.into_iter().collect::<Option<Vec<_>>>()?,
+        ))
     }
 
     fn then(&mut self, made: &WrittenMade, inner: &Json) -> Option<Vec<Then>> {
@@ -520,13 +717,26 @@ impl Compiler<'_> {
         if let Some(pattern) = &made.pattern {
             match Regex::new(&format!("^(?:{})$", pattern.value)) {
                 Ok(regex) => {
-                    let becomes = made.becomes.as_ref().map_or_else(|| "$0".to_owned(), |text| text.0.to_string());
+                    let becomes = made
+                        .becomes
+                        .as_ref()
+                        .map_or_else(|| "$0".to_owned(), |text| text.0.to_string());
                     then.push(Then::Pattern(regex, becomes, made.otherwise));
                 }
                 Err(error) => {
                     let why = error.to_string();
-                    let why = why.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
-                    self.at.fail(pattern.span, format!("this is no regular expression: {why}"), "here", None);
+                    let why = why
+                        .lines()
+                        .last()
+                        .unwrap_or_default()
+                        .trim_start_matches("error: ")
+                        .to_owned();
+                    self.at.fail(
+                        pattern.span,
+                        format!("this is no regular expression: {why}"),
+                        "here",
+                        None,
+                    );
                 }
             }
         }
@@ -538,7 +748,9 @@ impl Compiler<'_> {
             then.push(Then::Table(rows?.into_iter().collect(), made.otherwise));
         }
         if let Some(without) = &made.without {
-            then.push(Then::Without(without.0.iter().map(super::make::text_of).collect()));
+            then.push(Then::Without(
+                without.0.iter().map(super::make::text_of).collect(),
+            ));
         }
         if made.once == Some(true) {
             then.push(Then::Once);
@@ -553,11 +765,18 @@ impl Compiler<'_> {
     }
 
     fn table(&mut self, span: Span, name: &str) -> Option<Vec<(String, Vec<Json>)>> {
-        let found = self.tables.0.iter().find(|(other, _)| other == name).map(|(_, table)| table.0.clone());
+        let found = self
+            .tables
+            .0
+            .iter()
+            .find(|(other, _)| other == name)
+            .map(|(_, table)| table.0.clone());
         if found.is_none() {
             let names = self.tables.0.iter().map(|(name, _)| name.as_str());
-            let help = did_you_mean(name, names).or_else(|| Some("write it under `tables`".to_owned()));
-            self.at.fail(span, format!("there is no table `{name}`"), "here", help);
+            let help =
+                did_you_mean(name, names).or_else(|| Some("write it under `tables`".to_owned()));
+            self.at
+                .fail(span, format!("there is no table `{name}`"), "here", help);
         }
         found
     }
@@ -571,10 +790,18 @@ impl Compiler<'_> {
         // All joins are indexed in one pass.
         if self.lookups.len() > before {
             let title = "what a lookup asks of its records cannot be looked up itself".to_owned();
-            let help = Some("look up the id first, and what comes of it around that, with `all_of`".to_owned());
+            let help = Some(
+                "look up the id first, and what comes of it around that, with `all_of`".to_owned(),
+            );
             self.at.fail(written.span, title, "here", help);
         }
-        self.lookups.push(Lookup { files, from: from?, by: by?, take: take?, nodes: false });
+        self.lookups.push(Lookup {
+            files,
+            from: from?,
+            by: by?,
+            take: take?,
+            nodes: false,
+        });
         Some(self.lookups.len() - 1)
     }
 }

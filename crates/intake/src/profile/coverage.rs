@@ -2,8 +2,8 @@
 
 use super::compile::{From, Lookup, Made, Nodes, Rule, Source, Step, Then, Value};
 use jsonpath_rust::parser::model::{
-    Comparable, Filter, FilterAtom, FnArg, JpQuery, Segment, Selector, SingularQuery, SingularQuerySegment, Test,
-    TestFunction,
+    Comparable, Filter, FilterAtom, FnArg, JpQuery, Segment, Selector, SingularQuery,
+    SingularQuerySegment, Test, TestFunction,
 };
 use rustc_hash::FxHashMap;
 use serde_json::Value as Json;
@@ -70,7 +70,11 @@ type Trail = Vec<Step>;
 impl Used {
     /// What the rules and lookups of a profile look at in some files: those for which these rules and lookups are.
     pub fn of(rules: &[Rule], lookups: &[Lookup], here: &Here) -> Self {
-        let mut looking = Looking { used: Self::default(), lookups, here };
+        let mut looking = Looking {
+            used: Self::default(),
+            lookups,
+            here,
+        };
         for (rule, here) in rules.iter().zip(&here.rules) {
             looking.rule(rule, root(*here), &[]);
         }
@@ -125,7 +129,9 @@ impl Looking<'_> {
             Nodes::Found(query) => self.query(query, at),
             Nodes::Given(value) => {
                 self.value(value, at, outer);
-                let Some(Then::Lookup(index, _)) = value.then.last() else { return Vec::new() };
+                let Some(Then::Lookup(index, _)) = value.then.last() else {
+                    return Vec::new();
+                };
                 let lookup = &self.lookups[*index];
                 let records = self.from(&lookup.from, root(self.here.lookups[*index]));
                 match &lookup.take.source {
@@ -137,7 +143,10 @@ impl Looking<'_> {
     }
 
     fn from(&mut self, from: &From, at: &[Trail]) -> Vec<Trail> {
-        let here: Vec<Trail> = at.iter().map(|trail| [&trail[..], &from.steps[..]].concat()).collect();
+        let here: Vec<Trail> = at
+            .iter()
+            .map(|trail| [&trail[..], &from.steps[..]].concat())
+            .collect();
         let Some(rest) = &from.rest else { return here };
         let mut rest = rest.segments.as_slice();
         let mut here = here;
@@ -164,7 +173,9 @@ impl Looking<'_> {
         }
         // What is gathered is asked as a list: its items are the records.
         let asked = if rule.gather.is_some() {
-            here.iter().map(|trail| trail[..trail.len().saturating_sub(1)].to_vec()).collect()
+            here.iter()
+                .map(|trail| trail[..trail.len().saturating_sub(1)].to_vec())
+                .collect()
         } else {
             here.clone()
         };
@@ -221,7 +232,10 @@ impl Looking<'_> {
     }
 
     fn query(&mut self, query: &JpQuery, at: &[Trail]) -> Vec<Trail> {
-        query.segments.iter().fold(at.to_vec(), |here, segment| self.segment(segment, &here))
+        query
+            .segments
+            .iter()
+            .fold(at.to_vec(), |here, segment| self.segment(segment, &here))
     }
 
     fn segment(&mut self, segment: &Segment, at: &[Trail]) -> Vec<Trail> {
@@ -237,8 +251,11 @@ impl Looking<'_> {
     }
 
     fn selector(&mut self, selector: &Selector, at: &[Trail]) -> Vec<Trail> {
-        let longer =
-            |step: Step| at.iter().map(|trail| [&trail[..], std::slice::from_ref(&step)].concat()).collect::<Vec<_>>();
+        let longer = |step: Step| {
+            at.iter()
+                .map(|trail| [&trail[..], std::slice::from_ref(&step)].concat())
+                .collect::<Vec<_>>()
+        };
         match selector {
             Selector::Name(name) => longer(Step::Name(name.clone())),
             Selector::Filter(filter) => {
@@ -274,7 +291,10 @@ impl Looking<'_> {
                     SingularQuerySegment::Index(_) => Step::Any,
                 });
                 let steps: Vec<Step> = steps.collect();
-                let there: Vec<Trail> = at.iter().map(|trail| [&trail[..], &steps[..]].concat()).collect();
+                let there: Vec<Trail> = at
+                    .iter()
+                    .map(|trail| [&trail[..], &steps[..]].concat())
+                    .collect();
                 self.whole(&there);
             }
         }
@@ -283,7 +303,9 @@ impl Looking<'_> {
     fn test(&mut self, test: &Test, at: &[Trail]) {
         match test {
             Test::RelQuery(segments) => {
-                let there = segments.iter().fold(at.to_vec(), |here, segment| self.segment(segment, &here));
+                let there = segments
+                    .iter()
+                    .fold(at.to_vec(), |here, segment| self.segment(segment, &here));
                 self.whole(&there);
             }
             Test::AbsQuery(_) => {}
@@ -327,16 +349,26 @@ fn collect(seen: &Seen, used: &[&Used], path: &str, found: &mut [Vec<Part>; 2]) 
         found[1].push((path.to_owned(), seen.total()));
         return;
     }
-    let looked_into = used.iter().any(|one| !one.names.is_empty() || one.any.is_some());
+    let looked_into = used
+        .iter()
+        .any(|one| !one.names.is_empty() || one.any.is_some());
     if seen.count > 0 && !looked_into {
         found[1].push((path.to_owned(), seen.count));
     }
     for (name, inner) in &seen.names {
-        let next: Vec<&Used> =
-            used.iter().flat_map(|one| one.names.get(name).into_iter().chain(one.any.as_deref())).collect();
-        let plain = name.chars().all(|sign| sign.is_ascii_alphanumeric() || sign == '_')
+        let next: Vec<&Used> = used
+            .iter()
+            .flat_map(|one| one.names.get(name).into_iter().chain(one.any.as_deref()))
+            .collect();
+        let plain = name
+            .chars()
+            .all(|sign| sign.is_ascii_alphanumeric() || sign == '_')
             && !name.starts_with(|sign: char| sign.is_ascii_digit());
-        let step = if plain { format!(".{name}") } else { format!("['{}']", name.replace('\'', "\\'")) };
+        let step = if plain {
+            format!(".{name}")
+        } else {
+            format!("['{}']", name.replace('\'', "\\'"))
+        };
         collect(inner, &next, &format!("{path}{step}"), found);
     }
     if let Some(items) = &seen.items {

@@ -6,7 +6,7 @@ use super::written::{FilePart, Otherwise};
 use crate::reading::Reading;
 use crate::sections::check;
 use crate::tree::{Node, Scalar, Value as Tree};
-use heronshale_core::source::{FileId, Span};
+use heronshale_model::source::{FileId, Span};
 use jsonpath_rust::parser::model::JpQuery;
 use jsonpath_rust::query::js_path_process;
 use rustc_hash::FxHashMap;
@@ -90,7 +90,9 @@ pub(super) fn text_of(json: &Json) -> String {
 /// The nodes that a path finds, each with where it stands in its document.
 pub(super) fn found<'j>(query: &JpQuery, node: &'j Json, pointer: &str) -> Vec<(&'j Json, String)> {
     let all = js_path_process(query, node).unwrap_or_default();
-    all.into_iter().map(|one| (one.clone().val(), format!("{pointer}{}", &one.path()[1..]))).collect()
+    all.into_iter()
+        .map(|one| (one.clone().val(), format!("{pointer}{}", &one.path()[1..])))
+        .collect()
 }
 
 impl<'p> Making<'p> {
@@ -126,20 +128,26 @@ impl<'p> Making<'p> {
     }
 
     /// The first value of each field as text; none unless each has one.
-    pub fn texts_of(&mut self, fields: &[Made], scope: &Scope<'_>) -> Option<Vec<(String, String)>> {
+    pub fn texts_of(
+        &mut self,
+        fields: &[Made],
+        scope: &Scope<'_>,
+    ) -> Option<Vec<(String, String)>> {
         self.origins.clear();
         let text = |(name, got): (String, Got)| match got.what {
             What::Scalar(json) => Some((name, text_of(&json))),
             _ => None,
         };
         let made = self.fields(fields, scope, false);
-        (made.len() == fields.len()).then(|| made.into_iter().map(text).collect::<Option<Vec<_>>>())?
+        (made.len() == fields.len())
+            .then(|| made.into_iter().map(text).collect::<Option<Vec<_>>>())?
     }
 
     /// Whether each of some values is there.
     pub fn has(&mut self, all: &[Value], scope: &Scope<'_>) -> bool {
         self.origins.clear();
-        all.iter().all(|value| !self.values(value, scope).is_empty())
+        all.iter()
+            .all(|value| !self.values(value, scope).is_empty())
     }
 
     /// By what a record is gathered with others.
@@ -148,7 +156,13 @@ impl<'p> Making<'p> {
         let values = self.values(value, scope);
         values
             .iter()
-            .filter_map(|got| if let What::Scalar(json) = &got.what { Some(text_of(json)) } else { None })
+            .filter_map(|got| {
+                if let What::Scalar(json) = &got.what {
+                    Some(text_of(json))
+                } else {
+                    None
+                }
+            })
             .collect()
     }
 
@@ -158,7 +172,10 @@ impl<'p> Making<'p> {
         self.origins.clear();
         let origin = self.origin(rule.span, Some(scope.pointer.to_owned()));
         let fields = self.fields(&rule.fields, scope, true);
-        let object = Got { what: What::Map(fields), origin };
+        let object = Got {
+            what: What::Map(fields),
+            origin,
+        };
         let mut reading = Reading::default();
         check(rule.section, &node(&object), &mut reading);
         for problem in reading.problems {
@@ -181,7 +198,13 @@ impl<'p> Making<'p> {
 
     fn trouble(&mut self, got: &Got, span: Span, title: String, help: Option<String>) {
         let pointer = self.origins[got.origin as usize].pointer.clone();
-        self.troubles.push(Trouble { title, label: "this is what reads it".to_owned(), help, span, pointer });
+        self.troubles.push(Trouble {
+            title,
+            label: "this is what reads it".to_owned(),
+            help,
+            span,
+            pointer,
+        });
     }
 
     fn fields(&mut self, fields: &[Made], scope: &Scope<'_>, counted: bool) -> Vec<(String, Got)> {
@@ -197,7 +220,10 @@ impl<'p> Making<'p> {
             let got = match values.len() {
                 0 => continue,
                 1 if !is_list => values.into_iter().next(),
-                _ => Some(Got { origin: values[0].origin, what: What::List(values) }),
+                _ => Some(Got {
+                    origin: values[0].origin,
+                    what: What::List(values),
+                }),
             };
             made.extend(got.map(|got| (field.name.clone(), got)));
         }
@@ -224,15 +250,28 @@ impl<'p> Making<'p> {
             }
             Source::Constant(all) => {
                 let origin = self.origin(span, None);
-                all.iter().map(|one| Got { what: What::Scalar(one.clone()), origin }).collect()
+                all.iter()
+                    .map(|one| Got {
+                        what: What::Scalar(one.clone()),
+                        origin,
+                    })
+                    .collect()
             }
             Source::Outer(inner) => match scope.outer {
                 Some(outer) => self.values(inner, outer),
                 None => {
                     let origin = self.origin(span, Some(scope.pointer.to_owned()));
-                    let got = Got { what: What::Scalar(Json::Null), origin };
+                    let got = Got {
+                        what: What::Scalar(Json::Null),
+                        origin,
+                    };
                     let help = "`outer` is for `inside`, and for the fields of `each`".to_owned();
-                    self.trouble(&got, span, "there is no record around this one".to_owned(), Some(help));
+                    self.trouble(
+                        &got,
+                        span,
+                        "there is no record around this one".to_owned(),
+                        Some(help),
+                    );
                     Vec::new()
                 }
             },
@@ -244,54 +283,108 @@ impl<'p> Making<'p> {
                     FilePart::Stem => last.rsplit_once('.').map_or(last, |(stem, _)| stem),
                 };
                 let origin = self.origin(span, Some(scope.pointer.to_owned()));
-                vec![Got { what: What::Scalar(text.into()), origin }]
+                vec![Got {
+                    what: What::Scalar(text.into()),
+                    origin,
+                }]
             }
             Source::Member => {
-                let last = scope.pointer.rsplit_once('[').map(|(_, last)| last.trim_end_matches(']'));
-                let name = last.map(|last| last.trim_matches('\'').replace("\\'", "'").replace("\\\\", "\\"));
+                let last = scope
+                    .pointer
+                    .rsplit_once('[')
+                    .map(|(_, last)| last.trim_end_matches(']'));
+                let name = last.map(|last| {
+                    last.trim_matches('\'')
+                        .replace("\\'", "'")
+                        .replace("\\\\", "\\")
+                });
                 let origin = self.origin(span, Some(scope.pointer.to_owned()));
-                name.into_iter().map(|name| Got { what: What::Scalar(name.into()), origin }).collect()
+                name.into_iter()
+                    .map(|name| Got {
+                        what: What::Scalar(name.into()),
+                        origin,
+                    })
+                    .collect()
             }
             Source::All(all) => all.iter().flat_map(|one| self.values(one, scope)).collect(),
-            Source::First(all) => {
-                all.iter().map(|one| self.values(one, scope)).find(|values| !values.is_empty()).unwrap_or_default()
-            }
+            Source::First(all) => all
+                .iter()
+                .map(|one| self.values(one, scope))
+                .find(|values| !values.is_empty())
+                .unwrap_or_default(),
             Source::Text(pieces, with) => self.texts(pieces, with, span, scope),
             Source::Each(nodes, fields) => {
                 let mut made = Vec::new();
                 self.of_each(nodes, scope, |making, inner| {
                     let origin = making.origin(span, Some(inner.pointer.to_owned()));
-                    made.push(Got { what: What::Map(making.fields(fields, inner, false)), origin });
+                    made.push(Got {
+                        what: What::Map(making.fields(fields, inner, false)),
+                        origin,
+                    });
                 });
                 made
             }
             Source::Every(nodes, give) => {
                 let mut values = Vec::new();
-                self.of_each(nodes, scope, |making, inner| values.extend(making.values(give, inner)));
+                self.of_each(nodes, scope, |making, inner| {
+                    values.extend(making.values(give, inner))
+                });
                 values
             }
             Source::Pairs(query, key, value) => {
                 let mut pairs: Vec<(String, Got)> = Vec::new();
                 let origin = self.origin(span, Some(scope.pointer.to_owned()));
                 for (node, pointer) in found(query, scope.node, scope.pointer) {
-                    let inner = Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file };
+                    let inner = Scope {
+                        node,
+                        pointer: &pointer,
+                        outer: Some(scope),
+                        file: scope.file,
+                    };
                     let key = self.values(key, &inner).into_iter().next();
                     let value = self.values(value, &inner).into_iter().next();
-                    if let (Some(Got { what: What::Scalar(key), .. }), Some(value)) = (key, value) {
+                    if let (
+                        Some(Got {
+                            what: What::Scalar(key),
+                            ..
+                        }),
+                        Some(value),
+                    ) = (key, value)
+                    {
                         pairs.push((text_of(&key), value));
                     }
                 }
-                if pairs.is_empty() { Vec::new() } else { vec![Got { what: What::Map(pairs), origin }] }
+                if pairs.is_empty() {
+                    Vec::new()
+                } else {
+                    vec![Got {
+                        what: What::Map(pairs),
+                        origin,
+                    }]
+                }
             }
         }
     }
 
     /// Does something with each node; an id that no record has is no node, and was counted as unresolved.
-    fn of_each(&mut self, nodes: &Nodes, scope: &Scope<'_>, mut then: impl FnMut(&mut Self, &Scope<'_>)) {
+    fn of_each(
+        &mut self,
+        nodes: &Nodes,
+        scope: &Scope<'_>,
+        mut then: impl FnMut(&mut Self, &Scope<'_>),
+    ) {
         match nodes {
             Nodes::Found(query) => {
                 for (node, pointer) in found(query, scope.node, scope.pointer) {
-                    then(self, &Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file });
+                    then(
+                        self,
+                        &Scope {
+                            node,
+                            pointer: &pointer,
+                            outer: Some(scope),
+                            file: scope.file,
+                        },
+                    );
                 }
             }
             Nodes::Given(value) => {
@@ -303,7 +396,15 @@ impl<'p> Making<'p> {
                     // An error is shown where the id stands that led to the node.
                     let pointer = self.origins[got.origin as usize].pointer.clone();
                     let pointer = pointer.as_deref().unwrap_or(scope.pointer);
-                    then(self, &Scope { node: &node, pointer, outer: Some(scope), file: scope.file });
+                    then(
+                        self,
+                        &Scope {
+                            node: &node,
+                            pointer,
+                            outer: Some(scope),
+                            file: scope.file,
+                        },
+                    );
                 }
             }
         }
@@ -326,20 +427,39 @@ impl<'p> Making<'p> {
     }
 
     /// Every combination of what fills the text.
-    fn texts(&mut self, pieces: &[Piece], with: &[Value], span: Span, scope: &Scope<'_>) -> Vec<Got> {
+    fn texts(
+        &mut self,
+        pieces: &[Piece],
+        with: &[Value],
+        span: Span,
+        scope: &Scope<'_>,
+    ) -> Vec<Got> {
         let filling: Vec<Vec<Got>> = with.iter().map(|one| self.values(one, scope)).collect();
-        let count = filling.iter().fold(1_usize, |count, values| count.saturating_mul(values.len()));
+        let count = filling
+            .iter()
+            .fold(1_usize, |count, values| count.saturating_mul(values.len()));
         if count > MOST_TEXTS {
             let origin = self.origin(span, Some(scope.pointer.to_owned()));
-            let got = Got { what: What::Scalar(Json::Null), origin };
-            let help = "fill it with single values, or take the text apart by several fields".to_owned();
-            self.trouble(&got, span, format!("more than {MOST_TEXTS} texts come of this one"), Some(help));
+            let got = Got {
+                what: What::Scalar(Json::Null),
+                origin,
+            };
+            let help =
+                "fill it with single values, or take the text apart by several fields".to_owned();
+            self.trouble(
+                &got,
+                span,
+                format!("more than {MOST_TEXTS} texts come of this one"),
+                Some(help),
+            );
             return Vec::new();
         }
         let mut texts: Vec<(String, Option<u32>)> = vec![(String::new(), None)];
         let mut chosen: Vec<Vec<usize>> = vec![Vec::new()];
         for values in &filling {
-            let longer = chosen.iter().flat_map(|start| (0..values.len()).map(move |at| [&start[..], &[at]].concat()));
+            let longer = chosen
+                .iter()
+                .flat_map(|start| (0..values.len()).map(move |at| [&start[..], &[at]].concat()));
             chosen = longer.collect();
         }
         texts.clear();
@@ -357,19 +477,34 @@ impl<'p> Making<'p> {
                         }
                         match &got.what {
                             What::Scalar(json) => text.push_str(&text_of(json)),
-                            _ => self.trouble(got, span, "what fills a text has to be a text or a number".into(), None),
+                            _ => self.trouble(
+                                got,
+                                span,
+                                "what fills a text has to be a text or a number".into(),
+                                None,
+                            ),
                         }
                     }
                 }
             }
-            texts.push((text, if let [one] = from[..] { Some(one) } else { None }));
+            texts.push((
+                text,
+                if let [one] = from[..] {
+                    Some(one)
+                } else {
+                    None
+                },
+            ));
         }
         texts
             .into_iter()
             .map(|(text, from)| {
                 let pointer = from.and_then(|from| self.origins[from as usize].pointer.clone());
                 let origin = self.origin(span, pointer.or_else(|| Some(scope.pointer.to_owned())));
-                Got { what: What::Scalar(text.into()), origin }
+                Got {
+                    what: What::Scalar(text.into()),
+                    origin,
+                }
             })
             .collect()
     }
@@ -379,25 +514,51 @@ impl<'p> Making<'p> {
             Then::Default(other) if values.is_empty() => self.values(other, scope),
             Then::Needed if values.is_empty() => {
                 let origin = self.origin(span, Some(scope.pointer.to_owned()));
-                let got = Got { what: What::Scalar(Json::Null), origin };
-                self.trouble(&got, span, "this record has no value for it".to_owned(), None);
+                let got = Got {
+                    what: What::Scalar(Json::Null),
+                    origin,
+                };
+                self.trouble(
+                    &got,
+                    span,
+                    "this record has no value for it".to_owned(),
+                    None,
+                );
                 values
             }
             Then::Once => {
                 let mut seen = std::collections::HashSet::new();
-                let scalar = |got: &Got| if let What::Scalar(json) = &got.what { Some(text_of(json)) } else { None };
-                values.into_iter().filter(|got| scalar(got).is_none_or(|text| seen.insert(text))).collect()
+                let scalar = |got: &Got| {
+                    if let What::Scalar(json) = &got.what {
+                        Some(text_of(json))
+                    } else {
+                        None
+                    }
+                };
+                values
+                    .into_iter()
+                    .filter(|got| scalar(got).is_none_or(|text| seen.insert(text)))
+                    .collect()
             }
             Then::Default(_) | Then::Needed => values,
-            _ => values.into_iter().flat_map(|got| self.changed(then, got, span)).collect(),
+            _ => values
+                .into_iter()
+                .flat_map(|got| self.changed(then, got, span))
+                .collect(),
         }
     }
 
     /// What one value becomes.
     fn changed(&mut self, then: &Then, got: Got, span: Span) -> Vec<Got> {
         let What::Scalar(json) = &got.what else {
-            let title = "only texts and numbers are looked up, split, matched and translated".to_owned();
-            self.trouble(&got, span, title, Some("let the path lead to one of its members".to_owned()));
+            let title =
+                "only texts and numbers are looked up, split, matched and translated".to_owned();
+            self.trouble(
+                &got,
+                span,
+                title,
+                Some("let the path lead to one of its members".to_owned()),
+            );
             return Vec::new();
         };
         let text = text_of(json);
@@ -413,7 +574,10 @@ impl<'p> Making<'p> {
                 }
             },
             Then::Split(at) => {
-                let parts = text.split(at.as_str()).map(str::trim).filter(|part| !part.is_empty());
+                let parts = text
+                    .split(at.as_str())
+                    .map(str::trim)
+                    .filter(|part| !part.is_empty());
                 parts.map(|part| as_got(&part.into())).collect()
             }
             Then::Pattern(regex, becomes, otherwise) => match regex.captures(&text) {
@@ -422,7 +586,12 @@ impl<'p> Making<'p> {
                     captures.expand(becomes, &mut made);
                     vec![as_got(&made.into())]
                 }
-                None => self.unknown(*otherwise, got, span, &format!("`{text}` does not match the pattern")),
+                None => self.unknown(
+                    *otherwise,
+                    got,
+                    span,
+                    &format!("`{text}` does not match the pattern"),
+                ),
             },
             Then::Table(rows, otherwise) => match rows.get(&text) {
                 Some(to) => to.iter().map(as_got).collect(),
@@ -433,7 +602,13 @@ impl<'p> Making<'p> {
         }
     }
 
-    fn unknown(&mut self, otherwise: Option<Otherwise>, got: Got, span: Span, title: &str) -> Vec<Got> {
+    fn unknown(
+        &mut self,
+        otherwise: Option<Otherwise>,
+        got: Got,
+        span: Span,
+        title: &str,
+    ) -> Vec<Got> {
         match otherwise {
             Some(Otherwise::Keep) => vec![got],
             Some(Otherwise::LeaveOut) => Vec::new(),
@@ -453,7 +628,11 @@ fn whole(json: &Json, origin: u32) -> Got {
         Json::Array(items) => What::List(items.iter().map(|item| whole(item, origin)).collect()),
         Json::Object(fields) => {
             let fields = fields.iter().filter(|(_, value)| !value.is_null());
-            What::Map(fields.map(|(key, value)| (key.clone(), whole(value, origin))).collect())
+            What::Map(
+                fields
+                    .map(|(key, value)| (key.clone(), whole(value, origin)))
+                    .collect(),
+            )
         }
         scalar => What::Scalar(scalar.clone()),
     };
@@ -462,7 +641,9 @@ fn whole(json: &Json, origin: u32) -> Got {
 
 /// A text that is written as a whole number is one, since identifiers may be numbers in the format too.
 fn number(text: &str) -> Option<u64> {
-    text.parse::<u64>().ok().filter(|number| number.to_string() == text)
+    text.parse::<u64>()
+        .ok()
+        .filter(|number| number.to_string() == text)
 }
 
 /// The value as JSON, each scalar as `scalar` says.
@@ -471,7 +652,9 @@ fn as_json(got: &Got, scalar: fn(&Json) -> Json) -> Json {
         What::Scalar(json) => scalar(json),
         What::List(items) => items.iter().map(|item| as_json(item, scalar)).collect(),
         What::Map(fields) => {
-            let fields = fields.iter().map(|(key, got)| (key.clone(), as_json(got, scalar)));
+            let fields = fields
+                .iter()
+                .map(|(key, got)| (key.clone(), as_json(got, scalar)));
             Json::Object(fields.collect::<Map<_, _>>())
         }
     }
@@ -492,21 +675,40 @@ fn plain(got: &Got) -> Json {
 
 /// The value as the reader of snapshots takes it; spans are numbers of origins.
 fn node(got: &Got) -> Node<'_> {
-    let span = Span { file: FileId(0), start: got.origin, end: got.origin };
+    let span = Span {
+        file: FileId(0),
+        start: got.origin,
+        end: got.origin,
+    };
     let value = match &got.what {
         What::Scalar(Json::String(text)) => {
-            let kind = if number(text).is_some() { Scalar::Number } else { Scalar::Text };
+            let kind = if number(text).is_some() {
+                Scalar::Number
+            } else {
+                Scalar::Text
+            };
             Tree::Scalar(kind, Cow::Borrowed(text.as_str()))
         }
-        What::Scalar(Json::Bool(flag)) => {
-            Tree::Scalar(Scalar::Bool, Cow::Borrowed(if *flag { "true" } else { "false" }))
+        What::Scalar(Json::Bool(flag)) => Tree::Scalar(
+            Scalar::Bool,
+            Cow::Borrowed(if *flag { "true" } else { "false" }),
+        ),
+        What::Scalar(Json::Number(number)) => {
+            Tree::Scalar(Scalar::Number, Cow::Owned(number.to_string()))
         }
-        What::Scalar(Json::Number(number)) => Tree::Scalar(Scalar::Number, Cow::Owned(number.to_string())),
         What::Scalar(_) => Tree::Scalar(Scalar::Null, Cow::Borrowed("null")),
         What::List(items) => Tree::List(items.iter().map(node).collect()),
         What::Map(fields) => {
-            let key = |key: &str| Node { span, value: Tree::Scalar(Scalar::Text, Cow::Owned(key.to_owned())) };
-            Tree::Map(fields.iter().map(|(name, got)| (key(name), node(got))).collect())
+            let key = |key: &str| Node {
+                span,
+                value: Tree::Scalar(Scalar::Text, Cow::Owned(key.to_owned())),
+            };
+            Tree::Map(
+                fields
+                    .iter()
+                    .map(|(name, got)| (key(name), node(got)))
+                    .collect(),
+            )
         }
     };
     Node { span, value }

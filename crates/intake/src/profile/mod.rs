@@ -22,11 +22,11 @@ use crate::document::{Documents, place};
 use crate::load::{LoadError, SourceText};
 use compile::{Compiled, From, Rule, compile};
 use coverage::{Here, Seen, Used, parts};
-use heronshale_core::answer::{
-    CoverageAnswer, CoveredFile, CoveredRecords, HoldsForEverything, IgnoredPart, NeverGiven, NotCovered, UnresolvedId,
-    UsedPart,
+use heronshale_model::coverage::{
+    CoverageAnswer, CoveredFile, CoveredRecords, HoldsForEverything, IgnoredPart, NeverGiven,
+    NotCovered, UnresolvedId, UsedPart,
 };
-use heronshale_core::source::{Problem, SourceFile, Span};
+use heronshale_model::source::{Problem, SourceFile, Span};
 use make::{Making, Scope, found};
 use place::{Spot, Stands, broken, problem};
 pub(crate) use plan::{Plan, Request};
@@ -52,7 +52,11 @@ pub struct Profile {
 impl Profile {
     /// The variable of the environment that holds the token, if one is sent.
     pub fn token_variable(&self) -> Option<&str> {
-        self.compiled.plan.token.as_ref().map(|token| token.environment.as_str())
+        self.compiled
+            .plan
+            .token
+            .as_ref()
+            .map(|token| token.environment.as_str())
     }
 
     /// The headers of sheets that it gives other names: header, and the name of the column.
@@ -66,7 +70,11 @@ impl Profile {
     }
 
     /// What fills the names of a request, for each record from which it follows.
-    pub(crate) fn following(&self, request: &Request, folder: &Path) -> Result<Vec<Vec<(String, String)>>, LoadError> {
+    pub(crate) fn following(
+        &self,
+        request: &Request,
+        folder: &Path,
+    ) -> Result<Vec<Vec<(String, String)>>, LoadError> {
         struct Filling<'p> {
             making: Making<'p>,
             with: &'p [compile::Made],
@@ -75,7 +83,12 @@ impl Profile {
         }
         impl Taker for Filling<'_> {
             fn record(&mut self, _: usize, node: &Json, pointer: &str, _: &Held) {
-                let scope = Scope { node, pointer, outer: None, file: &self.file };
+                let scope = Scope {
+                    node,
+                    pointer,
+                    outer: None,
+                    file: &self.file,
+                };
                 self.found.extend(self.making.texts_of(self.with, &scope));
             }
             fn seen(&mut self) -> Option<&mut Seen> {
@@ -83,9 +96,16 @@ impl Profile {
             }
             fn progress(&mut self, _: u64) {}
         }
-        let Some(each) = &request.each else { return Ok(Vec::new()) };
+        let Some(each) = &request.each else {
+            return Ok(Vec::new());
+        };
         let name = format!("{}.jsonl", each.saved);
-        let export = Export { path: folder.join(&name), name, kind: Kind::JsonLines, bytes: 0 };
+        let export = Export {
+            path: folder.join(&name),
+            name,
+            kind: Kind::JsonLines,
+            bytes: 0,
+        };
         if !export.path.exists() {
             return Ok(Vec::new());
         }
@@ -98,9 +118,10 @@ impl Profile {
         match read(&export.path, export.kind, &[&each.from], &mut filling) {
             Ok(()) => Ok(filling.found),
             Err(Broken::Syntax(line, column, what)) => Err(broken(&export, line, column, &what)),
-            Err(Broken::Reading(error)) => {
-                Err(LoadError::Environment { what: format!("cannot read {}", export.path.display()), error })
-            }
+            Err(Broken::Reading(error)) => Err(LoadError::Environment {
+                what: format!("cannot read {}", export.path.display()),
+                error,
+            }),
         }
     }
 }
@@ -111,14 +132,21 @@ impl Profile {
 /// If it cannot be reached, or used: all that is wrong with it.
 pub fn load_profile(path: &Path) -> Result<Profile, LoadError> {
     let mut documents = Documents::default();
-    let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+    let name = path
+        .file_name()
+        .unwrap_or(path.as_os_str())
+        .to_string_lossy()
+        .into_owned();
     let written = documents.read::<WrittenProfile>(&name, path)?;
     compiled(documents, written)
 }
 
 /// The profiles that ship with the program, by name.
 pub const BUILT_IN: [(&str, &str); 2] = [
-    ("openstack", include_str!("../../../../profiles/openstack.yaml")),
+    (
+        "openstack",
+        include_str!("../../../../profiles/openstack.yaml"),
+    ),
     ("sheets", include_str!("../../../../profiles/sheets.yaml")),
 ];
 
@@ -129,19 +157,33 @@ pub const BUILT_IN: [(&str, &str); 2] = [
 pub fn built_in_profile(name: &str) -> Option<Result<Profile, LoadError>> {
     let (_, text) = BUILT_IN.iter().find(|(known, _)| *known == name)?;
     let mut documents = Documents::default();
-    let written = documents.read_bytes::<WrittenProfile>(&format!("{name}.yaml"), text.as_bytes().to_vec(), false);
+    let written = documents.read_bytes::<WrittenProfile>(
+        &format!("{name}.yaml"),
+        text.as_bytes().to_vec(),
+        false,
+    );
     Some(compiled(documents, written))
 }
 
-fn compiled(mut documents: Documents, written: Option<WrittenProfile>) -> Result<Profile, LoadError> {
+fn compiled(
+    mut documents: Documents,
+    written: Option<WrittenProfile>,
+) -> Result<Profile, LoadError> {
     let compiled = written.map(|written| {
         documents.check_header(&written.format.0, &written.version.0, PROFILE);
         compile(written, &mut documents.reading)
     });
     let (compiled, texts, files) = documents.finish_with_texts(compiled)?;
     match compiled {
-        Some(compiled) => Ok(Profile { compiled, texts, files }),
-        None => Err(LoadError::Input { problems: Vec::new(), texts }),
+        Some(compiled) => Ok(Profile {
+            compiled,
+            texts,
+            files,
+        }),
+        None => Err(LoadError::Input {
+            problems: Vec::new(),
+            texts,
+        }),
     }
 }
 
@@ -175,8 +217,10 @@ impl Exports {
 pub fn exports(paths: &[PathBuf]) -> Result<Exports, LoadError> {
     let mut found = Exports::default();
     for path in paths {
-        let metadata = fs::metadata(path)
-            .map_err(|error| LoadError::Environment { what: format!("cannot read {}", path.display()), error })?;
+        let metadata = fs::metadata(path).map_err(|error| LoadError::Environment {
+            what: format!("cannot read {}", path.display()),
+            error,
+        })?;
         if metadata.is_dir() {
             let mut files = Vec::new();
             crate::load::list(path, path, 0, &mut files)?;
@@ -194,7 +238,11 @@ pub fn exports(paths: &[PathBuf]) -> Result<Exports, LoadError> {
                 }
             }
         } else {
-            let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+            let name = path
+                .file_name()
+                .unwrap_or(path.as_os_str())
+                .to_string_lossy()
+                .into_owned();
             found.take(name, path.clone(), true)?;
         }
     }
@@ -207,16 +255,30 @@ impl Exports {
             let why = "its name ends with none of .json, .jsonl, .ndjson, .csv";
             if named {
                 let error = std::io::Error::new(std::io::ErrorKind::InvalidInput, why);
-                return Err(LoadError::Environment { what: format!("cannot read {}", path.display()), error });
+                return Err(LoadError::Environment {
+                    what: format!("cannot read {}", path.display()),
+                    error,
+                });
             }
-            self.not_read.push(NotCovered { name, why: why.to_owned() });
+            self.not_read.push(NotCovered {
+                name,
+                why: why.to_owned(),
+            });
             return Ok(());
         };
         let bytes = fs::metadata(&path)
-            .map_err(|error| LoadError::Environment { what: format!("cannot read {}", path.display()), error })?
+            .map_err(|error| LoadError::Environment {
+                what: format!("cannot read {}", path.display()),
+                error,
+            })?
             .len();
         if !self.files.iter().any(|other| other.path == path) {
-            self.files.push(Export { name, path, kind, bytes });
+            self.files.push(Export {
+                name,
+                path,
+                kind,
+                bytes,
+            });
         }
         Ok(())
     }
@@ -248,14 +310,23 @@ pub fn import<'p>(
         progress,
         gathered: FxHashMap::default(),
         records: 0,
-        taken: exports.collected.as_ref().map(|collected| collected.taken.as_str()),
+        taken: exports
+            .collected
+            .as_ref()
+            .map(|collected| collected.taken.as_str()),
         indexing: true,
     };
     /// Each rule with those inside of it; `around`: from where those around it are read.
     fn tallies<'p>(rules: &'p [Rule], around: &str, into: &mut Vec<Tally<'p>>) {
         for rule in rules {
             let from = format!("{around}{}", &rule.from.text[1..]);
-            into.push(Tally { rule, from: from.clone(), read: 0, left_out: 0, repeated: 0 });
+            into.push(Tally {
+                rule,
+                from: from.clone(),
+                read: 0,
+                left_out: 0,
+                repeated: 0,
+            });
             tallies(&rule.inside, &from, into);
         }
     }
@@ -273,27 +344,43 @@ pub fn import<'p>(
     run.indexing = false;
     for file in &exports.files {
         let records = run.pass(file)?;
-        answer.files.push(CoveredFile { name: file.name.clone(), bytes: file.bytes, records });
+        answer.files.push(CoveredFile {
+            name: file.name.clone(),
+            bytes: file.bytes,
+            records,
+        });
     }
     run.flush()?;
-    if run.rules.iter().all(|tally| tally.rule.section != "estate" || tally.read == 0) {
+    if run
+        .rules
+        .iter()
+        .all(|tally| tally.rule.section != "estate" || tally.read == 0)
+    {
         let mut estate = serde_json::json!({ "name": &*compiled.name });
         if let Some(collected) = &exports.collected {
             estate["taken"] = collected.taken.as_str().into();
         }
         run.say("estate", &estate, None);
     }
-    for missing in exports.collected.iter().flat_map(|collected| &collected.missing) {
-        let Some(object) = &missing.object else { continue };
-        let mut gap =
-            serde_json::json!({ "object": object, "reason": format!("{}: {}", missing.request, missing.why) });
+    for missing in exports
+        .collected
+        .iter()
+        .flat_map(|collected| &collected.missing)
+    {
+        let Some(object) = &missing.object else {
+            continue;
+        };
+        let mut gap = serde_json::json!({ "object": object, "reason": format!("{}: {}", missing.request, missing.why) });
         if let Some(lacks) = &missing.lacks {
             gap["lacks"] = lacks.as_str().into();
         }
         run.say("gaps", &gap, None);
     }
     if let Some(error) = run.failed {
-        return Err(LoadError::Environment { what: "cannot write the snapshot".to_owned(), error });
+        return Err(LoadError::Environment {
+            what: "cannot write the snapshot".to_owned(),
+            error,
+        });
     }
     run.told(&mut answer);
     Ok(answer)
@@ -352,26 +439,56 @@ impl<'p> Run<'p, '_> {
     fn pass(&mut self, file: &'p Export) -> Result<usize, LoadError> {
         self.records = 0;
         let compiled = &self.profile.compiled;
-        let here = |files: &Option<globset::GlobSet>| files.as_ref().is_none_or(|files| files.is_match(&file.name));
+        let here = |files: &Option<globset::GlobSet>| {
+            files
+                .as_ref()
+                .is_none_or(|files| files.is_match(&file.name))
+        };
         self.here = Here {
-            rules: compiled.rules.iter().map(|rule| here(&rule.files)).collect(),
-            lookups: compiled.lookups.iter().map(|lookup| here(&lookup.files)).collect(),
+            rules: compiled
+                .rules
+                .iter()
+                .map(|rule| here(&rule.files))
+                .collect(),
+            lookups: compiled
+                .lookups
+                .iter()
+                .map(|lookup| here(&lookup.files))
+                .collect(),
         };
         // What joins look at is looked at once more for the coverage.
-        let lookups = compiled.lookups.iter().enumerate().filter(|(_, lookup)| here(&lookup.files));
-        let rules = compiled.rules.iter().filter(|rule| !self.indexing && here(&rule.files));
+        let lookups = compiled
+            .lookups
+            .iter()
+            .enumerate()
+            .filter(|(_, lookup)| here(&lookup.files));
+        let rules = compiled
+            .rules
+            .iter()
+            .filter(|rule| !self.indexing && here(&rule.files));
         let all = lookups.map(|(at, lookup)| (&lookup.from, Job::Lookup(at)));
-        let (places, jobs): (Vec<&From>, Vec<Job>) = all.chain(rules.map(|rule| (&rule.from, Job::Rule(rule)))).unzip();
+        let (places, jobs): (Vec<&From>, Vec<Job>) = all
+            .chain(rules.map(|rule| (&rule.from, Job::Rule(rule))))
+            .unzip();
         if self.indexing && places.is_empty() {
             return Ok(0);
         }
-        let mut taker = Taking { run: self, jobs, file };
+        let mut taker = Taking {
+            run: self,
+            jobs,
+            file,
+        };
         let read = read(&file.path, file.kind, &places, &mut taker);
         match read {
             Err(Broken::Reading(error)) => {
-                return Err(LoadError::Environment { what: format!("cannot read {}", file.path.display()), error });
+                return Err(LoadError::Environment {
+                    what: format!("cannot read {}", file.path.display()),
+                    error,
+                });
             }
-            Err(Broken::Syntax(line, column, what)) => return Err(broken(file, line, column, &what)),
+            Err(Broken::Syntax(line, column, what)) => {
+                return Err(broken(file, line, column, &what));
+            }
             Ok(()) => {}
         }
         self.sound()?;
@@ -384,7 +501,10 @@ impl<'p> Run<'p, '_> {
             return Ok(());
         }
         let problems = by_line_of_profile(std::mem::take(&mut self.problems));
-        Err(LoadError::Input { problems, texts: self.profile.texts.clone() })
+        Err(LoadError::Input {
+            problems,
+            texts: self.profile.texts.clone(),
+        })
     }
 
     /// The records that were gathered.
@@ -396,7 +516,12 @@ impl<'p> Run<'p, '_> {
                 let rule = self.rules[at].rule;
                 let node = Json::Array(one.nodes);
                 let file = one.spots.first().map_or("", |(_, spot)| &spot.file.name);
-                let scope = Scope { node: &node, pointer: "$", outer: None, file };
+                let scope = Scope {
+                    node: &node,
+                    pointer: "$",
+                    outer: None,
+                    file,
+                };
                 self.made(rule, at, &scope, Stands::Gathered(&one.spots));
             }
         }
@@ -409,9 +534,16 @@ impl<'p> Run<'p, '_> {
             return;
         }
         self.records += 1;
-        let at = self.rules.iter().position(|tally| std::ptr::eq(tally.rule, rule)).unwrap_or(0);
+        let at = self
+            .rules
+            .iter()
+            .position(|tally| std::ptr::eq(tally.rule, rule))
+            .unwrap_or(0);
         self.rules[at].read += 1;
-        let asked_for = rule.when.iter().all(|query| !found(query, scope.node, scope.pointer).is_empty())
+        let asked_for = rule
+            .when
+            .iter()
+            .all(|query| !found(query, scope.node, scope.pointer).is_empty())
             && self.making.has(&rule.having, scope);
         if !asked_for {
             self.rules[at].left_out += 1;
@@ -425,14 +557,21 @@ impl<'p> Run<'p, '_> {
                     all.all.len() - 1
                 });
                 all.all[into].nodes.push(scope.node.clone());
-                all.all[into].spots.push((scope.pointer.to_owned(), spot.clone()));
+                all.all[into]
+                    .spots
+                    .push((scope.pointer.to_owned(), spot.clone()));
             }
             return;
         }
         self.made(rule, at, scope, Stands::Here(spot));
         for inner in &rule.inside {
             for (node, pointer) in found(&inner.from.query, scope.node, scope.pointer) {
-                let scope = Scope { node, pointer: &pointer, outer: Some(scope), file: scope.file };
+                let scope = Scope {
+                    node,
+                    pointer: &pointer,
+                    outer: Some(scope),
+                    file: scope.file,
+                };
                 self.record(inner, &scope, spot);
             }
         }
@@ -441,7 +580,9 @@ impl<'p> Run<'p, '_> {
     fn made(&mut self, rule: &'p Rule, at: usize, scope: &Scope<'_>, stands: Stands<'_, 'p>) {
         match self.making.object(rule, scope) {
             Some(mut object) => {
-                if let (Some(taken), "estate", None) = (self.taken, rule.section, object.get("taken")) {
+                if let (Some(taken), "estate", None) =
+                    (self.taken, rule.section, object.get("taken"))
+                {
                     object["taken"] = taken.into();
                 }
                 let spot = match stands {
@@ -472,10 +613,14 @@ impl<'p> Run<'p, '_> {
             return true;
         }
         self.note_everything(section, object, spot);
-        let from =
-            spot.map_or_else(String::new, |spot| format!("# {}:{}\n", spot.file.name.escape_debug(), spot.held.line));
-        let yaml =
-            if section == "estate" { serde_saphyr::to_string(object) } else { serde_saphyr::to_string(&[object]) };
+        let from = spot.map_or_else(String::new, |spot| {
+            format!("# {}:{}\n", spot.file.name.escape_debug(), spot.held.line)
+        });
+        let yaml = if section == "estate" {
+            serde_saphyr::to_string(object)
+        } else {
+            serde_saphyr::to_string(&[object])
+        };
         let written = match yaml {
             Ok(yaml) => (self.out)(section, &format!("{from}{yaml}")),
             Err(error) => Err(std::io::Error::other(error.to_string())),
@@ -500,10 +645,18 @@ impl<'p> Run<'p, '_> {
                 _ => continue,
             };
             for &field in fields {
-                let lacking = rules.iter().filter(|rule| rule.get(field).is_none()).count();
+                let lacking = rules
+                    .iter()
+                    .filter(|rule| rule.get(field).is_none())
+                    .count();
                 let name = object["id"].as_str().unwrap_or_default();
-                let place = spot.map_or_else(String::new, |spot| format!("{}:{}", spot.file.name, spot.held.line));
-                let known = self.everything.entry((format!("{section}.{list}"), field)).or_default();
+                let place = spot.map_or_else(String::new, |spot| {
+                    format!("{}:{}", spot.file.name, spot.held.line)
+                });
+                let known = self
+                    .everything
+                    .entry((format!("{section}.{list}"), field))
+                    .or_default();
                 if known.0 == 0 && lacking > 0 {
                     known.2 = format!("{name}  {place}");
                 }
@@ -543,7 +696,11 @@ impl<'p> Run<'p, '_> {
             }
         }
         let because = |path: &str| {
-            compiled.ignored.iter().find(|(part, _)| part.is_match(path)).map(|(_, because)| because.clone())
+            compiled
+                .ignored
+                .iter()
+                .find(|(part, _)| part.is_match(path))
+                .map(|(_, because)| because.clone())
         };
         // A path that is read in some files and not in others stands in both lists.
         let [mut used, mut unused] = [BTreeMap::new(), BTreeMap::new()];
@@ -555,9 +712,18 @@ impl<'p> Run<'p, '_> {
                 }
             }
         }
-        answer.used = used.into_iter().map(|(path, values)| UsedPart { path, values }).collect();
-        answer.ignored =
-            unused.into_iter().map(|(path, values)| IgnoredPart { because: because(&path), path, values }).collect();
+        answer.used = used
+            .into_iter()
+            .map(|(path, values)| UsedPart { path, values })
+            .collect();
+        answer.ignored = unused
+            .into_iter()
+            .map(|(path, values)| IgnoredPart {
+                because: because(&path),
+                path,
+                values,
+            })
+            .collect();
         answer.everything = { self.everything.iter() }
             .filter(|(_, (rules, ..))| *rules > 0)
             .map(|((list, lacks), (rules, of, first))| HoldsForEverything {
@@ -572,7 +738,11 @@ impl<'p> Run<'p, '_> {
             .making
             .unresolved
             .iter()
-            .map(|((span, id), times)| UnresolvedId { id: id.clone(), times: *times, place: place(*span) })
+            .map(|((span, id), times)| UnresolvedId {
+                id: id.clone(),
+                times: *times,
+                place: place(*span),
+            })
             .collect();
     }
 }
@@ -582,7 +752,10 @@ fn by_line_of_profile(problems: Vec<Problem>) -> Vec<Problem> {
     const OTHERS: usize = 2;
     let mut found: Vec<(Problem, Vec<String>)> = Vec::new();
     for problem in problems {
-        match found.iter_mut().find(|(first, _)| first.span == problem.span && first.label == problem.label) {
+        match found
+            .iter_mut()
+            .find(|(first, _)| first.span == problem.span && first.label == problem.label)
+        {
             Some((_, others)) => others.push(problem.title),
             None => found.push((problem, Vec::new())),
         }
@@ -590,9 +763,18 @@ fn by_line_of_profile(problems: Vec<Problem>) -> Vec<Problem> {
     let told = |(mut first, others): (Problem, Vec<String>)| {
         if !others.is_empty() {
             let more = if others.len() > OTHERS { " …" } else { "" };
-            let some = others.iter().take(OTHERS).cloned().collect::<Vec<_>>().join("; ");
+            let some = others
+                .iter()
+                .take(OTHERS)
+                .cloned()
+                .collect::<Vec<_>>()
+                .join("; ");
             let again = format!("{} more by this line: {some}{more}", others.len());
-            first.help = Some(first.help.map_or(again.clone(), |help| format!("{help}\n{again}")));
+            first.help = Some(
+                first
+                    .help
+                    .map_or(again.clone(), |help| format!("{help}\n{again}")),
+            );
         }
         first
     };
@@ -614,8 +796,16 @@ struct Taking<'r, 'p, 'o> {
 
 impl Taker for Taking<'_, '_, '_> {
     fn record(&mut self, place: usize, node: &Json, pointer: &str, held: &Held) {
-        let scope = Scope { node, pointer, outer: None, file: &self.file.name };
-        let spot = Spot { file: self.file, held: held.clone() };
+        let scope = Scope {
+            node,
+            pointer,
+            outer: None,
+            file: &self.file.name,
+        };
+        let spot = Spot {
+            file: self.file,
+            held: held.clone(),
+        };
         match self.jobs[place] {
             Job::Lookup(_) if !self.run.indexing => {}
             Job::Lookup(lookup) => {
@@ -631,7 +821,11 @@ impl Taker for Taking<'_, '_, '_> {
         if !run.indexing && !run.seen.contains_key(&run.here) {
             run.seen.insert(run.here.clone(), Seen::default());
         }
-        if run.indexing { None } else { run.seen.get_mut(&run.here) }
+        if run.indexing {
+            None
+        } else {
+            run.seen.get_mut(&run.here)
+        }
     }
 
     fn progress(&mut self, bytes: u64) {

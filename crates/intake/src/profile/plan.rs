@@ -3,7 +3,7 @@
 use super::compile::{Compiler, From, Made};
 use super::written::{WrittenCollect, WrittenRequest};
 use crate::reading::did_you_mean;
-use heronshale_core::model::Name;
+use heronshale_model::estate::Name;
 use jsonpath_rust::parser::model::JpQuery;
 use serde_json::Value as Json;
 
@@ -47,7 +47,11 @@ impl Request {
     /// The link to the page behind this one.
     pub fn next_page(&self, page: &Json) -> Option<String> {
         let found = super::make::found(self.next.as_ref()?, page, "$");
-        found.first().and_then(|(link, _)| link.as_str()).filter(|link| !link.is_empty()).map(str::to_owned)
+        found
+            .first()
+            .and_then(|(link, _)| link.as_str())
+            .filter(|link| !link.is_empty())
+            .map(str::to_owned)
     }
 }
 
@@ -55,15 +59,26 @@ impl Compiler<'_> {
     pub(super) fn plan(&mut self, written: &WrittenCollect) -> Plan {
         let token = written.token.as_ref().map(|token| {
             let text = |given: &Option<Name>, otherwise: &str| {
-                given.as_ref().map_or_else(|| otherwise.to_owned(), ToString::to_string)
+                given
+                    .as_ref()
+                    .map_or_else(|| otherwise.to_owned(), ToString::to_string)
             };
             let sent = text(&token.text, "Bearer {token}");
             if !sent.contains("{token}") {
                 let help = Some("text: \"Bearer {token}\"".to_owned());
-                self.at.fail(token.span, "the token does not stand in the text that is sent".to_owned(), "here", help);
+                self.at.fail(
+                    token.span,
+                    "the token does not stand in the text that is sent".to_owned(),
+                    "here",
+                    help,
+                );
             }
             let header = text(&token.header, "Authorization");
-            Sent { environment: token.environment.0.to_string(), header, text: sent }
+            Sent {
+                environment: token.environment.0.to_string(),
+                header,
+                text: sent,
+            }
         });
         let mut requests: Vec<Request> = Vec::new();
         for request in &written.requests.0 {
@@ -80,30 +95,67 @@ impl Compiler<'_> {
             let plain = |sign: char| sign.is_ascii_alphanumeric() || "-_/{}".contains(sign);
             if !save.value.chars().all(plain) || save.value.starts_with('/') {
                 let help = Some("letters, digits, - and _, with / for folders".to_owned());
-                self.at.fail(save.span, format!("`{}` is no name for a file here", save.value), "here", help);
+                self.at.fail(
+                    save.span,
+                    format!("`{}` is no name for a file here", save.value),
+                    "here",
+                    help,
+                );
             }
             if requests.iter().any(|other| other.save == *save.value) {
-                self.at.fail(save.span, format!("two requests are kept as `{}`", save.value), "the second", None);
+                self.at.fail(
+                    save.span,
+                    format!("two requests are kept as `{}`", save.value),
+                    "the second",
+                    None,
+                );
             }
-            let next = request.next.as_ref().and_then(|next| self.path(&next.value, next.span));
+            let next = request
+                .next
+                .as_ref()
+                .and_then(|next| self.path(&next.value, next.span));
             let each = request.each.as_ref().and_then(|each| {
                 let saved = &each.saved.0;
-                let known = |other: &&WrittenRequest| other.save.0.value == saved.value && other.each.is_none();
+                let known = |other: &&WrittenRequest| {
+                    other.save.0.value == saved.value && other.each.is_none()
+                };
                 if !written.requests.0.iter().any(|other| known(&other)) {
                     let names = written.requests.0.iter().map(|other| &*other.save.0.value);
                     let help = did_you_mean(&saved.value, names);
-                    self.at.fail(saved.span, format!("no request is kept as `{}`", saved.value), "here", help);
+                    self.at.fail(
+                        saved.span,
+                        format!("no request is kept as `{}`", saved.value),
+                        "here",
+                        help,
+                    );
                 }
                 let from = self.from(Some(&each.from.0), each.span);
                 let with = self.fields(&each.with.0, &Json::Null, "these records", each.span);
-                Some(EachOf { saved: saved.value.to_string(), from: from?, with })
+                Some(EachOf {
+                    saved: saved.value.to_string(),
+                    from: from?,
+                    with,
+                })
             });
             let texts = [Some(get), Some(save), request.gap.as_ref()];
             for text in texts.into_iter().flatten() {
-                for name in text.value.split('{').skip(1).filter_map(|rest| rest.split('}').next()) {
-                    if !each.as_ref().is_some_and(|each| each.with.iter().any(|made| made.name == name)) {
+                for name in text
+                    .value
+                    .split('{')
+                    .skip(1)
+                    .filter_map(|rest| rest.split('}').next())
+                {
+                    if !each
+                        .as_ref()
+                        .is_some_and(|each| each.with.iter().any(|made| made.name == name))
+                    {
                         let help = Some("write it under `each`, in `with`".to_owned());
-                        self.at.fail(text.span, format!("nothing fills {{{name}}}"), "in this text", help);
+                        self.at.fail(
+                            text.span,
+                            format!("nothing fills {{{name}}}"),
+                            "in this text",
+                            help,
+                        );
                     }
                 }
             }

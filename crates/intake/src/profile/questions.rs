@@ -4,7 +4,7 @@ use super::draft::Question;
 use crate::document::{Documents, schema_of};
 use crate::load::LoadError;
 use crate::reading::{Many, Prose, Reading, Required, Spanned, did_you_mean, record};
-use heronshale_core::model::Name;
+use heronshale_model::estate::Name;
 use serde_json::Value as Json;
 use std::collections::BTreeMap;
 use std::fmt::Write;
@@ -63,13 +63,16 @@ pub struct Questions {
 impl Questions {
     /// The answers, by what the questions are about.
     pub fn answers(&self) -> BTreeMap<String, String> {
-        let answered = |one: &Question| one.answer.clone().map(|answer| (one.about.clone(), answer));
+        let answered =
+            |one: &Question| one.answer.clone().map(|answer| (one.about.clone(), answer));
         self.asked.iter().filter_map(answered).collect()
     }
 
     /// Takes what is asked now: those that are known keep their place, and those that are no longer asked keep their answer.
     pub fn take(&mut self, now: Vec<Question>) {
-        self.asked.retain(|known| known.answer.is_some() || now.iter().any(|one| one.about == known.about));
+        self.asked.retain(|known| {
+            known.answer.is_some() || now.iter().any(|one| one.about == known.about)
+        });
         for one in now {
             match self.asked.iter_mut().find(|known| known.about == one.about) {
                 Some(known) => *known = one,
@@ -90,10 +93,20 @@ impl Questions {
                 let _ = writeln!(out, "{name}: {}", quoted(digest));
             }
         }
-        out.push_str(if self.asked.is_empty() { "questions: []\n" } else { "questions:\n" });
+        out.push_str(if self.asked.is_empty() {
+            "questions: []\n"
+        } else {
+            "questions:\n"
+        });
         for (at, one) in self.asked.iter().enumerate() {
             let choices: Vec<String> = one.choices.iter().map(|choice| quoted(choice)).collect();
-            let _ = writeln!(out, "  # {}\n  - about: {}\n    ask: {}", at + 1, quoted(&one.about), quoted(&one.ask));
+            let _ = writeln!(
+                out,
+                "  # {}\n  - about: {}\n    ask: {}",
+                at + 1,
+                quoted(&one.about),
+                quoted(&one.ask)
+            );
             if !one.seen.is_empty() {
                 let _ = writeln!(out, "    seen: {}", quoted(&one.seen));
             }
@@ -102,7 +115,11 @@ impl Questions {
                 let _ = writeln!(out, "    likely: {}", quoted(guess));
             }
             let _ = writeln!(out, "    until_then: {}", quoted(&one.otherwise));
-            let _ = writeln!(out, "    answer: {}", quoted(one.answer.as_deref().unwrap_or_default()));
+            let _ = writeln!(
+                out,
+                "    answer: {}",
+                quoted(one.answer.as_deref().unwrap_or_default())
+            );
         }
         out
     }
@@ -112,13 +129,15 @@ impl Questions {
 pub fn wrong_answer(question: &Question, answer: &str) -> Option<(String, String)> {
     if question.choices.is_empty() {
         let hint = || "write a JSONPath from the object, such as $.zone".to_owned();
-        return (!answer.starts_with('$')).then(|| (format!("`{answer}` is no path to a field"), hint()));
+        return (!answer.starts_with('$'))
+            .then(|| (format!("`{answer}` is no path to a field"), hint()));
     }
     if question.choices.iter().any(|choice| choice == answer) {
         return None;
     }
     let all = || format!("write one of {}", question.choices.join(", "));
-    let hint = did_you_mean(answer, question.choices.iter().map(String::as_str)).unwrap_or_else(all);
+    let hint =
+        did_you_mean(answer, question.choices.iter().map(String::as_str)).unwrap_or_else(all);
     Some((format!("`{answer}` is no answer to this question"), hint))
 }
 
@@ -128,12 +147,22 @@ fn question(written: WrittenQuestion, at: &mut Reading) -> Question {
         about: written.about.0.value.0.to_string(),
         ask: text(written.ask).unwrap_or_default(),
         seen: text(written.seen).unwrap_or_default(),
-        choices: written.choices.0.into_iter().map(|choice| choice.0.to_string()).collect(),
+        choices: written
+            .choices
+            .0
+            .into_iter()
+            .map(|choice| choice.0.to_string())
+            .collect(),
         guess: text(written.likely),
         otherwise: text(written.until_then).unwrap_or_default(),
         answer: None,
     };
-    let Some(answer) = written.answer.filter(|answer| !answer.value.0.trim().is_empty()) else { return read };
+    let Some(answer) = written
+        .answer
+        .filter(|answer| !answer.value.0.trim().is_empty())
+    else {
+        return read;
+    };
     let given = answer.value.0.trim().to_owned();
     match wrong_answer(&read, &given) {
         Some((title, hint)) => at.fail(answer.span, title, "here", Some(hint)),
@@ -148,14 +177,23 @@ fn question(written: WrittenQuestion, at: &mut Reading) -> Question {
 /// If it cannot be reached, or used: all that is wrong with it.
 pub fn load_questions(path: &Path) -> Result<Questions, LoadError> {
     let mut documents = Documents::default();
-    let name = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+    let name = path
+        .file_name()
+        .unwrap_or(path.as_os_str())
+        .to_string_lossy()
+        .into_owned();
     let written = documents.read::<WrittenQuestions>(&name, path)?;
     let mut read = Questions::default();
     if let Some(written) = written {
         documents.check_header(&written.format.0, &written.version.0, QUESTIONS);
         read.drafted = written.drafted.map(|digest| digest.to_string());
         read.imported = written.imported.map(|digest| digest.to_string());
-        read.asked = written.questions.0.into_iter().map(|one| question(one, &mut documents.reading)).collect();
+        read.asked = written
+            .questions
+            .0
+            .into_iter()
+            .map(|one| question(one, &mut documents.reading))
+            .collect();
     }
     documents.finish(read)
 }

@@ -94,12 +94,27 @@ struct Walk<'w, T: Taker> {
 }
 
 /// Reads a file and hands out what stands at the places, by document order.
-pub(super) fn read(path: &Path, kind: Kind, places: &[&From], taker: &mut impl Taker) -> Result<(), Broken> {
+pub(super) fn read(
+    path: &Path,
+    kind: Kind,
+    places: &[&From],
+    taker: &mut impl Taker,
+) -> Result<(), Broken> {
     let file = without_mark(path).map_err(Broken::Reading)?;
     let count = std::rc::Rc::new(std::cell::Cell::new(0));
-    let counted = Counted { inner: file, count: count.clone() };
+    let counted = Counted {
+        inner: file,
+        count: count.clone(),
+    };
     let active: Vec<Active> = (0..places.len()).map(|place| (place, 0)).collect();
-    let mut walk = Walk { places, taker, count, told: 0, pointer: "$".to_owned(), trail: Vec::new() };
+    let mut walk = Walk {
+        places,
+        taker,
+        count,
+        told: 0,
+        pointer: "$".to_owned(),
+        trail: Vec::new(),
+    };
     if kind == Kind::Csv {
         return walk.rows(counted, &active);
     }
@@ -108,11 +123,15 @@ pub(super) fn read(path: &Path, kind: Kind, places: &[&From], taker: &mut impl T
         track_path: false,
         ..ReaderSettings::default()
     };
-    let mut reader = JsonStreamReader::new_custom(BufReader::with_capacity(1 << 16, counted), settings);
+    let mut reader =
+        JsonStreamReader::new_custom(BufReader::with_capacity(1 << 16, counted), settings);
     loop {
-        walk.value(&mut reader, &active).map_err(|error| broken(&error))?;
+        walk.value(&mut reader, &active)
+            .map_err(|error| broken(&error))?;
         if kind == Kind::Json {
-            return reader.consume_trailing_whitespace().map_err(|error| broken(&error));
+            return reader
+                .consume_trailing_whitespace()
+                .map_err(|error| broken(&error));
         }
         if !reader.has_next().map_err(|error| broken(&error))? {
             return Ok(());
@@ -134,7 +153,9 @@ fn without_mark(path: &Path) -> std::io::Result<File> {
 /// What a reader of JSON calls an error, in words.
 fn in_words(kind: &str) -> String {
     match kind {
-        "IncompleteDocument" => "the file ends in the middle of a value, it seems to be cut".to_owned(),
+        "IncompleteDocument" => {
+            "the file ends in the middle of a value, it seems to be cut".to_owned()
+        }
         "MalformedJson" => "no value begins like this".to_owned(),
         // The names are words that are written together: `MissingComma`.
         other => other.chars().fold(String::new(), |mut text, sign| {
@@ -150,25 +171,37 @@ fn in_words(kind: &str) -> String {
 fn broken(error: &struson::reader::ReaderError) -> Broken {
     use struson::reader::ReaderError;
     let at = |location: &struson::reader::JsonReaderPosition| {
-        location.line_pos.as_ref().map_or((1, 1), |at| (at.line + 1, at.column + 1))
+        location
+            .line_pos
+            .as_ref()
+            .map_or((1, 1), |at| (at.line + 1, at.column + 1))
     };
     match error {
         ReaderError::SyntaxError(error) => {
             let (line, column) = at(&error.location);
             Broken::Syntax(line, column, in_words(&format!("{}", error.kind)))
         }
-        ReaderError::IoError { error, location } if error.kind() == std::io::ErrorKind::InvalidData => {
+        ReaderError::IoError { error, location }
+            if error.kind() == std::io::ErrorKind::InvalidData =>
+        {
             let (line, column) = at(location);
             let what = error.to_string();
-            let what = if what.contains("UTF-8") { "the file is not text in UTF-8".to_owned() } else { what };
+            let what = if what.contains("UTF-8") {
+                "the file is not text in UTF-8".to_owned()
+            } else {
+                what
+            };
             Broken::Syntax(line, column, what)
         }
-        ReaderError::IoError { error, .. } => Broken::Reading(std::io::Error::new(error.kind(), error.to_string())),
+        ReaderError::IoError { error, .. } => {
+            Broken::Reading(std::io::Error::new(error.kind(), error.to_string()))
+        }
         ReaderError::MaxNestingDepthExceeded { location, .. } => {
             let (line, column) = at(location);
             Broken::Syntax(line, column, "values are nested too deep".to_owned())
         }
-        ReaderError::UnsupportedNumberValue { location, .. } | ReaderError::UnexpectedStructure { location, .. } => {
+        ReaderError::UnsupportedNumberValue { location, .. }
+        | ReaderError::UnexpectedStructure { location, .. } => {
             let (line, column) = at(location);
             Broken::Syntax(line, column, error.to_string())
         }
@@ -192,12 +225,22 @@ impl<T: Taker> Walk<'_, T> {
             Step::Any => true,
             Step::Name(wanted) => name == Some(wanted),
         };
-        active.iter().filter(goes_on).map(|(place, depth)| (*place, depth + 1)).collect()
+        active
+            .iter()
+            .filter(goes_on)
+            .map(|(place, depth)| (*place, depth + 1))
+            .collect()
     }
 
-    fn value(&mut self, reader: &mut Reader, active: &[Active]) -> Result<(), struson::reader::ReaderError> {
+    fn value(
+        &mut self,
+        reader: &mut Reader,
+        active: &[Active],
+    ) -> Result<(), struson::reader::ReaderError> {
         let kind = reader.peek()?;
-        let ends = active.iter().any(|(place, depth)| self.places[*place].steps.len() == *depth);
+        let ends = active
+            .iter()
+            .any(|(place, depth)| self.places[*place].steps.len() == *depth);
         if ends || !matches!(kind, ValueType::Array | ValueType::Object) {
             let before = reader.current_position(false);
             let node: Json = reader.deserialize_next().map_err(|error| match error {
@@ -207,7 +250,10 @@ impl<T: Taker> Walk<'_, T> {
                     location: reader.current_position(false),
                 },
             })?;
-            let line = before.line_pos.as_ref().map_or((1, 1), |at| (at.line + 1, at.column + 1));
+            let line = before
+                .line_pos
+                .as_ref()
+                .map_or((1, 1), |at| (at.line + 1, at.column + 1));
             let held = Held {
                 pointer: self.pointer.clone(),
                 start: before.data_pos.unwrap_or(0),
@@ -227,12 +273,21 @@ impl<T: Taker> Walk<'_, T> {
         }
         let mut index = 0;
         while reader.has_next()? {
-            let name = if object { Some(reader.next_name_owned()?) } else { None };
+            let name = if object {
+                Some(reader.next_name_owned()?)
+            } else {
+                None
+            };
             let next = self.next(active, name.as_deref());
             // The members of a list by name count as its items, unless somebody asks for one by its name.
-            let only_any =
-                !next.is_empty() && next.iter().all(|(place, depth)| self.places[*place].steps[depth - 1] == Step::Any);
-            let step = name.as_ref().filter(|_| !only_any).map_or(Step::Any, |name| Step::Name(name.clone()));
+            let only_any = !next.is_empty()
+                && next
+                    .iter()
+                    .all(|(place, depth)| self.places[*place].steps[depth - 1] == Step::Any);
+            let step = name
+                .as_ref()
+                .filter(|_| !only_any)
+                .map_or(Step::Any, |name| Step::Name(name.clone()));
             self.trail.push(step);
             if next.is_empty() {
                 reader.skip_value()?;
@@ -252,7 +307,11 @@ impl<T: Taker> Walk<'_, T> {
             index += 1;
             self.told();
         }
-        if object { reader.end_object() } else { reader.end_array() }
+        if object {
+            reader.end_object()
+        } else {
+            reader.end_array()
+        }
     }
 
     /// Hands out what lies in a node that is held.
@@ -273,7 +332,12 @@ impl<T: Taker> Walk<'_, T> {
                 Some(rest) if from.alone => {
                     let alone = Json::Array(vec![node.clone()]);
                     for (node, path) in found(rest, &alone, "$") {
-                        self.taker.record(place, node, &format!("{pointer}{}", &path["$[0]".len()..]), held);
+                        self.taker.record(
+                            place,
+                            node,
+                            &format!("{pointer}{}", &path["$[0]".len()..]),
+                            held,
+                        );
                     }
                 }
                 Some(rest) => {
@@ -298,7 +362,13 @@ impl<T: Taker> Walk<'_, T> {
             }
             (Some(Step::Any), Json::Array(items)) => {
                 for (index, inner) in items.iter().enumerate() {
-                    self.within(place, depth + 1, inner, &format!("{pointer}[{index}]"), held);
+                    self.within(
+                        place,
+                        depth + 1,
+                        inner,
+                        &format!("{pointer}[{index}]"),
+                        held,
+                    );
                 }
             }
             _ => {}
@@ -310,7 +380,9 @@ impl<T: Taker> Walk<'_, T> {
         let wrong = |error: &csv::Error| {
             let line = error.position().map_or(1, csv::Position::line);
             let what = match error.kind() {
-                csv::ErrorKind::UnequalLengths { expected_len, len, .. } => {
+                csv::ErrorKind::UnequalLengths {
+                    expected_len, len, ..
+                } => {
                     format!("this row has {len} fields, the header {expected_len}")
                 }
                 csv::ErrorKind::Utf8 { .. } => "the file is not text in UTF-8".to_owned(),
@@ -321,17 +393,39 @@ impl<T: Taker> Walk<'_, T> {
         let mut reader = csv::ReaderBuilder::new().from_reader(BufReader::new(file));
         let header = reader.headers().map_err(|error| wrong(&error))?.clone();
         let columns = self.taker.columns();
-        let renamed = |name: &str| columns.iter().find(|(header, _)| header == name).map(|(_, name)| name.clone());
-        let names = header.iter().map(|name| name.trim_start_matches('\u{feff}').trim());
-        let names: Vec<String> = names.map(|name| renamed(name).unwrap_or_else(|| name.to_owned())).collect();
-        if let Some((_, name)) = names.iter().enumerate().find(|(at, name)| names[..*at].contains(name)) {
-            return Err(Broken::Syntax(1, 1, format!("the header names `{name}` twice")));
+        let renamed = |name: &str| {
+            columns
+                .iter()
+                .find(|(header, _)| header == name)
+                .map(|(_, name)| name.clone())
+        };
+        let names = header
+            .iter()
+            .map(|name| name.trim_start_matches('\u{feff}').trim());
+        let names: Vec<String> = names
+            .map(|name| renamed(name).unwrap_or_else(|| name.to_owned()))
+            .collect();
+        if let Some((_, name)) = names
+            .iter()
+            .enumerate()
+            .find(|(at, name)| names[..*at].contains(name))
+        {
+            return Err(Broken::Syntax(
+                1,
+                1,
+                format!("the header names `{name}` twice"),
+            ));
         }
         let next = self.next(active, None);
         for (index, row) in reader.records().enumerate() {
             let row = row.map_err(|error| wrong(&error))?;
-            let cells = names.iter().zip(&row).filter(|(_, cell)| !cell.trim().is_empty());
-            let node: Map<String, Json> = cells.map(|(name, cell)| (name.clone(), cell.trim().into())).collect();
+            let cells = names
+                .iter()
+                .zip(&row)
+                .filter(|(_, cell)| !cell.trim().is_empty());
+            let node: Map<String, Json> = cells
+                .map(|(name, cell)| (name.clone(), cell.trim().into()))
+                .collect();
             let position = row.position();
             let held = Held {
                 pointer: format!("$[{index}]"),

@@ -1,9 +1,11 @@
 //! A profile as written: which nodes of an export are which objects, and which values give which fields.
 
-use crate::reading::{Definitions, Many, Prose, Reading, Required, Spanned, Written, choices, record, text_of};
+use crate::reading::{
+    Definitions, Many, Prose, Reading, Required, Spanned, Written, choices, record, text_of,
+};
 use crate::tree::{Node, Scalar, Value};
-use heronshale_core::model::Name;
-use heronshale_core::source::Span;
+use heronshale_model::estate::Name;
+use heronshale_model::source::Span;
 use serde_json::{Value as Json, json};
 
 /// What a profile says in its field `format`.
@@ -239,9 +241,10 @@ fn constant(node: &Node<'_>, at: &mut Reading) -> Option<Json> {
     match &node.value {
         Value::Scalar(Scalar::Text, text) => Some(Json::from(text.as_ref())),
         Value::Scalar(Scalar::Bool, text) => Some(Json::from(text.eq_ignore_ascii_case("true"))),
-        Value::Scalar(Scalar::Number, text) => {
-            Some(text.parse::<i64>().map_or_else(|_| Json::from(text.as_ref()), Json::from))
-        }
+        Value::Scalar(Scalar::Number, text) => Some(
+            text.parse::<i64>()
+                .map_or_else(|_| Json::from(text.as_ref()), Json::from),
+        ),
         _ => {
             at.expected(node, "a text, a number, true or false", None);
             None
@@ -276,20 +279,31 @@ pub(crate) struct Table(pub Vec<(String, Vec<Json>)>);
 impl Written for Table {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let Value::Map(fields) = &node.value else {
-            at.expected(node, "a table: words and what they stand for", Some("{ permit: allow, refuse: deny }".into()));
+            at.expected(
+                node,
+                "a table: words and what they stand for",
+                Some("{ permit: allow, refuse: deny }".into()),
+            );
             return None;
         };
         let read: Vec<Option<(String, Vec<Json>)>> = fields
             .iter()
             .map(|(key, value)| match &key.value {
-                Value::Scalar(_, word) => Constants::read(value, at).map(|to| (word.to_string(), to.0)),
+                Value::Scalar(_, word) => {
+                    Constants::read(value, at).map(|to| (word.to_string(), to.0))
+                }
                 _ => None,
             })
             .collect();
         let rows = read.into_iter().collect::<Option<Vec<_>>>()?;
         for (index, (word, _)) in rows.iter().enumerate() {
             if rows[..index].iter().any(|(other, _)| other == word) {
-                at.fail(fields[index].0.span, format!("`{word}` stands here twice"), "a second time", None);
+                at.fail(
+                    fields[index].0.span,
+                    format!("`{word}` stands here twice"),
+                    "a second time",
+                    None,
+                );
             }
         }
         Some(Self(rows))
@@ -312,7 +326,9 @@ impl Written for Tables {
         let read: Vec<Option<(String, Table)>> = fields
             .iter()
             .map(|(key, value)| match &key.value {
-                Value::Scalar(_, name) => Table::read(value, at).map(|table| (name.to_string(), table)),
+                Value::Scalar(_, name) => {
+                    Table::read(value, at).map(|table| (name.to_string(), table))
+                }
                 _ => None,
             })
             .collect();
@@ -334,7 +350,8 @@ impl Written for TableUse {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         match &node.value {
             Value::Map(_) => Table::read(node, at).map(Self::Here),
-            _ => text_of(node, at, "a table's name, or a table").map(|name| Self::Named(node.span, name.to_owned())),
+            _ => text_of(node, at, "a table's name, or a table")
+                .map(|name| Self::Named(node.span, name.to_owned())),
         }
     }
     fn schema(definitions: &mut Definitions) -> Json {
@@ -365,15 +382,21 @@ pub(crate) enum WrittenKind {
 impl Written for WrittenValue {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let kind = match &node.value {
-            Value::Scalar(Scalar::Text, text) if text.starts_with('$') => WrittenKind::Path(text.to_string()),
+            Value::Scalar(Scalar::Text, text) if text.starts_with('$') => {
+                WrittenKind::Path(text.to_string())
+            }
             Value::Scalar(..) => WrittenKind::Constant(constant(node, at)?),
             Value::List(items) => {
-                let read: Vec<Option<Self>> = items.iter().map(|item| Self::read(item, at)).collect();
+                let read: Vec<Option<Self>> =
+                    items.iter().map(|item| Self::read(item, at)).collect();
                 WrittenKind::List(read.into_iter().collect::<Option<Vec<_>>>()?)
             }
             Value::Map(_) => WrittenKind::Made(Box::new(WrittenMade::read(node, at)?)),
         };
-        Some(Self { span: node.span, kind })
+        Some(Self {
+            span: node.span,
+            kind,
+        })
     }
     fn schema(definitions: &mut Definitions) -> Json {
         let made = WrittenMade::schema(definitions);
@@ -402,15 +425,27 @@ pub(crate) struct Fields(pub Vec<(Spanned<String>, WrittenValue)>);
 impl Written for Fields {
     fn read(node: &Node<'_>, at: &mut Reading) -> Option<Self> {
         let Value::Map(fields) = &node.value else {
-            at.expected(node, "fields and how each is made", Some("for example { id: $.name }".to_owned()));
+            at.expected(
+                node,
+                "fields and how each is made",
+                Some("for example { id: $.name }".to_owned()),
+            );
             return None;
         };
         let mut read = Vec::new();
         let mut whole = true;
         for (key, value) in fields {
-            let Value::Scalar(_, name) = &key.value else { continue };
+            let Value::Scalar(_, name) = &key.value else {
+                continue;
+            };
             match WrittenValue::read(value, at) {
-                Some(made) => read.push((Spanned { span: key.span, value: name.to_string() }, made)),
+                Some(made) => read.push((
+                    Spanned {
+                        span: key.span,
+                        value: name.to_string(),
+                    },
+                    made,
+                )),
                 None => whole = false,
             }
         }
@@ -441,13 +476,21 @@ pub(crate) fn sources(made: &WrittenMade) -> Vec<&'static str> {
         (made.every.is_some(), "every"),
         (made.pairs.is_some(), "pairs"),
     ];
-    all.into_iter().filter(|(there, _)| *there).map(|(_, name)| name).collect()
+    all.into_iter()
+        .filter(|(there, _)| *there)
+        .map(|(_, name)| name)
+        .collect()
 }
 
 /// The fields that a record or value needs are there.
 pub(crate) fn missing<T>(value: Option<&T>, what: &str, span: Span, at: &mut Reading) -> bool {
     if value.is_none() {
-        at.fail(span, format!("this value lacks the field `{what}`"), "in here", None);
+        at.fail(
+            span,
+            format!("this value lacks the field `{what}`"),
+            "in here",
+            None,
+        );
     }
     value.is_none()
 }

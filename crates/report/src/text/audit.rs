@@ -3,10 +3,11 @@
 use crate::harmless;
 use crate::page::{FAINT, Look, Page, STRONG, plural, style_of};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, Audit, Since};
-use heronshale_core::describe::moment_text;
-use heronshale_core::expect::State;
-use heronshale_core::finding::{Accepted, Factor, Finding, Role, Severity};
+use heronshale_answers::{Answer, Audit, Since};
+use heronshale_audit::describe::moment_text;
+use heronshale_audit::expect::State;
+use heronshale_audit::finding::{Accepted, Factor, Finding, Role};
+use heronshale_model::severity::Severity;
 
 /// How long an audit may be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,15 +25,29 @@ impl Length {
 
 /// The audit as text: the worst findings in full on half of the lines, the others in a line each.
 pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
-    let Answer { heading, answer: audit, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: audit,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     page.top(&sentence(audit), heading);
     if !audit.only.is_empty() {
-        page.say(FAINT, &format!("only {}: {} left out", audit.only.join(", "), plural(audit.left_out, "finding")));
+        page.say(
+            FAINT,
+            &format!(
+                "only {}: {} left out",
+                audit.only.join(", "),
+                plural(audit.left_out, "finding")
+            ),
+        );
     }
     if let Some(since) = &audit.since {
         let known = format!("{} it had already", plural(since.known, "finding"));
-        page.say(FAINT, &format!("only what is new since {}: {known}", since_text(since)));
+        page.say(
+            FAINT,
+            &format!("only what is new since {}: {known}", since_text(since)),
+        );
     }
     let mut gaps = Page::new(look);
     gaps.gaps(heading);
@@ -45,7 +60,12 @@ pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
     let causes = audit.by_cause();
     let mut listed = 0;
     for occurrences in &causes {
-        let block = in_full(occurrences[0], &occurrences[1..], matches!(length, Length::All), page.look);
+        let block = in_full(
+            occurrences[0],
+            &occurrences[1..],
+            matches!(length, Length::All),
+            page.look,
+        );
         let used = page.lines() + block.lines().count() + 1;
         if matches!(length, Length::Lines(most) if used * 2 > most) && listed > 0 {
             break;
@@ -67,23 +87,33 @@ pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
     }
     let left: usize = rest.map(Vec::len).sum();
     if left > 0 {
-        let text = format!("and {left} more: --all tells all, --kind, --owner, --network and --at-least choose");
+        let text = format!(
+            "and {left} more: --all tells all, --kind, --owner, --network and --at-least choose"
+        );
         page.say(FAINT, &text);
     }
     page.blank();
-    summary(audit, page.look).lines().for_each(|line| page.raw(line));
+    summary(audit, page.look)
+        .lines()
+        .for_each(|line| page.raw(line));
     said.lines().for_each(|line| page.raw(line));
     page.gaps(heading);
     page.finish()
 }
 
 fn since_text(since: &Since) -> String {
-    since.taken.as_deref().map_or_else(|| "a snapshot of no date".to_owned(), moment_text)
+    since
+        .taken
+        .as_deref()
+        .map_or_else(|| "a snapshot of no date".to_owned(), moment_text)
 }
 
 fn and_more(page: &mut Page, all: usize, shown: usize) {
     if all > shown && shown > 0 {
-        page.say(FAINT, &format!("  and {} more: --all tells all", all - shown));
+        page.say(
+            FAINT,
+            &format!("  and {} more: --all tells all", all - shown),
+        );
     }
 }
 
@@ -98,22 +128,47 @@ fn said(audit: &Audit, all: bool, look: Look) -> String {
     };
     let mut page = Page::new(look);
     if !audit.expectations.is_empty() {
-        let count = |state: State| audit.expectations.iter().filter(|one| one.state == state).count();
+        let count = |state: State| {
+            audit
+                .expectations
+                .iter()
+                .filter(|one| one.state == state)
+                .count()
+        };
         let states = [State::Broken, State::Unknown, State::Vacuous, State::Kept];
         let counts = states.iter().filter(|state| count(**state) > 0);
-        let counts: Vec<String> = counts.map(|state| format!("{} {}", count(*state), state.word())).collect();
-        page.heading(&format!("{}: {}", plural(audit.expectations.len(), "expectation"), counts.join(", ")));
+        let counts: Vec<String> = counts
+            .map(|state| format!("{} {}", count(*state), state.word()))
+            .collect();
+        page.heading(&format!(
+            "{}: {}",
+            plural(audit.expectations.len(), "expectation"),
+            counts.join(", ")
+        ));
         let mut sorted: Vec<_> = audit.expectations.iter().collect();
         sorted.sort_by_key(|one| one.state);
         for one in sorted.iter().take(most) {
-            let style = if one.state == State::Kept { FAINT } else { STRONG };
+            let style = if one.state == State::Kept {
+                FAINT
+            } else {
+                STRONG
+            };
             let text = format!("{}: {}  {}", one.name, one.says, super::at(&one.place));
-            page.hang_behind(style, &format!("  {:<9}", one.state.word()), Style::new(), &text, 11);
+            page.hang_behind(
+                style,
+                &format!("  {:<9}", one.state.word()),
+                Style::new(),
+                &text,
+                11,
+            );
         }
         and_more(&mut page, sorted.len(), most);
     }
     if !audit.accepted.is_empty() {
-        page.heading(&format!("Accepted: {}", plural(audit.accepted.len(), "finding")));
+        page.heading(&format!(
+            "Accepted: {}",
+            plural(audit.accepted.len(), "finding")
+        ));
         let mut sorted: Vec<_> = audit.accepted.iter().collect();
         sorted.sort_by_key(|one| one.days_left);
         for one in sorted.iter().take(most) {
@@ -136,9 +191,18 @@ fn said(audit: &Audit, all: bool, look: Look) -> String {
         and_more(&mut page, sorted.len(), most);
     }
     if let Some(since) = audit.since.as_ref().filter(|since| !since.gone.is_empty()) {
-        page.heading(&format!("Gone since {}: {}", since_text(since), plural(since.gone.len(), "finding")));
+        page.heading(&format!(
+            "Gone since {}: {}",
+            since_text(since),
+            plural(since.gone.len(), "finding")
+        ));
         for one in since.gone.iter().take(most) {
-            page.hang(Style::new(), "  ", &format!("{} {}: {}", one.kind, one.fingerprint, one.title), 4);
+            page.hang(
+                Style::new(),
+                "  ",
+                &format!("{} {}: {}", one.kind, one.fingerprint, one.title),
+                4,
+            );
         }
         and_more(&mut page, since.gone.len(), most);
     }
@@ -147,11 +211,21 @@ fn said(audit: &Audit, all: bool, look: Look) -> String {
 
 /// `5 of 13 expectations are broken.`
 fn broken(audit: &Audit) -> String {
-    let count = audit.expectations.iter().filter(|one| one.state == State::Broken).count();
+    let count = audit
+        .expectations
+        .iter()
+        .filter(|one| one.state == State::Broken)
+        .count();
     match count {
         0 => String::new(),
-        1 => format!(" 1 of {} is broken.", plural(audit.expectations.len(), "expectation")),
-        _ => format!(" {count} of {} are broken.", plural(audit.expectations.len(), "expectation")),
+        1 => format!(
+            " 1 of {} is broken.",
+            plural(audit.expectations.len(), "expectation")
+        ),
+        _ => format!(
+            " {count} of {} are broken.",
+            plural(audit.expectations.len(), "expectation")
+        ),
     }
 }
 
@@ -162,13 +236,23 @@ fn sentence(audit: &Audit) -> String {
             1 => "; of 1 more that is unknown".to_owned(),
             count => format!("; of {count} more that is unknown"),
         };
-        format!("The internet reaches {} of {}{unknown}.", audit.workloads_open, plural(audit.workloads, "workload"))
+        format!(
+            "The internet reaches {} of {}{unknown}.",
+            audit.workloads_open,
+            plural(audit.workloads, "workload")
+        )
     } else {
         "Without networks only rules are judged, not what reaches what.".to_owned()
     };
     let counts = audit.by_severity.iter().filter(|one| one.count > 0);
     let counts: Vec<String> = counts
-        .map(|one| if one.name == "note" { plural(one.count, "note") } else { format!("{} {}", one.count, one.name) })
+        .map(|one| {
+            if one.name == "note" {
+                plural(one.count, "note")
+            } else {
+                format!("{} {}", one.count, one.name)
+            }
+        })
         .collect();
     match counts.len() {
         0 => {
@@ -182,38 +266,75 @@ fn sentence(audit: &Audit) -> String {
                 String::new()
             };
             let findings = plural(audit.findings.len(), "finding");
-            format!("{reach}{} {findings}{of}: {}.", broken(audit), counts.join(", "))
+            format!(
+                "{reach}{} {findings}{of}: {}.",
+                broken(audit),
+                counts.join(", ")
+            )
         }
     }
 }
 
 /// One finding that somebody lives with, in full.
 pub fn one_accepted(answer: &Answer<Accepted>, look: Look) -> String {
-    let Answer { heading, answer: accepted, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: accepted,
+        ..
+    } = &harmless(answer);
     let finding = &accepted.finding;
     let mut page = Page::new(look);
     let until = moment_text(&accepted.until);
-    let sentence = format!("{} {} is accepted until {until}: {}.", finding.kind, finding.fingerprint, finding.title);
+    let sentence = format!(
+        "{} {} is accepted until {until}: {}.",
+        finding.kind, finding.fingerprint, finding.title
+    );
     page.top(&sentence, heading);
     page.blank();
-    in_full(finding, &[], true, page.look).lines().for_each(|line| page.raw(line));
-    page.field("accepted", &format!("{} ({})  {}", accepted.reason, accepted.who, super::at(&accepted.place)));
+    in_full(finding, &[], true, page.look)
+        .lines()
+        .for_each(|line| page.raw(line));
+    page.field(
+        "accepted",
+        &format!(
+            "{} ({})  {}",
+            accepted.reason,
+            accepted.who,
+            super::at(&accepted.place)
+        ),
+    );
     page.finish()
 }
 
 /// One finding in full, as `explain` shows it.
 pub fn one_finding(answer: &Answer<Finding>, look: Look) -> String {
-    let Answer { heading, answer: finding, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: finding,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
-    let sentence = format!("{} {} {}: {}.", finding.kind, finding.fingerprint, finding.severity.word(), finding.title);
+    let sentence = format!(
+        "{} {} {}: {}.",
+        finding.kind,
+        finding.fingerprint,
+        finding.severity.word(),
+        finding.title
+    );
     page.top(&sentence, heading);
     page.blank();
-    in_full(finding, &[], true, page.look).lines().for_each(|line| page.raw(line));
+    in_full(finding, &[], true, page.look)
+        .lines()
+        .for_each(|line| page.raw(line));
     page.finish()
 }
 
 fn title_line(finding: &Finding) -> String {
-    format!("{:<8} {}", finding.severity.word().to_uppercase(), finding.kind)
+    format!(
+        "{:<8} {}",
+        finding.severity.word().to_uppercase(),
+        finding.kind
+    )
 }
 
 /// A finding, and where else its cause occurs: all of it, or the first few.
@@ -222,13 +343,22 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
     let mut page = Page::new(look);
     let severity = page.styled(style_of(finding.severity), &title_line(finding));
     let stamp = finding.fingerprint.as_str();
-    let gap = look.width.saturating_sub(title_line(finding).chars().count() + stamp.len()).max(2);
+    let gap = look
+        .width
+        .saturating_sub(title_line(finding).chars().count() + stamp.len())
+        .max(2);
     let line = format!("{severity}{}{}", " ".repeat(gap), page.styled(FAINT, stamp));
     page.raw(&line);
     page.hang(Style::new().bold(), "  ", &finding.title, 4);
-    let owner = format!(" · {}", finding.owner.as_deref().unwrap_or("no owner named"));
-    let networks =
-        if finding.networks.is_empty() { String::new() } else { format!(" · {}", finding.networks.join(", ")) };
+    let owner = format!(
+        " · {}",
+        finding.owner.as_deref().unwrap_or("no owner named")
+    );
+    let networks = if finding.networks.is_empty() {
+        String::new()
+    } else {
+        format!(" · {}", finding.networks.join(", "))
+    };
     if let Some(place) = &finding.place {
         page.field("where", &format!("{}{networks}{owner}", super::at(place)));
     }
@@ -237,11 +367,21 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
     }
     let mut before = "";
     for piece in finding.evidence.iter().filter(|piece| {
-        piece.place.is_none() || piece.place != finding.place || piece.rule.is_some() || piece.role != Role::AtFault
+        piece.place.is_none()
+            || piece.place != finding.place
+            || piece.rule.is_some()
+            || piece.role != Role::AtFault
     }) {
-        let label = if piece.role.word() == before { "" } else { piece.role.word() };
+        let label = if piece.role.word() == before {
+            ""
+        } else {
+            piece.role.word()
+        };
         before = piece.role.word();
-        let place = piece.place.as_ref().filter(|place| Some(*place) != finding.place.as_ref());
+        let place = piece
+            .place
+            .as_ref()
+            .filter(|place| Some(*place) != finding.place.as_ref());
         let place = place.map_or_else(String::new, |place| format!("  {}", super::at(place)));
         page.field(label, &format!("{}{place}", piece.text));
     }
@@ -251,70 +391,154 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
     if !finding.controls.is_empty() {
         page.field("against", &finding.controls.join(", "));
     }
-    page.field("mend", &format!("{} · price: {}", finding.mend, finding.price));
-    let shown = if all || others.len() <= SHOWN + 1 { others.len() } else { SHOWN };
+    page.field(
+        "mend",
+        &format!("{} · price: {}", finding.mend, finding.price),
+    );
+    let shown = if all || others.len() <= SHOWN + 1 {
+        others.len()
+    } else {
+        SHOWN
+    };
     for (at, other) in others[..shown].iter().enumerate() {
-        let place = other.place.as_ref().map_or_else(String::new, |place| format!("  {}", super::at(place)));
+        let place = other
+            .place
+            .as_ref()
+            .map_or_else(String::new, |place| format!("  {}", super::at(place)));
         // What is as in the first is not said again.
         let severity = Some(other.severity.word()).filter(|_| other.severity != finding.severity);
         let severity = severity.map_or_else(String::new, |word| format!("{word}: "));
-        let owner = other.owner.as_ref().filter(|_| other.owner != finding.owner);
-        let place = format!("{place}{}", owner.map_or_else(String::new, |owner| format!(" · {owner}")));
+        let owner = other
+            .owner
+            .as_ref()
+            .filter(|_| other.owner != finding.owner);
+        let place = format!(
+            "{place}{}",
+            owner.map_or_else(String::new, |owner| format!(" · {owner}"))
+        );
         let label = if at == 0 { "so too" } else { "" };
-        page.field(label, &format!("{severity}{}{place}  {}", other.title, other.fingerprint));
+        page.field(
+            label,
+            &format!("{severity}{}{place}  {}", other.title, other.fingerprint),
+        );
     }
     if shown < others.len() {
-        page.field("", &format!("and {} more of the same cause: {}", others.len() - shown, finding.cause));
+        page.field(
+            "",
+            &format!(
+                "and {} more of the same cause: {}",
+                others.len() - shown,
+                finding.cause
+            ),
+        );
     }
     page.finish()
 }
 
 /// `minor; up: a sensitive port is open; down: …`.
 fn severity_text(finding: &Finding) -> String {
-    let factor = |factor: &Factor| format!("{}: {}", if factor.steps > 0 { "up" } else { "down" }, factor.because);
+    let factor = |factor: &Factor| {
+        format!(
+            "{}: {}",
+            if factor.steps > 0 { "up" } else { "down" },
+            factor.because
+        )
+    };
     let base = match &finding.regraded {
         None => format!("{} by its kind", finding.base.word()),
         Some(reason) => format!("{} by the configuration ({reason})", finding.base.word()),
     };
-    std::iter::once(base).chain(finding.factors.iter().map(factor)).collect::<Vec<_>>().join("; ")
+    std::iter::once(base)
+        .chain(finding.factors.iter().map(factor))
+        .collect::<Vec<_>>()
+        .join("; ")
 }
 
 /// A cause in one line: its worst finding, and how many more there are.
 fn in_short(page: &mut Page, finding: &Finding, more: usize) {
     let place = finding.place.as_ref().map(super::at).unwrap_or_default();
-    let place = if more > 0 { format!("{place} and {more} more") } else { place };
+    let place = if more > 0 {
+        format!("{place} and {more} more")
+    } else {
+        place
+    };
     let front = format!("{:<8} {:<19} ", finding.severity.word(), finding.kind);
-    let room = page.look.width.saturating_sub(front.len() + place.len() + 2);
+    let room = page
+        .look
+        .width
+        .saturating_sub(front.len() + place.len() + 2);
     let title: String = if finding.title.chars().count() > room {
-        finding.title.chars().take(room.saturating_sub(1)).chain(['…']).collect()
+        finding
+            .title
+            .chars()
+            .take(room.saturating_sub(1))
+            .chain(['…'])
+            .collect()
     } else {
         finding.title.clone()
     };
     let gap = " ".repeat(room.saturating_sub(title.chars().count()) + 2);
-    let line = format!("{}{title}{gap}{}", page.styled(style_of(finding.severity), &front), page.styled(FAINT, &place));
+    let line = format!(
+        "{}{title}{gap}{}",
+        page.styled(style_of(finding.severity), &front),
+        page.styled(FAINT, &place)
+    );
     page.raw(&line);
 }
 
 fn summary(audit: &Audit, look: Look) -> String {
     let mut page = Page::new(look);
     for (at, severity) in Severity::ALL.into_iter().rev().enumerate() {
-        let mut kinds: Vec<_> = audit.by_kind.iter().filter(|kind| kind.counts[at] > 0).collect();
+        let mut kinds: Vec<_> = audit
+            .by_kind
+            .iter()
+            .filter(|kind| kind.counts[at] > 0)
+            .collect();
         kinds.sort_by_key(|kind| std::cmp::Reverse(kind.counts[at]));
         if !kinds.is_empty() {
-            let all: Vec<String> = kinds.iter().map(|kind| format!("{} {}", kind.kind, kind.counts[at])).collect();
+            let all: Vec<String> = kinds
+                .iter()
+                .map(|kind| format!("{} {}", kind.kind, kind.counts[at]))
+                .collect();
             let count: usize = kinds.iter().map(|kind| kind.counts[at]).sum();
             let label = format!("{:<12}", format!("{} {count}", severity.word()));
-            page.hang_behind(style_of(severity), &label, Style::new(), &all.join(", "), 12);
+            page.hang_behind(
+                style_of(severity),
+                &label,
+                Style::new(),
+                &all.join(", "),
+                12,
+            );
         }
     }
-    let tables = [("by owner", &audit.by_owner), ("by network", &audit.by_network), ("by control", &audit.by_control)];
+    let tables = [
+        ("by owner", &audit.by_owner),
+        ("by network", &audit.by_network),
+        ("by control", &audit.by_control),
+    ];
     for (label, counts) in tables {
-        let counts: Vec<_> = counts.iter().filter(|one| one.count > 0 || audit.only.is_empty()).collect();
+        let counts: Vec<_> = counts
+            .iter()
+            .filter(|one| one.count > 0 || audit.only.is_empty())
+            .collect();
         if !counts.is_empty() {
-            let all: Vec<String> = counts.iter().take(8).map(|one| format!("{} {}", one.name, one.count)).collect();
+            let all: Vec<String> = counts
+                .iter()
+                .take(8)
+                .map(|one| format!("{} {}", one.name, one.count))
+                .collect();
             let more = counts.len().saturating_sub(8);
-            let tail = if more > 0 { format!(", and {more} more") } else { String::new() };
-            page.hang(Style::new(), &format!("{label:<12}"), &format!("{}{tail}", all.join(", ")), 12);
+            let tail = if more > 0 {
+                format!(", and {more} more")
+            } else {
+                String::new()
+            };
+            page.hang(
+                Style::new(),
+                &format!("{label:<12}"),
+                &format!("{}{tail}", all.join(", ")),
+                12,
+            );
         }
     }
     page.finish()

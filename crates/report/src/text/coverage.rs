@@ -4,7 +4,10 @@ use super::at;
 use crate::harmless;
 use crate::page::{FAINT, Look, Page, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, CoverageAnswer, DanglingName, GuideAnswer, GuideQuestion, ReadAnswer};
+use heronshale_answers::Answer;
+use heronshale_model::coverage::{
+    CoverageAnswer, DanglingName, GuideAnswer, GuideQuestion, ReadAnswer,
+};
 
 /// Of each list no more is told than this; JSON tells all.
 const SHOWN: usize = 20;
@@ -13,7 +16,9 @@ const WIDEST: usize = 44;
 
 /// What was read, used, ignored, and what leads nowhere, as text.
 pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
-    let Answer { heading, answer, .. } = &harmless(answer);
+    let Answer {
+        heading, answer, ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     let read: usize = answer.records.iter().map(|one| one.read).sum();
     let loose = answer.dangling.len() + answer.unresolved.len();
@@ -48,22 +53,38 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         &mut page,
         "Fields without any value",
         answer.never.len(),
-        answer
-            .never
-            .iter()
-            .map(|one| (one.field.clone(), format!("none in {}  {}", plural(one.records, "record"), at(&one.place)))),
+        answer.never.iter().map(|one| {
+            (
+                one.field.clone(),
+                format!(
+                    "none in {}  {}",
+                    plural(one.records, "record"),
+                    at(&one.place)
+                ),
+            )
+        }),
     );
     hold_for_everything(&mut page, answer);
-    let (known, open): (Vec<_>, Vec<_>) = answer.ignored.iter().partition(|one| one.because.is_some());
-    list(&mut page, "Ignored", open.len(), open.iter().map(|one| (one.path.clone(), plural(one.values, "value"))));
+    let (known, open): (Vec<_>, Vec<_>) =
+        answer.ignored.iter().partition(|one| one.because.is_some());
+    list(
+        &mut page,
+        "Ignored",
+        open.len(),
+        open.iter()
+            .map(|one| (one.path.clone(), plural(one.values, "value"))),
+    );
     let reason = |because: &Option<String>| because.clone().unwrap_or_default();
     list(
         &mut page,
         "Ignored on purpose",
         known.len(),
-        known
-            .iter()
-            .map(|one| (one.path.clone(), format!("{}: {}", plural(one.values, "value"), reason(&one.because)))),
+        known.iter().map(|one| {
+            (
+                one.path.clone(),
+                format!("{}: {}", plural(one.values, "value"), reason(&one.because)),
+            )
+        }),
     );
     not_read(&mut page, answer);
     page.heading("Records");
@@ -95,9 +116,15 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
 
 /// How far a guide came, and what it has to know, as text.
 pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
-    let Answer { heading, answer, .. } = &harmless(answer);
+    let Answer {
+        heading, answer, ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
-    let open: Vec<&GuideQuestion> = answer.questions.iter().filter(|one| one.answer.is_none()).collect();
+    let open: Vec<&GuideQuestion> = answer
+        .questions
+        .iter()
+        .filter(|one| one.answer.is_none())
+        .collect();
     let all = answer.questions.len();
     let questions = match (open.len(), all) {
         (0, 0) => "nothing has to be asked".to_owned(),
@@ -106,7 +133,13 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
         (open, _) => format!("{open} of {} are open", plural(all, "question")),
     };
     let files = plural(answer.coverage.files.len(), "file");
-    page.top(&format!("{} holds a profile and a snapshot of {files}; {questions}.", answer.folder), heading);
+    page.top(
+        &format!(
+            "{} holds a profile and a snapshot of {files}; {questions}.",
+            answer.folder
+        ),
+        heading,
+    );
     if answer.by_hand {
         page.say(FAINT, "profile.yaml was changed by hand and is used as it is: answers change nothing any more");
     }
@@ -115,7 +148,10 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
         "Lists of objects",
         answer.lists.len(),
         answer.lists.len(),
-        answer.lists.iter().map(|one| (one.place.clone(), one.what.clone())),
+        answer
+            .lists
+            .iter()
+            .map(|one| (one.place.clone(), one.what.clone())),
     );
     if !open.is_empty() && !answer.by_hand {
         page.heading(&format!("Open questions ({})", open.len()));
@@ -130,24 +166,37 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
                 1..=SHOWN => one.choices.join(", "),
                 more => format!("one of {more}, which questions.yaml lists"),
             };
-            let likely = one.likely.as_ref().map_or_else(String::new, |likely| format!("; likely {likely}"));
+            let likely = one
+                .likely
+                .as_ref()
+                .map_or_else(String::new, |likely| format!("; likely {likely}"));
             page.hang(FAINT, "      answers: ", &format!("{choices}{likely}"), 12);
             page.hang(FAINT, "      until then: ", &one.until_then, 12);
         }
         page.say(
             Style::new(),
-            &format!("Write the answers into {}/questions.yaml, and give the same command again.", answer.folder),
+            &format!(
+                "Write the answers into {}/questions.yaml, and give the same command again.",
+                answer.folder
+            ),
         );
     }
     not_found(&mut page, &answer.coverage);
     page.gaps(heading);
     hold_for_everything(&mut page, &answer.coverage);
-    let ignored: Vec<_> = answer.coverage.ignored.iter().filter(|one| one.because.is_none()).collect();
+    let ignored: Vec<_> = answer
+        .coverage
+        .ignored
+        .iter()
+        .filter(|one| one.because.is_none())
+        .collect();
     list(
         &mut page,
         "Ignored",
         ignored.len(),
-        ignored.iter().map(|one| (one.path.clone(), plural(one.values, "value"))),
+        ignored
+            .iter()
+            .map(|one| (one.path.clone(), plural(one.values, "value"))),
     );
     not_read(&mut page, &answer.coverage);
     page.finish()
@@ -155,7 +204,9 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
 
 /// What was read of files of an open format, and what not understood, as text.
 pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
-    let Answer { heading, answer, .. } = &harmless(answer);
+    let Answer {
+        heading, answer, ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     let unclear = match answer.read.unclear.len() {
         0 => "all of it is understood".to_owned(),
@@ -166,17 +217,35 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
         &format!(
             "{} holds {} of {}; {unclear}.",
             answer.written,
-            plural(answer.read.rules, if answer.format == "ietf-routes" { "route" } else { "rule" }),
+            plural(
+                answer.read.rules,
+                if answer.format == "ietf-routes" {
+                    "route"
+                } else {
+                    "rule"
+                }
+            ),
             plural(answer.read.files.len(), "file")
         ),
         heading,
     );
-    page.say(FAINT, &format!("read as {}: {}", answer.format, answer.read.files.join(", ")));
+    page.say(
+        FAINT,
+        &format!(
+            "read as {}: {}",
+            answer.format,
+            answer.read.files.join(", ")
+        ),
+    );
     list(
         &mut page,
         "Not understood",
         answer.read.unclear.len(),
-        answer.read.unclear.iter().map(|one| (one.rule.clone(), format!("{}  {}", one.why, at(&one.place)))),
+        answer
+            .read
+            .unclear
+            .iter()
+            .map(|one| (one.rule.clone(), format!("{}  {}", one.why, at(&one.place)))),
     );
     if !answer.read.remarks.is_empty() {
         page.heading(&format!("To know ({})", answer.read.remarks.len()));
@@ -187,9 +256,21 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
     lead_nowhere(&mut page, &answer.dangling);
     page.gaps(heading);
     page.heading("Written");
-    let number = |count: usize| if count == 0 { String::new() } else { count.to_string() };
+    let number = |count: usize| {
+        if count == 0 {
+            String::new()
+        } else {
+            count.to_string()
+        }
+    };
     let rows: Vec<Vec<String>> = { answer.items.iter() }
-        .map(|one| vec![one.section.clone(), one.count.to_string(), number(one.rules)])
+        .map(|one| {
+            vec![
+                one.section.clone(),
+                one.count.to_string(),
+                number(one.rules),
+            ]
+        })
         .collect();
     page.table(&["into", "items", "rules"], &rows, &[1, 2]);
     page.finish()
@@ -198,14 +279,27 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
 /// References that lead nowhere: ids of the exports, and names of the snapshot.
 fn not_found(page: &mut Page, coverage: &CoverageAnswer) {
     let ids = coverage.unresolved.iter();
-    let ids = ids.map(|one| (one.id.clone(), format!("named {}  {}", times(one.times), at(&one.place))));
-    list(page, "Ids that no record has", coverage.unresolved.len(), ids);
+    let ids = ids.map(|one| {
+        (
+            one.id.clone(),
+            format!("named {}  {}", times(one.times), at(&one.place)),
+        )
+    });
+    list(
+        page,
+        "Ids that no record has",
+        coverage.unresolved.len(),
+        ids,
+    );
     lead_nowhere(page, &coverage.dangling);
 }
 
 /// Files that nothing of an import comes from.
 fn not_read(page: &mut Page, coverage: &CoverageAnswer) {
-    let files = coverage.not_read.iter().map(|one| (one.name.clone(), one.why.clone()));
+    let files = coverage
+        .not_read
+        .iter()
+        .map(|one| (one.name.clone(), one.why.clone()));
     list(page, "Files not read", coverage.not_read.len(), files);
 }
 
@@ -213,47 +307,102 @@ fn not_read(page: &mut Page, coverage: &CoverageAnswer) {
 fn hold_for_everything(page: &mut Page, coverage: &CoverageAnswer) {
     let rules = coverage.everything.iter().map(|one| {
         let verb = if one.of == 1 { "names" } else { "name" };
-        let told = format!("{} of {} {verb} no {}, first {}", one.rules, plural(one.of, "rule"), one.lacks, one.first);
+        let told = format!(
+            "{} of {} {verb} no {}, first {}",
+            one.rules,
+            plural(one.of, "rule"),
+            one.lacks,
+            one.first
+        );
         (one.list.clone(), told)
     });
-    list(page, "Rules that hold for everything", coverage.everything.len(), rules);
+    list(
+        page,
+        "Rules that hold for everything",
+        coverage.everything.len(),
+        rules,
+    );
 }
 
 fn lead_nowhere(page: &mut Page, names: &[DanglingName]) {
-    let pairs = names.iter().map(|one| (one.target.clone(), format!("{}  {}", one.holder, at(&one.place))));
+    let pairs = names.iter().map(|one| {
+        (
+            one.target.clone(),
+            format!("{}  {}", one.holder, at(&one.place)),
+        )
+    });
     list(page, "Names that lead nowhere", names.len(), pairs);
 }
 
 fn times(count: usize) -> String {
-    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+    if count == 1 {
+        "once".to_owned()
+    } else {
+        format!("{count} times")
+    }
 }
 
 /// A heading, and pairs of texts under it; nothing if there are none.
-fn list(page: &mut Page, heading: &str, count: usize, pairs: impl Iterator<Item = (String, String)>) {
+fn list(
+    page: &mut Page,
+    heading: &str,
+    count: usize,
+    pairs: impl Iterator<Item = (String, String)>,
+) {
     some_of(page, heading, count, SHOWN, pairs);
 }
 
-fn some_of(page: &mut Page, heading: &str, count: usize, most: usize, pairs: impl Iterator<Item = (String, String)>) {
+fn some_of(
+    page: &mut Page,
+    heading: &str,
+    count: usize,
+    most: usize,
+    pairs: impl Iterator<Item = (String, String)>,
+) {
     if count == 0 {
         return;
     }
     page.heading(&format!("{heading} ({count})"));
     let pairs: Vec<(String, String)> = pairs.take(most).collect();
-    let longest = pairs.iter().map(|(one, _)| one.chars().count()).max().unwrap_or(0).min(WIDEST);
+    let longest = pairs
+        .iter()
+        .map(|(one, _)| one.chars().count())
+        .max()
+        .unwrap_or(0)
+        .min(WIDEST);
     for (one, other) in pairs {
-        page.hang(Style::new(), &format!("  {one:<longest$}  "), &other, longest + 4);
+        page.hang(
+            Style::new(),
+            &format!("  {one:<longest$}  "),
+            &other,
+            longest + 4,
+        );
     }
     if count > most {
-        page.raw(&format!("and {} more; --format json lists all", count - most));
+        page.raw(&format!(
+            "and {} more; --format json lists all",
+            count - most
+        ));
     }
 }
 
 /// What was found for a draft of a profile, as text.
 pub fn drafted_profile(told: &[(String, String)], written: &str, look: Look) -> String {
     let mut page = Page::new(look);
-    let told: Vec<(String, String)> =
-        told.iter().map(|(one, other)| (crate::harmless_text(one), crate::harmless_text(other))).collect();
-    page.say(crate::page::STRONG, &format!("{written} is a first profile: each line marked TODO is a guess."));
-    some_of(&mut page, "Lists of objects", told.len(), told.len(), told.iter().cloned());
+    let told: Vec<(String, String)> = told
+        .iter()
+        .map(|(one, other)| (crate::harmless_text(one), crate::harmless_text(other)))
+        .collect();
+    page.say(
+        crate::page::STRONG,
+        &format!("{written} is a first profile: each line marked TODO is a guess."),
+    );
+    some_of(
+        &mut page,
+        "Lists of objects",
+        told.len(),
+        told.len(),
+        told.iter().cloned(),
+    );
     page.finish()
 }

@@ -4,10 +4,12 @@ use super::decider_text;
 use crate::harmless;
 use crate::page::{FAINT, Look, Page, STRONG, plural};
 use anstyle::Style;
-use heronshale_core::address::Family;
-use heronshale_core::answer::{Answer, Decided, Decider, Does, Effective, EntryFact, ReplyFact, SideFact};
-use heronshale_core::describe::Traffic;
-use heronshale_core::model::Direction;
+use heronshale_answers::{Answer, Effective, EntryFact, ReplyFact, SideFact};
+use heronshale_audit::describe::Traffic;
+use heronshale_audit::facts::Does;
+use heronshale_audit::facts::{Decided, Decider};
+use heronshale_model::estate::Direction;
+use heronshale_sets::address::Family;
 use std::collections::BTreeSet;
 
 /// More rows of one sort and family are counted, not shown.
@@ -15,7 +17,11 @@ const MOST_ROWS: usize = 60;
 
 /// Effective rules of one interface, or of one of each class.
 pub fn effective(answer: &Answer<Vec<Effective>>, look: Look) -> String {
-    let Answer { heading, answer: all, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: all,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     match all.as_slice() {
         [one] => page.top(&sentence(one), heading),
@@ -51,11 +57,30 @@ pub fn too_many_classes(classes: usize) -> String {
 
 fn sentence(one: &Effective) -> String {
     let count = |direction: Direction| {
-        one.sides.iter().filter(|side| side.direction == direction).map(|side| side.admitted.len()).sum::<usize>()
+        one.sides
+            .iter()
+            .filter(|side| side.direction == direction)
+            .map(|side| side.admitted.len())
+            .sum::<usize>()
     };
-    let entries = |count: usize| if count == 0 { "nothing".to_owned() } else { plural(count, "kind") + " of traffic" };
-    let bad = one.sides.iter().flat_map(|side| &side.admitted).filter(|entry| entry.reply != ReplyFact::Passes).count();
-    let open = one.sides.iter().map(|side| side.unknown.len()).sum::<usize>();
+    let entries = |count: usize| {
+        if count == 0 {
+            "nothing".to_owned()
+        } else {
+            plural(count, "kind") + " of traffic"
+        }
+    };
+    let bad = one
+        .sides
+        .iter()
+        .flat_map(|side| &side.admitted)
+        .filter(|entry| entry.reply != ReplyFact::Passes)
+        .count();
+    let open = one
+        .sides
+        .iter()
+        .map(|side| side.unknown.len())
+        .sum::<usize>();
     let mut text = format!(
         "The filters of {} admit {} in and {} out.",
         one.interface.name,
@@ -63,23 +88,46 @@ fn sentence(one: &Effective) -> String {
         entries(count(Direction::Out))
     );
     if bad > 0 {
-        text.push_str(&format!(" Of {bad} the reply gets back to some client ports only, or not at all."));
+        text.push_str(&format!(
+            " Of {bad} the reply gets back to some client ports only, or not at all."
+        ));
     }
     if open > 0 {
-        text.push_str(&format!(" {} unknown.", if open == 1 { "1 is".to_owned() } else { format!("{open} are") }));
+        text.push_str(&format!(
+            " {} unknown.",
+            if open == 1 {
+                "1 is".to_owned()
+            } else {
+                format!("{open} are")
+            }
+        ));
     }
     text
 }
 
 fn interface(page: &mut Page, one: &Effective, named: bool) {
     let fact = &one.interface;
-    let public = if fact.public.is_empty() { String::new() } else { format!(", public {}", fact.public.join(", ")) };
+    let public = if fact.public.is_empty() {
+        String::new()
+    } else {
+        format!(", public {}", fact.public.join(", "))
+    };
     let others = match one.class.len() {
         1 => "the only one of its class".to_owned(),
         count => {
-            let shown: Vec<&str> = one.class.iter().skip(1).take(4).map(String::as_str).collect();
+            let shown: Vec<&str> = one
+                .class
+                .iter()
+                .skip(1)
+                .take(4)
+                .map(String::as_str)
+                .collect();
             let more = count.saturating_sub(5);
-            let tail = if more > 0 { format!(" and {more} more") } else { String::new() };
+            let tail = if more > 0 {
+                format!(" and {more} more")
+            } else {
+                String::new()
+            };
             format!("alike: {}{tail}", shown.join(", "))
         }
     };
@@ -94,7 +142,12 @@ fn interface(page: &mut Page, one: &Effective, named: bool) {
     let mut files: BTreeSet<String> = BTreeSet::new();
     for side in &one.sides {
         table(page, side);
-        let deciders = side.admitted.iter().chain(&side.unknown).chain(&side.left).flat_map(|entry| &entry.decided);
+        let deciders = side
+            .admitted
+            .iter()
+            .chain(&side.unknown)
+            .chain(&side.left)
+            .flat_map(|entry| &entry.decided);
         files.extend(deciders.filter_map(|decided| match &decided.decider {
             Decider::Rule { rule } => Some(rule.place.file.clone()),
             Decider::Default { place, .. } => Some(place.file.clone()),
@@ -104,17 +157,33 @@ fn interface(page: &mut Page, one: &Effective, named: bool) {
     page.blank();
     if !files.is_empty() {
         let files: Vec<String> = files.into_iter().collect();
-        let mut entries = one.sides.iter().flat_map(|side| side.admitted.iter().chain(&side.unknown));
-        let also = entries.any(|entry| entry.decided.iter().any(|decided| !decided.also.is_empty()));
-        let also = if also { " · +N: so many other rules of the groups admit it too" } else { "" };
-        let text = format!(":N is a line of {}{also} · client ports {}", files.join(", "), one.client_ports);
+        let mut entries = one
+            .sides
+            .iter()
+            .flat_map(|side| side.admitted.iter().chain(&side.unknown));
+        let also =
+            entries.any(|entry| entry.decided.iter().any(|decided| !decided.also.is_empty()));
+        let also = if also {
+            " · +N: so many other rules of the groups admit it too"
+        } else {
+            ""
+        };
+        let text = format!(
+            ":N is a line of {}{also} · client ports {}",
+            files.join(", "),
+            one.client_ports
+        );
         page.say(FAINT, &text);
     }
 }
 
 fn table(page: &mut Page, side: &SideFact) {
     page.blank();
-    let (peer, word) = if side.direction == Direction::In { ("from", "IN") } else { ("to", "OUT") };
+    let (peer, word) = if side.direction == Direction::In {
+        ("from", "IN")
+    } else {
+        ("to", "OUT")
+    };
     if side.stages.is_empty() {
         page.raw(&format!("{word}   no filter: everything passes"));
         return;
@@ -127,29 +196,54 @@ fn table(page: &mut Page, side: &SideFact) {
                 0..=3 => stage.filters.join(" + "),
                 count => format!("{} + {} more", stage.filters[0], count - 1),
             };
-            format!("{} {names}", stage.stage.word()).trim_end().to_owned()
+            format!("{} {names}", stage.stage.word())
+                .trim_end()
+                .to_owned()
         })
         .collect();
     let line = format!("crosses {}", crossed.join(", then "));
     page.hang(Style::new(), &format!("{word:<4} "), &line, 5);
     let mut rows = Vec::new();
-    for (entries, sort) in [(&side.admitted, "pass"), (&side.unknown, "unknown"), (&side.left, "rest")] {
+    for (entries, sort) in [
+        (&side.admitted, "pass"),
+        (&side.unknown, "unknown"),
+        (&side.left, "rest"),
+    ] {
         let of = |family: Family| {
-            entries.iter().filter(|entry| entry.traffic.family == family).map(|entry| row(entry, sort)).collect()
+            entries
+                .iter()
+                .filter(|entry| entry.traffic.family == family)
+                .map(|entry| row(entry, sort))
+                .collect()
         };
         let [v4, v6]: [Vec<Vec<String>>; 2] = Family::BOTH.map(of);
         // Both families are told once where they are decided alike from top to bottom.
-        let told = if v4 == v6 { vec![("IPv4+6", v4)] } else { vec![("IPv4", v4), ("IPv6", v6)] };
+        let told = if v4 == v6 {
+            vec![("IPv4+6", v4)]
+        } else {
+            vec![("IPv4", v4), ("IPv6", v6)]
+        };
         for (family, list) in told {
             let more = list.len().saturating_sub(MOST_ROWS);
             for (at, mut row) in list.into_iter().take(MOST_ROWS).enumerate() {
-                row[0] = if at == 0 { format!("{family} {sort}") } else { String::new() };
+                row[0] = if at == 0 {
+                    format!("{family} {sort}")
+                } else {
+                    String::new()
+                };
                 rows.push(row);
             }
             if more > 0 {
-                let told =
-                    format!("and {more} more: --peer, --tcp and the like narrow the question, --format json tells all");
-                rows.push(vec![String::new(), told, String::new(), String::new(), String::new()]);
+                let told = format!(
+                    "and {more} more: --peer, --tcp and the like narrow the question, --format json tells all"
+                );
+                rows.push(vec![
+                    String::new(),
+                    told,
+                    String::new(),
+                    String::new(),
+                    String::new(),
+                ]);
             }
         }
     }
@@ -159,11 +253,25 @@ fn table(page: &mut Page, side: &SideFact) {
 fn row(entry: &EntryFact, sort: &str) -> Vec<String> {
     let Traffic { peer, services, .. } = &entry.traffic;
     let (here, ports) = super::narrowing(&entry.traffic);
-    let mut row = vec![String::new(), format!("{}{here}", peer.said), format!("{}{ports}", services.join(", "))];
-    let told = entry.decided.iter().filter(|decided| decided.decider != Decider::NoPolicy || entry.decided.len() == 1);
-    let platform = entry.decided.iter().all(|decided| decided.decider == Decider::Platform);
+    let mut row = vec![
+        String::new(),
+        format!("{}{here}", peer.said),
+        format!("{}{ports}", services.join(", ")),
+    ];
+    let told = entry
+        .decided
+        .iter()
+        .filter(|decided| decided.decider != Decider::NoPolicy || entry.decided.len() == 1);
+    let platform = entry
+        .decided
+        .iter()
+        .all(|decided| decided.decider == Decider::Platform);
     let told = told.map(cell).collect::<Vec<_>>().join(", ");
-    row.push(if platform { "platform traffic, which nothing filters".to_owned() } else { told });
+    row.push(if platform {
+        "platform traffic, which nothing filters".to_owned()
+    } else {
+        told
+    });
     row.push(match &entry.reply {
         _ if sort != "pass" => "-".to_owned(),
         ReplyFact::Passes => "passes".to_owned(),
@@ -175,8 +283,16 @@ fn row(entry: &EntryFact, sort: &str) -> Vec<String> {
 }
 
 fn cell(decided: &Decided) -> String {
-    let also = if decided.also.is_empty() { String::new() } else { format!(" +{}", decided.also.len()) };
-    let text = format!("{} {}{also}", decided.stage.word(), decider_text(&decided.decider));
+    let also = if decided.also.is_empty() {
+        String::new()
+    } else {
+        format!(" +{}", decided.also.len())
+    };
+    let text = format!(
+        "{} {}{also}",
+        decided.stage.word(),
+        decider_text(&decided.decider)
+    );
     match decided.does {
         Does::Passes => text,
         Does::Denies => format!("DENIED by {text}"),

@@ -2,13 +2,16 @@
 
 use crate::page::{Look, Page, STRONG};
 use anstyle::Style;
-use heronshale_core::finding::{CATALOGUE, Kind};
+use heronshale_audit::finding::{CATALOGUE, Kind};
 
 /// A kind of finding in words; without one the whole catalogue, a line each.
 pub fn explain(kind: Option<&Kind>, look: Look) -> String {
     let mut page = Page::new(look);
     let Some(kind) = kind else {
-        page.say(STRONG, &format!("There are {} kinds of findings.", CATALOGUE.len()));
+        page.say(
+            STRONG,
+            &format!("There are {} kinds of findings.", CATALOGUE.len()),
+        );
         page.blank();
         for kind in CATALOGUE {
             page.hang(

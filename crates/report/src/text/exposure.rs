@@ -4,18 +4,26 @@ use super::{at, decided_text};
 use crate::harmless;
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
-use heronshale_core::answer::{
-    Answer, ClosedFact, Closing, Decider, DeviceWayFact, ExposureAnswer, HopFact, Meaning, ObservedFact, OnwardFact,
-    OpenFact, OutwardFact, PathTraffic, Sight, SpokenFact, WalkedFact, WayFact, WayKind,
+use heronshale_answers::{
+    Answer, ExposureAnswer, HopFact, ObservedFact, OnwardFact, OutwardFact, Sight,
 };
-use heronshale_core::walk::Verdict;
+use heronshale_audit::facts::PathTraffic;
+use heronshale_audit::facts::{
+    ClosedFact, Closing, Decider, DeviceWayFact, Meaning, OpenFact, SpokenFact, WalkedFact,
+    WayFact, WayKind,
+};
+use heronshale_engine::walk::Verdict;
 
 /// Of so few ways the closed parts are told although others are open.
 const FEW_WAYS: usize = 3;
 
 /// Exposure as text.
 pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
-    let Answer { heading, answer: exposure, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: exposure,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     let unknown = match exposure.workloads_unknown {
         0 => String::new(),
@@ -29,7 +37,10 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
     page.top(&sentence, heading);
     if exposure.ways.is_empty() && exposure.by_devices.is_empty() {
         page.blank();
-        page.say(Style::new(), "Nothing here has a public address or global IPv6.");
+        page.say(
+            Style::new(),
+            "Nothing here has a public address or global IPv6.",
+        );
     }
     let few = exposure.ways.len() + exposure.by_devices.len() <= FEW_WAYS;
     for way in &exposure.ways {
@@ -37,7 +48,9 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
         one_way(&mut page, way, few);
     }
     if !exposure.by_devices.is_empty() {
-        page.heading("Led by balancers, firewalls, services and other devices, the request or its reply");
+        page.heading(
+            "Led by balancers, firewalls, services and other devices, the request or its reply",
+        );
     }
     for (at, way) in exposure.by_devices.iter().enumerate() {
         if at > 0 {
@@ -47,7 +60,13 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
     }
     if !exposure.held_by_nothing.is_empty() {
         page.blank();
-        page.say(Style::new(), &format!("Public addresses held by nothing: {}", exposure.held_by_nothing.join(", ")));
+        page.say(
+            Style::new(),
+            &format!(
+                "Public addresses held by nothing: {}",
+                exposure.held_by_nothing.join(", ")
+            ),
+        );
     }
     beside(&mut page, exposure);
     page.gaps(heading);
@@ -67,8 +86,16 @@ fn beside(page: &mut Page, exposure: &ExposureAnswer) {
     if !exposure.one_step_away.is_empty() || exposure.steps_not_looked_at > 0 {
         page.heading("Closed, and one change away from open");
         for one in &exposure.one_step_away {
-            let owner = one.edit.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
-            let place = one.edit.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
+            let owner = one
+                .edit
+                .owner
+                .as_ref()
+                .map_or_else(String::new, |owner| format!(" · {owner}"));
+            let place = one
+                .edit
+                .place
+                .as_ref()
+                .map_or_else(String::new, |place| format!("  {}", at(place)));
             let text = format!(
                 "{} at {}: {}{owner}{place}; opens {}",
                 one.interface,
@@ -79,7 +106,13 @@ fn beside(page: &mut Page, exposure: &ExposureAnswer) {
             page.hang(Style::new(), "  ", &text, 4);
         }
         if exposure.steps_not_looked_at > 0 {
-            page.say(Style::new(), &format!("  not looked at: {}", plural(exposure.steps_not_looked_at, "closed way")));
+            page.say(
+                Style::new(),
+                &format!(
+                    "  not looked at: {}",
+                    plural(exposure.steps_not_looked_at, "closed way")
+                ),
+            );
         }
     }
     if let Some(found) = &exposure.observed {
@@ -95,7 +128,10 @@ fn beside(page: &mut Page, exposure: &ExposureAnswer) {
 
 fn more(page: &mut Page, all: usize, shown: usize) {
     if all > shown {
-        page.say(Style::new(), &format!("  and {} more: --format json has all", all - shown));
+        page.say(
+            Style::new(),
+            &format!("  and {} more: --format json has all", all - shown),
+        );
     }
 }
 
@@ -104,40 +140,114 @@ fn observed(page: &mut Page, found: &ObservedFact) {
     let count = |sight: Sight| found.seen.iter().filter(|one| one.sight == sight).count();
     let sights = [Sight::Closed, Sight::NotHeld, Sight::Unknown, Sight::Agrees];
     let counts = sights.iter().filter(|sight| count(**sight) > 0);
-    let counts: Vec<String> = counts.map(|sight| format!("{} {}", count(*sight), sight.word())).collect();
-    page.heading(&format!("Seen from outside: {}: {}", plural(found.seen.len(), "open port"), counts.join("; ")));
-    for one in found.seen.iter().filter(|one| one.sight != Sight::Agrees).take(SHOWN) {
-        let style = if one.sight == Sight::Closed { OPEN } else { STRONG };
-        let holder = one.holder.as_ref().map_or_else(String::new, |holder| format!(" · {holder}"));
+    let counts: Vec<String> = counts
+        .map(|sight| format!("{} {}", count(*sight), sight.word()))
+        .collect();
+    page.heading(&format!(
+        "Seen from outside: {}: {}",
+        plural(found.seen.len(), "open port"),
+        counts.join("; ")
+    ));
+    for one in found
+        .seen
+        .iter()
+        .filter(|one| one.sight != Sight::Agrees)
+        .take(SHOWN)
+    {
+        let style = if one.sight == Sight::Closed {
+            OPEN
+        } else {
+            STRONG
+        };
+        let holder = one
+            .holder
+            .as_ref()
+            .map_or_else(String::new, |holder| format!(" · {holder}"));
         let text = format!("{} {}{holder}  line {}", one.address, one.service, one.line);
-        page.hang_behind(style, &format!("  {:<24}", one.sight.word()), Style::new(), &text, 26);
+        page.hang_behind(
+            style,
+            &format!("  {:<24}", one.sight.word()),
+            Style::new(),
+            &text,
+            26,
+        );
     }
     more(page, found.seen.len() - count(Sight::Agrees), SHOWN);
     for one in found.unseen.iter().take(SHOWN) {
-        let text = format!("{} {} · {}", one.address, one.services.join(", "), one.holder);
-        page.hang(Style::new(), &format!("  {:<24}", "open here, not seen"), &text, 26);
+        let text = format!(
+            "{} {} · {}",
+            one.address,
+            one.services.join(", "),
+            one.holder
+        );
+        page.hang(
+            Style::new(),
+            &format!("  {:<24}", "open here, not seen"),
+            &text,
+            26,
+        );
     }
     more(page, found.unseen.len(), SHOWN);
 }
 
 fn onward(page: &mut Page, found: &OnwardFact) {
     const SHOWN: usize = 20;
-    page.heading(&format!("Behind what is exposed, at most {} further on", plural(found.jumps as usize, "connection")));
+    page.heading(&format!(
+        "Behind what is exposed, at most {} further on",
+        plural(found.jumps as usize, "connection")
+    ));
     for one in found.from.iter().take(SHOWN) {
-        let reaches: Vec<String> =
-            one.reaches.iter().enumerate().map(|(at, count)| format!("{count} in {}", at + 1)).collect();
-        let names: Vec<&str> = one.marked.iter().take(6).map(|place| place.name.as_str()).collect();
-        let more = if one.marked.len() > 6 { format!(" and {} more", one.marked.len() - 6) } else { String::new() };
-        let marked = if names.is_empty() { String::new() } else { format!("; marked: {}{more}", names.join(", ")) };
-        let perhaps = if one.perhaps > 0 { format!(", perhaps {} more", one.perhaps) } else { String::new() };
-        let exposed = if one.certain { "" } else { "if it is exposed at all: " };
+        let reaches: Vec<String> = one
+            .reaches
+            .iter()
+            .enumerate()
+            .map(|(at, count)| format!("{count} in {}", at + 1))
+            .collect();
+        let names: Vec<&str> = one
+            .marked
+            .iter()
+            .take(6)
+            .map(|place| place.name.as_str())
+            .collect();
+        let more = if one.marked.len() > 6 {
+            format!(" and {} more", one.marked.len() - 6)
+        } else {
+            String::new()
+        };
+        let marked = if names.is_empty() {
+            String::new()
+        } else {
+            format!("; marked: {}{more}", names.join(", "))
+        };
+        let perhaps = if one.perhaps > 0 {
+            format!(", perhaps {} more", one.perhaps)
+        } else {
+            String::new()
+        };
+        let exposed = if one.certain {
+            ""
+        } else {
+            "if it is exposed at all: "
+        };
         let text = format!("{exposed}{}{perhaps}{marked}", reaches.join(", "));
-        page.hang_behind(STRONG, &format!("  {:<22}  ", one.from.name), Style::new(), &text, 26);
+        page.hang_behind(
+            STRONG,
+            &format!("  {:<22}  ", one.from.name),
+            Style::new(),
+            &text,
+            26,
+        );
     }
     more(page, found.from.len(), SHOWN);
-    page.heading(&format!("From the internet to what is marked ({})", found.marks.join(", ")));
+    page.heading(&format!(
+        "From the internet to what is marked ({})",
+        found.marks.join(", ")
+    ));
     if found.marked.is_empty() {
-        page.say(Style::new(), "  nothing marked can be reached in so many connections");
+        page.say(
+            Style::new(),
+            "  nothing marked can be reached in so many connections",
+        );
     }
     for one in found.marked.iter().take(SHOWN) {
         let services = |hop: &HopFact| {
@@ -149,14 +259,21 @@ fn onward(page: &mut Page, found: &OnwardFact) {
             }
             all.join(", ")
         };
-        let chain: Vec<String> = one.hops.iter().map(|hop| format!("→ {} ({})", hop.to.name, services(hop))).collect();
+        let chain: Vec<String> = one
+            .hops
+            .iter()
+            .map(|hop| format!("→ {} ({})", hop.to.name, services(hop)))
+            .collect();
         let perhaps = if one.certain { "" } else { "perhaps: " };
         let always = match one.always_by.as_slice() {
             [] if one.hops.len() > 1 => "; no machine is passed by every chain".to_owned(),
             [] => String::new(),
             all => format!(
                 "; every chain passes {}",
-                all.iter().map(|place| place.name.as_str()).collect::<Vec<_>>().join(", ")
+                all.iter()
+                    .map(|place| place.name.as_str())
+                    .collect::<Vec<_>>()
+                    .join(", ")
             ),
         };
         page.hang_behind(
@@ -177,12 +294,30 @@ fn outward(page: &mut Page, found: &[OutwardFact]) {
     }
     for one in found {
         let names: Vec<&str> = one.machines.iter().take(8).map(String::as_str).collect();
-        let more = if one.machines.len() > 8 { format!(" and {} more", one.machines.len() - 8) } else { String::new() };
-        let seen = one.seen_as.as_ref().map_or_else(|| "their own addresses".to_owned(), Clone::clone);
-        let firewalls =
-            if one.firewalls.is_empty() { String::new() } else { format!(", past {}", one.firewalls.join(", ")) };
-        let verdict = if one.verdict == Verdict::Works { String::new() } else { format!(" ({})", one.verdict.word()) };
-        let text = format!("by {}{firewalls}, seen as {seen}: {}{verdict}", one.by, one.services.join(", "));
+        let more = if one.machines.len() > 8 {
+            format!(" and {} more", one.machines.len() - 8)
+        } else {
+            String::new()
+        };
+        let seen = one
+            .seen_as
+            .as_ref()
+            .map_or_else(|| "their own addresses".to_owned(), Clone::clone);
+        let firewalls = if one.firewalls.is_empty() {
+            String::new()
+        } else {
+            format!(", past {}", one.firewalls.join(", "))
+        };
+        let verdict = if one.verdict == Verdict::Works {
+            String::new()
+        } else {
+            format!(" ({})", one.verdict.word())
+        };
+        let text = format!(
+            "by {}{firewalls}, seen as {seen}: {}{verdict}",
+            one.by,
+            one.services.join(", ")
+        );
         page.hang(STRONG, "  ", &format!("{}{more}", names.join(", ")), 4);
         page.hang(Style::new(), "      ", &text, 8);
     }
@@ -203,9 +338,18 @@ fn one_way(page: &mut Page, way: &WayFact, few: bool) {
         WayKind::PublicAddress => format!("{} → {}", way.address, way.own),
         WayKind::GlobalIpv6 => format!("{}, global IPv6", way.address),
     };
-    let owner = fact.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
-    let severity = way.severity.map_or_else(String::new, |severity| format!("{}: ", severity.word()));
-    let text = format!("{severity}{name}  {by} · {}{owner}  {}", fact.network, at(&fact.place));
+    let owner = fact
+        .owner
+        .as_ref()
+        .map_or_else(String::new, |owner| format!(" · {owner}"));
+    let severity = way
+        .severity
+        .map_or_else(String::new, |severity| format!("{}: ", severity.word()));
+    let text = format!(
+        "{severity}{name}  {by} · {}{owner}  {}",
+        fact.network,
+        at(&fact.place)
+    );
     page.hang_behind(style, state, Style::new(), &text, 8);
     spoken(page, way.spoken.as_ref());
     for open in way.open.iter().chain(&way.unknown) {
@@ -220,7 +364,13 @@ fn one_way(page: &mut Page, way: &WayFact, few: bool) {
         page.field("closed", &closed_text(closed));
     }
     if shown > 0 && way.closed.len() > shown {
-        page.field("", &format!("and {} more parts: name the interface", way.closed.len() - shown));
+        page.field(
+            "",
+            &format!(
+                "and {} more parts: name the interface",
+                way.closed.len() - shown
+            ),
+        );
     }
 }
 
@@ -230,25 +380,50 @@ fn by_device(page: &mut Page, way: &DeviceWayFact, few: bool) {
         (true, false) => (STRONG, "UNKNOWN "),
         (true, true) => (SHUT, "closed  "),
     };
-    let network = way.network.as_ref().map_or_else(String::new, |network| format!(" · {network}"));
-    let owner = way.owner.as_ref().map_or_else(String::new, |owner| format!(" · {owner}"));
-    let severity = way.severity.map_or_else(String::new, |severity| format!("{}: ", severity.word()));
+    let network = way
+        .network
+        .as_ref()
+        .map_or_else(String::new, |network| format!(" · {network}"));
+    let owner = way
+        .owner
+        .as_ref()
+        .map_or_else(String::new, |owner| format!(" · {owner}"));
+    let severity = way
+        .severity
+        .map_or_else(String::new, |severity| format!("{}: ", severity.word()));
     let (kind, addresses) = (way.kind.word(), way.addresses.join(", "));
-    let text = format!("{severity}{kind} {}  {addresses}{network}{owner}  {}", way.name, at(&way.place));
+    let text = format!(
+        "{severity}{kind} {}  {addresses}{network}{owner}  {}",
+        way.name,
+        at(&way.place)
+    );
     page.hang_behind(style, state, Style::new(), &text, 8);
     spoken(page, way.spoken.as_ref());
     for part in way.open.iter().chain(&way.unknown) {
-        let only =
-            if part.only_if.is_empty() { String::new() } else { format!(", only if {}", part.only_if.join(", or ")) };
+        let only = if part.only_if.is_empty() {
+            String::new()
+        } else {
+            format!(", only if {}", part.only_if.join(", or "))
+        };
         let turns = if part.conditions.is_empty() {
             String::new()
         } else {
             format!(", if {}", part.conditions.join(", and if "))
         };
         page.field("traffic", &format!("{}{only}{turns}", sent(part)));
-        let rules: Vec<String> =
-            part.rules.iter().map(|rule| format!("{} {} ({})", rule.filter, rule.rule, at(&rule.place))).collect();
-        page.field("by", &if rules.is_empty() { "no rule at all".to_owned() } else { rules.join(" · ") });
+        let rules: Vec<String> = part
+            .rules
+            .iter()
+            .map(|rule| format!("{} {} ({})", rule.filter, rule.rule, at(&rule.place)))
+            .collect();
+        page.field(
+            "by",
+            &if rules.is_empty() {
+                "no rule at all".to_owned()
+            } else {
+                rules.join(" · ")
+            },
+        );
         if part.verdict.is_open() {
             if let Some(last) = part.steps.last() {
                 page.field(part.verdict.word(), &format!("{}, {}", last.at, last.why));
@@ -264,67 +439,156 @@ fn by_device(page: &mut Page, way: &DeviceWayFact, few: bool) {
     };
     for part in way.closed.iter().take(shown) {
         let by = part.steps.last().map_or_else(String::new, |step| {
-            let place = step.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+            let place = step
+                .place
+                .as_ref()
+                .map_or_else(String::new, |place| format!(" ({})", at(place)));
             format!(": {}, {}{place}", step.at, step.why)
         });
-        page.field("closed", &format!("{}: {}{by}", sent(part), part.verdict.word()));
+        page.field(
+            "closed",
+            &format!("{}: {}{by}", sent(part), part.verdict.word()),
+        );
     }
     if shown > 0 && way.closed.len() > shown {
-        page.field("", &format!("and {} more parts: `path internet {addresses}` tells them", way.closed.len() - shown));
+        page.field(
+            "",
+            &format!(
+                "and {} more parts: `path internet {addresses}` tells them",
+                way.closed.len() - shown
+            ),
+        );
     }
 }
 
 /// What expectations say of what is open.
 fn spoken(page: &mut Page, spoken: Option<&SpokenFact>) {
     let Some(spoken) = spoken else { return };
-    let by = |names: &[String]| names.iter().map(|name| format!("“{name}”")).collect::<Vec<_>>().join(", ");
+    let by = |names: &[String]| {
+        names
+            .iter()
+            .map(|name| format!("“{name}”"))
+            .collect::<Vec<_>>()
+            .join(", ")
+    };
     let parts = [
-        (Meaning::Unmeant, &spoken.unmeant, format!("forbidden by {}", by(&spoken.forbidden_by))),
-        (Meaning::Unjudged, &spoken.unjudged, "no expectation speaks of it".to_owned()),
-        (Meaning::Meant, &spoken.meant, format!("allowed by {}", by(&spoken.allowed_by))),
+        (
+            Meaning::Unmeant,
+            &spoken.unmeant,
+            format!("forbidden by {}", by(&spoken.forbidden_by)),
+        ),
+        (
+            Meaning::Unjudged,
+            &spoken.unjudged,
+            "no expectation speaks of it".to_owned(),
+        ),
+        (
+            Meaning::Meant,
+            &spoken.meant,
+            format!("allowed by {}", by(&spoken.allowed_by)),
+        ),
     ];
-    for (meaning, services, why) in parts.into_iter().filter(|(_, services, _)| !services.is_empty()) {
+    for (meaning, services, why) in parts
+        .into_iter()
+        .filter(|(_, services, _)| !services.is_empty())
+    {
         page.field(meaning.word(), &format!("{}: {why}", services.join(", ")));
     }
 }
 
 fn sent(part: &WalkedFact) -> String {
-    let one = |traffic: &PathTraffic| format!("{} from {}", traffic.services.join(", "), traffic.sources.said);
-    let more = if part.traffic.len() > 3 { format!("; and {} more", part.traffic.len() - 3) } else { String::new() };
-    format!("{}{more}", part.traffic.iter().take(3).map(one).collect::<Vec<_>>().join("; "))
+    let one = |traffic: &PathTraffic| {
+        format!(
+            "{} from {}",
+            traffic.services.join(", "),
+            traffic.sources.said
+        )
+    };
+    let more = if part.traffic.len() > 3 {
+        format!("; and {} more", part.traffic.len() - 3)
+    } else {
+        String::new()
+    };
+    format!(
+        "{}{more}",
+        part.traffic
+            .iter()
+            .take(3)
+            .map(one)
+            .collect::<Vec<_>>()
+            .join("; ")
+    )
 }
 
 fn opening(page: &mut Page, open: &OpenFact) {
-    let ports = open.client_ports.as_ref().map_or_else(String::new, |ports| format!(", only for client ports {ports}"));
-    let routes = if open.some_routes { ", only if the reply takes the right one of several equal routes" } else { "" };
-    page.field("traffic", &format!("{} from {}{ports}{routes}", open.services.join(", "), open.sources.said));
+    let ports = open
+        .client_ports
+        .as_ref()
+        .map_or_else(String::new, |ports| {
+            format!(", only for client ports {ports}")
+        });
+    let routes = if open.some_routes {
+        ", only if the reply takes the right one of several equal routes"
+    } else {
+        ""
+    };
+    page.field(
+        "traffic",
+        &format!(
+            "{} from {}{ports}{routes}",
+            open.services.join(", "),
+            open.sources.said
+        ),
+    );
     let rules: Vec<String> = open
         .decided
         .iter()
         .filter(|decided| decided.decider != Decider::NoPolicy)
         .map(|decided| match &decided.decider {
             Decider::Rule { rule } => {
-                let also: Vec<String> =
-                    decided.also.iter().map(|rule| format!("{} ({})", rule.rule, at(&rule.place))).collect();
-                let also = if also.is_empty() { String::new() } else { format!(", and also {}", also.join(", ")) };
+                let also: Vec<String> = decided
+                    .also
+                    .iter()
+                    .map(|rule| format!("{} ({})", rule.rule, at(&rule.place)))
+                    .collect();
+                let also = if also.is_empty() {
+                    String::new()
+                } else {
+                    format!(", and also {}", also.join(", "))
+                };
                 format!("{} {} ({}){also}", rule.filter, rule.rule, at(&rule.place))
             }
             _ => decided_text(decided),
         })
         .collect();
-    page.field("by", &if rules.is_empty() { "no filter at all".to_owned() } else { rules.join(" · ") });
+    page.field(
+        "by",
+        &if rules.is_empty() {
+            "no filter at all".to_owned()
+        } else {
+            rules.join(" · ")
+        },
+    );
 }
 
 pub(crate) fn closed_text(closed: &ClosedFact) -> String {
-    let what = format!("{} from {}", closed.services.join(", "), closed.sources.said);
+    let what = format!(
+        "{} from {}",
+        closed.services.join(", "),
+        closed.sources.said
+    );
     let by = match &closed.closing {
         Closing::Stage { decided } => decided_text(decided),
-        Closing::InternetBlock => "the network or subnet takes nothing from the internet".to_owned(),
+        Closing::InternetBlock => {
+            "the network or subnet takes nothing from the internet".to_owned()
+        }
         Closing::NoGateway => "the network has no internet gateway".to_owned(),
         Closing::GatewayNotAttached { gateway } => format!("gateway {gateway} is not attached"),
         Closing::ReplyNoRoute => "the reply is lost: no route back to the internet".to_owned(),
         Closing::ReplyRoutedElsewhere { to, route } => {
-            let route = route.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+            let route = route
+                .as_ref()
+                .map_or_else(String::new, |place| format!(" ({})", at(place)));
             format!("the reply is lost: routed to {to}{route}")
         }
         Closing::ReplyDenied { stage } => format!("the reply is denied by {}", stage.word()),

@@ -4,25 +4,42 @@ use super::at;
 use crate::harmless;
 use crate::page::{Look, Page, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, Finds, Inventory, SubnetRow};
+use heronshale_answers::{Answer, Finds, Inventory, SubnetRow};
 
 /// Subnets beyond this are told by network only.
 const MOST_SUBNETS: usize = 60;
 
 /// The inventory as text; `interfaces`: each with what is bound to it.
 pub fn inventory(answer: &Answer<Inventory>, interfaces: bool, look: Look) -> String {
-    let Answer { heading, answer: all, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: all,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     let subnets = || all.networks.iter().flat_map(|network| &network.subnets);
     let shown: usize = subnets().map(|subnet| subnet.interfaces.len()).sum();
-    let places = format!("{} of {}", plural(subnets().count(), "subnet"), plural(all.networks.len(), "network"));
+    let places = format!(
+        "{} of {}",
+        plural(subnets().count(), "subnet"),
+        plural(all.networks.len(), "network")
+    );
     let sentence = if shown == all.size.interfaces {
-        let (public, filters) =
-            (plural(all.public_addresses.len(), "public address"), plural(all.filters.len(), "filter"));
+        let (public, filters) = (
+            plural(all.public_addresses.len(), "public address"),
+            plural(all.filters.len(), "filter"),
+        );
         let workloads = plural(all.size.workloads, "workload");
-        format!("{} of {workloads} in {places}; {public}, {filters}.", plural(shown, "interface"))
+        format!(
+            "{} of {workloads} in {places}; {public}, {filters}.",
+            plural(shown, "interface")
+        )
     } else {
-        format!("{} of {} in {places}.", shown, plural(all.size.interfaces, "interface"))
+        format!(
+            "{} of {} in {places}.",
+            shown,
+            plural(all.size.interfaces, "interface")
+        )
     };
     page.top(&sentence, heading);
     if interfaces {
@@ -40,12 +57,22 @@ pub fn inventory(answer: &Answer<Inventory>, interfaces: bool, look: Look) -> St
 
 fn networks(page: &mut Page, all: &Inventory) {
     page.heading("Networks");
-    let many = all.networks.iter().map(|network| network.subnets.len()).sum::<usize>() > MOST_SUBNETS;
+    let many = all
+        .networks
+        .iter()
+        .map(|network| network.subnets.len())
+        .sum::<usize>()
+        > MOST_SUBNETS;
     let mut rows = Vec::new();
     for network in &all.networks {
-        let count: usize = network.subnets.iter().map(|subnet| subnet.interfaces.len()).sum();
+        let count: usize = network
+            .subnets
+            .iter()
+            .map(|subnet| subnet.interfaces.len())
+            .sum();
         let owner = network.owner.iter().map(|owner| format!("owner {owner}"));
-        let divisions = (!network.divisions.is_empty()).then(|| format!("in {}", network.divisions.join(" / ")));
+        let divisions = (!network.divisions.is_empty())
+            .then(|| format!("in {}", network.divisions.join(" / ")));
         let about: Vec<String> = owner.chain(divisions).collect();
         let none = String::new;
         rows.push(vec![
@@ -60,13 +87,32 @@ fn networks(page: &mut Page, all: &Inventory) {
             rows.extend(network.subnets.iter().map(subnet_row));
         }
     }
-    page.table(&["network / subnet", "blocks", "ACL", "route table", "#", "interfaces"], &rows, &[4]);
+    page.table(
+        &[
+            "network / subnet",
+            "blocks",
+            "ACL",
+            "route table",
+            "#",
+            "interfaces",
+        ],
+        &rows,
+        &[4],
+    );
 }
 
 fn subnet_row(subnet: &SubnetRow) -> Vec<String> {
     let none = || "-".to_owned();
-    let names: Vec<&str> = subnet.interfaces.iter().map(|row| row.interface.name.as_str()).collect();
-    let more = if names.len() > 4 { format!(" and {} more", names.len() - 4) } else { String::new() };
+    let names: Vec<&str> = subnet
+        .interfaces
+        .iter()
+        .map(|row| row.interface.name.as_str())
+        .collect();
+    let more = if names.len() > 4 {
+        format!(" and {} more", names.len() - 4)
+    } else {
+        String::new()
+    };
     vec![
         format!("· {}", subnet.name),
         subnet.blocks.join(", "),
@@ -79,11 +125,22 @@ fn subnet_row(subnet: &SubnetRow) -> Vec<String> {
 
 fn interface_table(page: &mut Page, all: &Inventory) {
     page.blank();
-    let rows = all.networks.iter().flat_map(|network| &network.subnets).flat_map(|subnet| &subnet.interfaces);
+    let rows = all
+        .networks
+        .iter()
+        .flat_map(|network| &network.subnets)
+        .flat_map(|subnet| &subnet.interfaces);
     let rows = rows.map(|row| {
         let fact = &row.interface;
-        let own = row.own_firewall.as_ref().map_or_else(String::new, |own| format!(", own firewall {own}"));
-        let public = if fact.public.is_empty() { String::new() } else { format!(" as {}", fact.public.join(", ")) };
+        let own = row
+            .own_firewall
+            .as_ref()
+            .map_or_else(String::new, |own| format!(", own firewall {own}"));
+        let public = if fact.public.is_empty() {
+            String::new()
+        } else {
+            format!(" as {}", fact.public.join(", "))
+        };
         vec![
             fact.name.clone(),
             fact.addresses.join(", ") + &public,
@@ -93,15 +150,32 @@ fn interface_table(page: &mut Page, all: &Inventory) {
             fact.owner.clone().unwrap_or_default(),
         ]
     });
-    page.table(&["interface", "addresses", "subnet", "groups", "tags", "owner"], &rows.collect::<Vec<_>>(), &[]);
+    page.table(
+        &[
+            "interface",
+            "addresses",
+            "subnet",
+            "groups",
+            "tags",
+            "owner",
+        ],
+        &rows.collect::<Vec<_>>(),
+        &[],
+    );
 }
 
 fn ways_out(page: &mut Page, all: &Inventory) {
     if !all.devices.is_empty() {
         page.heading("Devices on the way, services and names");
-        let row = |device: &heronshale_core::answer::DeviceRow| {
+        let row = |device: &heronshale_answers::DeviceRow| {
             let owner = device.owner.clone().unwrap_or_default();
-            vec![device.name.clone(), device.kind.clone(), device.detail.clone(), owner, at(&device.place)]
+            vec![
+                device.name.clone(),
+                device.kind.clone(),
+                device.detail.clone(),
+                owner,
+                at(&device.place),
+            ]
         };
         let rows: Vec<Vec<String>> = all.devices.iter().map(row).collect();
         page.table(&["name", "kind", "what", "owner", "where"], &rows, &[]);
@@ -150,19 +224,45 @@ fn ways_out(page: &mut Page, all: &Inventory) {
     if !all.route_tables.is_empty() {
         page.heading("Route tables");
         let rows = all.route_tables.iter().map(|table| {
-            let used = if table.subnets.is_empty() { "no subnet".to_owned() } else { table.subnets.join(", ") };
+            let used = if table.subnets.is_empty() {
+                "no subnet".to_owned()
+            } else {
+                table.subnets.join(", ")
+            };
             let main = if table.main { "main" } else { "" };
-            vec![table.name.clone(), table.network.clone(), main.to_owned(), table.routes.to_string(), used]
+            vec![
+                table.name.clone(),
+                table.network.clone(),
+                main.to_owned(),
+                table.routes.to_string(),
+                used,
+            ]
         });
-        page.table(&["table", "network", "", "routes", "used by"], &rows.collect::<Vec<_>>(), &[3]);
+        page.table(
+            &["table", "network", "", "routes", "used by"],
+            &rows.collect::<Vec<_>>(),
+            &[3],
+        );
     }
     if !all.public_addresses.is_empty() {
         page.heading("Public addresses");
         let rows = all.public_addresses.iter().map(|public| {
-            let holder = public.interface.clone().unwrap_or_else(|| "nothing holds it".to_owned());
-            vec![public.address.clone(), holder, public.own.clone().unwrap_or_default(), at(&public.place)]
+            let holder = public
+                .interface
+                .clone()
+                .unwrap_or_else(|| "nothing holds it".to_owned());
+            vec![
+                public.address.clone(),
+                holder,
+                public.own.clone().unwrap_or_default(),
+                at(&public.place),
+            ]
         });
-        page.table(&["address", "interface", "own address", "where"], &rows.collect::<Vec<_>>(), &[]);
+        page.table(
+            &["address", "interface", "own address", "where"],
+            &rows.collect::<Vec<_>>(),
+            &[],
+        );
     }
 }
 
@@ -187,32 +287,68 @@ fn filters(page: &mut Page, all: &Inventory) {
             at(&filter.place),
         ]
     });
-    page.table(&["filter", "form", "in", "out", "acts on", "where"], &rows.collect::<Vec<_>>(), &[2, 3]);
+    page.table(
+        &["filter", "form", "in", "out", "acts on", "where"],
+        &rows.collect::<Vec<_>>(),
+        &[2, 3],
+    );
     if all.filters.len() > SHOWN {
-        page.raw(&format!("and {} more filters: --format json lists all", all.filters.len() - SHOWN));
+        page.raw(&format!(
+            "and {} more filters: --format json lists all",
+            all.filters.len() - SHOWN
+        ));
     }
     for set in &all.address_sets {
-        let entries = set.entries.map_or_else(|| "content not known".to_owned(), |count| plural(count, "entry"));
-        page.hang(Style::new(), "", &format!("set {}: {entries} ({})", set.name, at(&set.place)), 2);
+        let entries = set.entries.map_or_else(
+            || "content not known".to_owned(),
+            |count| plural(count, "entry"),
+        );
+        page.hang(
+            Style::new(),
+            "",
+            &format!("set {}: {entries} ({})", set.name, at(&set.place)),
+            2,
+        );
     }
 }
 
 /// What holds an address.
 pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
-    let Answer { heading, answer: found, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: found,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
-    let kind = if found.of_the_internet { "an address of the internet, " } else { "" };
+    let kind = if found.of_the_internet {
+        "an address of the internet, "
+    } else {
+        ""
+    };
     let sentence = match found.holdings.len() {
         0 => format!("{} is {kind}in nothing of this snapshot.", found.address),
         count => format!("{} is {kind}in {}.", found.address, plural(count, "place")),
     };
     page.top(&sentence, heading);
     page.blank();
-    let rows =
-        found.holdings.iter().map(|one| vec![one.kind.clone(), one.name.clone(), one.by.clone(), at(&one.place)]);
-    page.table(&["what", "name", "by", "where"], &rows.collect::<Vec<_>>(), &[]);
+    let rows = found.holdings.iter().map(|one| {
+        vec![
+            one.kind.clone(),
+            one.name.clone(),
+            one.by.clone(),
+            at(&one.place),
+        ]
+    });
+    page.table(
+        &["what", "name", "by", "where"],
+        &rows.collect::<Vec<_>>(),
+        &[],
+    );
     if found.rules_about_any > 0 {
-        page.raw(&format!("and {} about any address", plural(found.rules_about_any, "rule")));
+        page.raw(&format!(
+            "and {} about any address",
+            plural(found.rules_about_any, "rule")
+        ));
     }
     page.finish()
 }

@@ -4,12 +4,16 @@ use super::reach::{shortened, way_text};
 use crate::harmless;
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, CellAnswer, CellFact, CellVerdict, MatrixAnswer};
-use heronshale_core::walk::Verdict;
+use heronshale_answers::{Answer, CellAnswer, CellFact, CellVerdict, MatrixAnswer};
+use heronshale_engine::walk::Verdict;
 
 /// A matrix as text.
 pub fn matrix(answer: &Answer<MatrixAnswer>, look: Look) -> String {
-    let Answer { heading, answer: found, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: found,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     page.top(&sentence(found), heading);
     page.blank();
@@ -20,20 +24,44 @@ pub fn matrix(answer: &Answer<MatrixAnswer>, look: Look) -> String {
     for cell in &found.cells {
         let note = note(cell);
         let mark = note.map_or_else(String::new, |note| {
-            let at = notes.iter().position(|known| *known == note).unwrap_or_else(|| {
-                notes.push(note);
-                notes.len() - 1
-            });
+            let at = notes
+                .iter()
+                .position(|known| *known == note)
+                .unwrap_or_else(|| {
+                    notes.push(note);
+                    notes.len() - 1
+                });
             format!(" {}", letter(at))
         });
-        let word = if cell.verdict == CellVerdict::Nobody { "" } else { cell.verdict.word() };
-        cells.push(if cell.verdict == CellVerdict::No { "-".to_owned() + &mark } else { format!("{word}{mark}") });
+        let word = if cell.verdict == CellVerdict::Nobody {
+            ""
+        } else {
+            cell.verdict.word()
+        };
+        cells.push(if cell.verdict == CellVerdict::No {
+            "-".to_owned() + &mark
+        } else {
+            format!("{word}{mark}")
+        });
     }
     let widest = |column: usize| {
-        let rows = cells.iter().skip(column).step_by(count).map(|cell| cell.chars().count());
-        rows.chain([found.segments[column].name.chars().count()]).max().unwrap_or(0) + 2
+        let rows = cells
+            .iter()
+            .skip(column)
+            .step_by(count)
+            .map(|cell| cell.chars().count());
+        rows.chain([found.segments[column].name.chars().count()])
+            .max()
+            .unwrap_or(0)
+            + 2
     };
-    let names = found.segments.iter().map(|segment| segment.name.chars().count()).max().unwrap_or(0) + 4;
+    let names = found
+        .segments
+        .iter()
+        .map(|segment| segment.name.chars().count())
+        .max()
+        .unwrap_or(0)
+        + 4;
     if names + (0..count).map(widest).sum::<usize>() <= page.look.width {
         let mut header = vec![format!("from {}", found.by)];
         header.extend(found.segments.iter().map(|segment| segment.name.clone()));
@@ -43,7 +71,11 @@ pub fn matrix(answer: &Answer<MatrixAnswer>, look: Look) -> String {
                 [vec![found.segments[row].name.clone()], own.to_vec()].concat()
             })
             .collect();
-        page.table(&header.iter().map(String::as_str).collect::<Vec<_>>(), &rows, &[]);
+        page.table(
+            &header.iter().map(String::as_str).collect::<Vec<_>>(),
+            &rows,
+            &[],
+        );
     } else {
         as_list(&mut page, found, &cells);
     }
@@ -54,7 +86,10 @@ pub fn matrix(answer: &Answer<MatrixAnswer>, look: Look) -> String {
         }
     }
     page.blank();
-    page.say(FAINT, "- no connection works · one cell in full: heronshale matrix FROM TO");
+    page.say(
+        FAINT,
+        "- no connection works · one cell in full: heronshale matrix FROM TO",
+    );
     page.gaps(heading);
     page.finish()
 }
@@ -78,7 +113,12 @@ fn as_list(page: &mut Page, found: &MatrixAnswer, cells: &[String]) {
         }
         page.hang(STRONG, "", &segment.name, 2);
         for (cell, names) in &groups {
-            page.hang(Style::new(), &format!("  {cell:<15}"), &shortened(names, 12), 17);
+            page.hang(
+                Style::new(),
+                &format!("  {cell:<15}"),
+                &shortened(names, 12),
+                17,
+            );
         }
         if none > 0 {
             page.hang(FAINT, &format!("  {:<15}", "-"), &plural(none, "other"), 17);
@@ -88,25 +128,40 @@ fn as_list(page: &mut Page, found: &MatrixAnswer, cells: &[String]) {
 
 fn letter(at: usize) -> String {
     let sign = |at: usize| char::from(b'a' + u8::try_from(at % 26).unwrap_or(0)).to_string();
-    if at < 26 { sign(at) } else { format!("{}{}", sign(at / 26 - 1), sign(at)) }
+    if at < 26 {
+        sign(at)
+    } else {
+        format!("{}{}", sign(at / 26 - 1), sign(at))
+    }
 }
 
 /// What stands between, and by what it goes.
 fn note(cell: &CellFact) -> Option<String> {
     let mut parts = Vec::new();
     let names = |all: &[String]| {
-        if all.len() == 1 { format!("firewall {}", all[0]) } else { format!("firewalls {}", all.join(", ")) }
+        if all.len() == 1 {
+            format!("firewall {}", all[0])
+        } else {
+            format!("firewalls {}", all.join(", "))
+        }
     };
     match (cell.firewalls.is_empty(), cell.without_firewall) {
         (true, _) => {}
         (false, false) => parts.push(format!("through {}", names(&cell.firewalls))),
-        (false, true) => parts.push(format!("some through {}, some through none", names(&cell.firewalls))),
+        (false, true) => parts.push(format!(
+            "some through {}, some through none",
+            names(&cell.firewalls)
+        )),
     }
     if !cell.refused_by.is_empty() {
         parts.push(format!(
             "{} denies {}",
             names(&cell.refused_by),
-            if cell.verdict == CellVerdict::No { "it" } else { "the rest" }
+            if cell.verdict == CellVerdict::No {
+                "it"
+            } else {
+                "the rest"
+            }
         ));
     }
     if !cell.by.is_empty() {
@@ -129,29 +184,48 @@ fn by_text(all: &[String]) -> String {
 }
 
 fn sentence(found: &MatrixAnswer) -> String {
-    let pairs = found.cells.iter().filter(|cell| cell.from != cell.to && cell.verdict != CellVerdict::Nobody);
+    let pairs = found
+        .cells
+        .iter()
+        .filter(|cell| cell.from != cell.to && cell.verdict != CellVerdict::Nobody);
     let count = |verdict: CellVerdict| pairs.clone().filter(|cell| cell.verdict == verdict).count();
     let talks = count(CellVerdict::Works) + count(CellVerdict::Partly);
-    let traffic = found.traffic.as_ref().map_or_else(String::new, |traffic| format!(" over {traffic}"));
-    let open = [(CellVerdict::Conditional, "conditional"), (CellVerdict::Unknown, "unknown")];
+    let traffic = found
+        .traffic
+        .as_ref()
+        .map_or_else(String::new, |traffic| format!(" over {traffic}"));
+    let open = [
+        (CellVerdict::Conditional, "conditional"),
+        (CellVerdict::Unknown, "unknown"),
+    ];
     let open: Vec<String> = open
         .into_iter()
         .filter(|(verdict, _)| count(*verdict) > 0)
         .map(|(verdict, word)| format!("; {} more {word}", count(verdict)))
         .collect();
-    let around = pairs.clone().filter(|cell| cell.without_firewall && !cell.firewalls.is_empty()).count();
+    let around = pairs
+        .clone()
+        .filter(|cell| cell.without_firewall && !cell.firewalls.is_empty())
+        .count();
     let around = match around {
         0 => String::new(),
         1 => " In one of them some traffic passes a firewall and some does not.".to_owned(),
         more => format!(" In {more} of them some traffic passes a firewall and some does not."),
     };
     let total = pairs.clone().count();
-    format!("{talks} of {total} pairs of segments talk{traffic}{}.{around}", open.concat())
+    format!(
+        "{talks} of {total} pairs of segments talk{traffic}{}.{around}",
+        open.concat()
+    )
 }
 
 /// One cell as text.
 pub fn matrix_cell(answer: &Answer<CellAnswer>, look: Look) -> String {
-    let Answer { heading, answer: found, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: found,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     let cell = &found.cell;
     let traffic = found.traffic.as_deref().unwrap_or("any traffic");
@@ -159,7 +233,9 @@ pub fn matrix_cell(answer: &Answer<CellAnswer>, look: Look) -> String {
     let how = match cell.verdict {
         CellVerdict::Works => format!("Yes: {ends} works for all of them"),
         CellVerdict::Partly => format!("Partly: {ends} works for {}", shortened(&cell.services, 6)),
-        CellVerdict::Unknown if heading.given_up => format!("Unknown: {ends} was not followed to its end"),
+        CellVerdict::Unknown if heading.given_up => {
+            format!("Unknown: {ends} was not followed to its end")
+        }
         CellVerdict::Unknown => format!("Unknown: {ends} depends on what the snapshot lacks"),
         CellVerdict::Conditional => format!("It depends: {ends} turns on what no snapshot holds"),
         CellVerdict::No => format!("No: nothing of {ends} works"),
@@ -171,17 +247,39 @@ pub fn matrix_cell(answer: &Answer<CellAnswer>, look: Look) -> String {
     for part in &found.parts {
         let works = part.verdict <= Verdict::Conditional;
         let style = if works { OPEN } else { SHUT };
-        let ended = part.ended_at.as_ref().map_or_else(String::new, |ended| format!("; {ended}"));
+        let ended = part
+            .ended_at
+            .as_ref()
+            .map_or_else(String::new, |ended| format!("; {ended}"));
         let ways: Vec<String> = part.ways.iter().map(way_text).collect();
-        let text =
-            format!("{} → {}  {}{ended}", shortened(&part.sources, 6), shortened(&part.targets, 6), ways.join(" · "),);
-        page.hang_behind(style, &format!("  {:<15}", part.verdict.word()), Style::new(), &text, 17);
+        let text = format!(
+            "{} → {}  {}{ended}",
+            shortened(&part.sources, 6),
+            shortened(&part.targets, 6),
+            ways.join(" · "),
+        );
+        page.hang_behind(
+            style,
+            &format!("  {:<15}", part.verdict.word()),
+            Style::new(),
+            &text,
+            17,
+        );
     }
-    if let Some(part) = found.parts.iter().find(|part| part.verdict > Verdict::Conditional) {
+    if let Some(part) = found
+        .parts
+        .iter()
+        .find(|part| part.verdict > Verdict::Conditional)
+    {
         let (from, to) = (part.sources.first(), part.targets.first());
         if let (Some(from), Some(to)) = (from, to) {
             page.blank();
-            page.say(FAINT, &format!("every step, and what is in the way: heronshale path {from} {to} --tcp PORT"));
+            page.say(
+                FAINT,
+                &format!(
+                    "every step, and what is in the way: heronshale path {from} {to} --tcp PORT"
+                ),
+            );
         }
     }
     let pairs = plural(found.parts.len(), "part");

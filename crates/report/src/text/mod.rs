@@ -27,9 +27,10 @@ pub use routes::routes;
 pub use rule::rule;
 pub use tidy::tidy;
 
-use heronshale_core::answer::{Decided, Decider, Does};
-use heronshale_core::describe::Traffic;
-use heronshale_core::source::Place;
+use heronshale_audit::describe::Traffic;
+use heronshale_audit::facts::Does;
+use heronshale_audit::facts::{Decided, Decider};
+use heronshale_model::source::Place;
 
 /// Where, as `file:line`.
 fn at(place: &Place) -> String {
@@ -63,8 +64,15 @@ fn decided_text(decided: &Decided) -> String {
     };
     let stage = decided.stage.word();
     match &decided.decider {
-        Decider::Rule { rule } => format!("{} {does} by rule {} ({})", rule.filter, rule.rule, at(&rule.place)),
-        Decider::Default { filter, place } => format!("{filter} {does} by its default ({})", at(place)),
+        Decider::Rule { rule } => format!(
+            "{} {does} by rule {} ({})",
+            rule.filter,
+            rule.rule,
+            at(&rule.place)
+        ),
+        Decider::Default { filter, place } => {
+            format!("{filter} {does} by its default ({})", at(place))
+        }
         Decider::NoRule => format!("{stage}: no rule fits"),
         Decider::ImpliedDeny => format!("{stage}: no rule fits, implied end"),
         Decider::ImpliedPair => format!("{stage} {does} by the implied pair"),
@@ -79,13 +87,23 @@ fn decided_text(decided: &Decided) -> String {
 
 /// What narrows traffic beside its peer and services: this side, and source ports.
 fn narrowing(traffic: &Traffic) -> (String, String) {
-    let here = traffic.local.as_ref().map_or_else(String::new, |local| format!(" (here {})", local.said));
-    let ports = traffic.source_ports.as_ref().map_or_else(String::new, |ports| format!(" from ports {ports}"));
+    let here = traffic
+        .local
+        .as_ref()
+        .map_or_else(String::new, |local| format!(" (here {})", local.said));
+    let ports = traffic
+        .source_ports
+        .as_ref()
+        .map_or_else(String::new, |ports| format!(" from ports {ports}"));
     (here, ports)
 }
 
 /// `tcp 443 from any`, with `word` for the direction.
 fn traffic_text(traffic: &Traffic, word: &str) -> String {
     let (here, ports) = narrowing(traffic);
-    format!("{}{ports} {word} {}{here}", traffic.services.join(", "), traffic.peer.said)
+    format!(
+        "{}{ports} {word} {}{here}",
+        traffic.services.join(", "),
+        traffic.peer.said
+    )
 }

@@ -4,27 +4,58 @@ use super::at;
 use crate::harmless;
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, PathAnswer, PathPart, PathTraffic, StepDoes, StepFact, Symptom};
-use heronshale_core::walk::Verdict;
+use heronshale_answers::{Answer, PathAnswer, PathPart, Symptom};
+use heronshale_audit::facts::PathTraffic;
+use heronshale_audit::facts::{StepDoes, StepFact};
+use heronshale_engine::walk::Verdict;
 
 /// More parts than this are summed up.
 const MOST_PARTS: usize = 24;
 
 /// A path as text.
 pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
-    let Answer { heading, answer: path, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: path,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     page.top(&sentence(path), heading);
     page.say(Style::new(), &ends(path));
     for lookup in &path.lookups {
-        let says = lookup.says.as_ref().map_or_else(|| "has no record of it".to_owned(), |says| format!("says {says}"));
-        let place = lookup.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
-        page.hang(Style::new(), "NAME     ", &format!("{}: {} {says}{place}", lookup.name, lookup.by), 9);
+        let says = lookup.says.as_ref().map_or_else(
+            || "has no record of it".to_owned(),
+            |says| format!("says {says}"),
+        );
+        let place = lookup
+            .place
+            .as_ref()
+            .map_or_else(String::new, |place| format!(" ({})", at(place)));
+        page.hang(
+            Style::new(),
+            "NAME     ",
+            &format!("{}: {} {says}{place}", lookup.name, lookup.by),
+            9,
+        );
     }
     for (number, entrance) in path.entrances.iter().enumerate() {
-        let label = if number == 0 { "ENTRANCES " } else { "          " };
-        let shown = entrance.addresses.iter().take(2).cloned().collect::<Vec<_>>().join(", ");
-        let style = if entrance.verdict <= Verdict::WorksForSome { OPEN } else { SHUT };
+        let label = if number == 0 {
+            "ENTRANCES "
+        } else {
+            "          "
+        };
+        let shown = entrance
+            .addresses
+            .iter()
+            .take(2)
+            .cloned()
+            .collect::<Vec<_>>()
+            .join(", ");
+        let style = if entrance.verdict <= Verdict::WorksForSome {
+            OPEN
+        } else {
+            SHUT
+        };
         page.hang_behind(
             style,
             label,
@@ -51,10 +82,17 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
             part_text(&mut page, part);
         }
         if path.parts.len() > MOST_PARTS {
-            page.say(Style::new(), &format!("and {} more", plural(path.parts.len() - MOST_PARTS, "part")));
+            page.say(
+                Style::new(),
+                &format!("and {} more", plural(path.parts.len() - MOST_PARTS, "part")),
+            );
         }
     }
-    if path.parts.iter().any(|part| part.verdict == Verdict::Unknown) {
+    if path
+        .parts
+        .iter()
+        .any(|part| part.verdict == Verdict::Unknown)
+    {
         page.gaps(heading);
     }
     page.finish()
@@ -69,18 +107,35 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
         let step = &obstacle.step;
         let (does, style) = does_text(step.does);
         let way = if step.reply { "reply" } else { "request" };
-        let place = step.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
+        let place = step
+            .place
+            .as_ref()
+            .map_or_else(String::new, |place| format!("  {}", at(place)));
         let new = match obstacle.new {
             Some(true) => "  NEW",
             Some(false) => "  as before",
             None => "",
         };
         let label = format!("  {:>2}  {does:<9}", number + 1);
-        page.hang_behind(style, &label, Style::new(), &format!("{way}: {}{place}{new}", cause(step)), 15);
+        page.hang_behind(
+            style,
+            &label,
+            Style::new(),
+            &format!("{way}: {}{place}{new}", cause(step)),
+            15,
+        );
         if let Some(before) = &obstacle.before {
             let (does, _) = does_text(before.does);
-            let place = before.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
-            page.hang(FAINT, "               ", &format!("before: {does}, {}{place}", before.why), 15);
+            let place = before
+                .place
+                .as_ref()
+                .map_or_else(String::new, |place| format!("  {}", at(place)));
+            page.hang(
+                FAINT,
+                "               ",
+                &format!("before: {does}, {}{place}", before.why),
+                15,
+            );
         }
         if obstacle.passed_by.is_none() {
             page.hang(
@@ -95,7 +150,10 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
         let when = since.taken.as_deref().unwrap_or("an unknown time");
         let said = match (since.verdict, &since.not_asked) {
             (Some(verdict), _) => {
-                format!("In the snapshot of {when} the same question was answered: {}.", verdict.word())
+                format!(
+                    "In the snapshot of {when} the same question was answered: {}.",
+                    verdict.word()
+                )
             }
             (None, why) => {
                 format!(
@@ -115,11 +173,27 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
     }
     for (number, mend) in path.mends.iter().enumerate() {
         for (at_edit, edit) in mend.edits.iter().enumerate() {
-            let label = if at_edit == 0 { format!("  {:>2}  ", number + 1) } else { "      ".to_owned() };
+            let label = if at_edit == 0 {
+                format!("  {:>2}  ", number + 1)
+            } else {
+                "      ".to_owned()
+            };
             let and = if at_edit == 0 { "" } else { "and " };
-            let owner = edit.owner.as_ref().map_or_else(String::new, |owner| format!("  owner {owner}"));
-            let place = edit.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
-            page.hang_behind(STRONG, &label, Style::new(), &format!("{and}{}{place}{owner}", edit.text), 6);
+            let owner = edit
+                .owner
+                .as_ref()
+                .map_or_else(String::new, |owner| format!("  owner {owner}"));
+            let place = edit
+                .place
+                .as_ref()
+                .map_or_else(String::new, |place| format!("  {}", at(place)));
+            page.hang_behind(
+                STRONG,
+                &label,
+                Style::new(),
+                &format!("{and}{}{place}{owner}", edit.text),
+                6,
+            );
         }
         let then = match mend.then {
             Verdict::Works => String::new(),
@@ -130,24 +204,47 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
         } else {
             format!("also opens {}", besides(&mend.opens))
         };
-        let ends = if mend.ends.is_empty() { String::new() } else { format!("; ENDS {}", besides(&mend.ends)) };
+        let ends = if mend.ends.is_empty() {
+            String::new()
+        } else {
+            format!("; ENDS {}", besides(&mend.ends))
+        };
         page.hang(FAINT, "      ", &format!("{then}{opens}{ends}"), 6);
         if !mend.around.is_empty() {
-            page.hang(STRONG, "      ", &format!("leads around firewall {}", mend.around.join(" and firewall ")), 6);
+            page.hang(
+                STRONG,
+                "      ",
+                &format!(
+                    "leads around firewall {}",
+                    mend.around.join(" and firewall ")
+                ),
+                6,
+            );
         }
         if mend.opens_to_internet {
-            page.hang(STRONG, "      ", "makes something public: the internet reaches more than was asked about", 6);
+            page.hang(
+                STRONG,
+                "      ",
+                "makes something public: the internet reaches more than was asked about",
+                6,
+            );
         }
     }
     if !path.mends.is_empty() && !path.mends_judged_everywhere {
         page.say(FAINT, "What they open and end was looked for between the networks of both ends, for this traffic.");
     }
     if !path.obstacles.is_empty() && path.mends.is_empty() {
-        let limit = if path.mends_given_up { ": the search ended at its limit" } else { "" };
+        let limit = if path.mends_given_up {
+            ": the search ended at its limit"
+        } else {
+            ""
+        };
         page.blank();
         page.say(
             Style::new(),
-            &format!("No mend by rules, routes, flags, links, addresses or doors was found{limit}."),
+            &format!(
+                "No mend by rules, routes, flags, links, addresses or doors was found{limit}."
+            ),
         );
     }
 }
@@ -155,11 +252,20 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
 /// What else a mend does, in a line.
 fn besides(all: &[PathTraffic]) -> String {
     let one = |traffic: &PathTraffic| {
-        let mut services = traffic.services.iter().take(4).cloned().collect::<Vec<_>>().join(", ");
+        let mut services = traffic
+            .services
+            .iter()
+            .take(4)
+            .cloned()
+            .collect::<Vec<_>>()
+            .join(", ");
         if traffic.services.len() > 4 {
             services.push_str(&format!(" and {} more", traffic.services.len() - 4));
         }
-        format!("{services} from {} to {}", traffic.sources.said, traffic.destinations.said)
+        format!(
+            "{services} from {} to {}",
+            traffic.sources.said, traffic.destinations.said
+        )
     };
     let mut text = all.iter().take(3).map(one).collect::<Vec<_>>().join("; ");
     if all.len() > 3 {
@@ -172,10 +278,20 @@ fn besides(all: &[PathTraffic]) -> String {
 }
 
 fn ends(path: &PathAnswer) -> String {
-    let of = |end: &heronshale_core::answer::PathEnd| {
+    let of = |end: &heronshale_answers::PathEnd| {
         let many = end.addresses.len();
-        let shown = end.addresses.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
-        let more = if many > 3 { format!(" and {} more", many - 3) } else { String::new() };
+        let shown = end
+            .addresses
+            .iter()
+            .take(3)
+            .cloned()
+            .collect::<Vec<_>>()
+            .join(", ");
+        let more = if many > 3 {
+            format!(" and {} more", many - 3)
+        } else {
+            String::new()
+        };
         if end.asked == shown || shown.is_empty() {
             end.asked.clone()
         } else {
@@ -203,20 +319,31 @@ fn sentence(path: &PathAnswer) -> String {
         _ if path.symptom == Some(Symptom::NameError) => {
             format!("No: the name {} does not resolve.{sees}", path.to.asked)
         }
-        _ if path.parts.is_empty() => format!("Nothing can be asked {what}: the ends have no family in common."),
+        _ if path.parts.is_empty() => {
+            format!("Nothing can be asked {what}: the ends have no family in common.")
+        }
         Verdict::Works if path.traffic.is_none() => format!("Yes, all of it works {what}."),
         Verdict::Works => format!("Yes: {what} works, there and back."),
         Verdict::WorksForSome if path.traffic.is_none() => {
-            let works = path.parts.iter().filter(|part| part.verdict == Verdict::Works);
-            let mut services: Vec<String> =
-                works.flat_map(|part| &part.traffic).flat_map(|t| t.services.clone()).collect();
+            let works = path
+                .parts
+                .iter()
+                .filter(|part| part.verdict == Verdict::Works);
+            let mut services: Vec<String> = works
+                .flat_map(|part| &part.traffic)
+                .flat_map(|t| t.services.clone())
+                .collect();
             let mut seen = Vec::new();
             services.retain(|service| {
                 let new = !seen.contains(service);
                 seen.push(service.clone());
                 new
             });
-            let more = if services.len() > 6 { format!(" and {} more", services.len() - 6) } else { String::new() };
+            let more = if services.len() > 6 {
+                format!(" and {} more", services.len() - 6)
+            } else {
+                String::new()
+            };
             services.truncate(6);
             match services.is_empty() {
                 true => format!("Some works {what}: by some of the ways that it may take."),
@@ -224,7 +351,12 @@ fn sentence(path: &PathAnswer) -> String {
             }
         }
         Verdict::WorksForSome => {
-            let only: Vec<&str> = path.parts.iter().flat_map(|part| &part.only_if).map(String::as_str).collect();
+            let only: Vec<&str> = path
+                .parts
+                .iter()
+                .flat_map(|part| &part.only_if)
+                .map(String::as_str)
+                .collect();
             if only.is_empty() {
                 format!("Only some of it works: {what}.")
             } else {
@@ -232,21 +364,36 @@ fn sentence(path: &PathAnswer) -> String {
             }
         }
         Verdict::Conditional => {
-            let conditions: Vec<&str> =
-                path.parts.iter().flat_map(|part| &part.conditions).map(String::as_str).collect();
-            format!("It depends: {what} turns on whether {}.", conditions.join(", and whether "))
+            let conditions: Vec<&str> = path
+                .parts
+                .iter()
+                .flat_map(|part| &part.conditions)
+                .map(String::as_str)
+                .collect();
+            format!(
+                "It depends: {what} turns on whether {}.",
+                conditions.join(", and whether ")
+            )
         }
-        Verdict::Undecided => format!("Undecided: {what} has more ways than the limit of steps allows to follow."),
+        Verdict::Undecided => {
+            format!("Undecided: {what} has more ways than the limit of steps allows to follow.")
+        }
         Verdict::Unknown => format!("Unknown: {what} depends on what the snapshot lacks{cause}."),
         Verdict::Denied => format!("No: {what} is denied{cause}.{sees}"),
         Verdict::Lost => format!("No: {what} gets lost{cause}.{sees}"),
-        Verdict::ReplyDenied => format!("No: {what} arrives, and the reply is denied{cause}.{sees}"),
+        Verdict::ReplyDenied => {
+            format!("No: {what} arrives, and the reply is denied{cause}.{sees}")
+        }
         Verdict::ReplyLost => format!("No: {what} arrives, and the reply gets lost{cause}.{sees}"),
     }
 }
 
 fn cause(step: &StepFact) -> String {
-    if step.why.is_empty() { step.at.clone() } else { format!("{}, {}", step.at, step.why) }
+    if step.why.is_empty() {
+        step.at.clone()
+    } else {
+        format!("{}, {}", step.at, step.why)
+    }
 }
 
 fn does_text(does: StepDoes) -> (&'static str, Style) {
@@ -272,10 +419,23 @@ fn steps(page: &mut Page, steps: &[StepFact]) {
         };
         before = Some(step.reply);
         let (does, style) = does_text(step.does);
-        let place = step.place.as_ref().map_or_else(String::new, |place| format!("  {}", at(place)));
-        let why = if step.why.is_empty() { String::new() } else { format!("  {}", step.why) };
+        let place = step
+            .place
+            .as_ref()
+            .map_or_else(String::new, |place| format!("  {}", at(place)));
+        let why = if step.why.is_empty() {
+            String::new()
+        } else {
+            format!("  {}", step.why)
+        };
         let label = format!("{way:<8} {:>2}  {does:<9}", number + 1);
-        page.hang_behind(style, &label, Style::new(), &format!("{}{why}{place}", step.at), 22);
+        page.hang_behind(
+            style,
+            &label,
+            Style::new(),
+            &format!("{}{why}{place}", step.at),
+            22,
+        );
     }
 }
 
@@ -285,7 +445,13 @@ fn part_text(page: &mut Page, part: &PathPart) {
         .iter()
         .take(4)
         .map(|traffic| {
-            let mut text = traffic.services.iter().take(6).cloned().collect::<Vec<_>>().join(", ");
+            let mut text = traffic
+                .services
+                .iter()
+                .take(6)
+                .cloned()
+                .collect::<Vec<_>>()
+                .join(", ");
             if traffic.services.len() > 6 {
                 text.push_str(&format!(" and {} more", traffic.services.len() - 6));
             }
@@ -302,19 +468,43 @@ fn part_text(page: &mut Page, part: &PathPart) {
         })
         .collect();
     let more = part.traffic.len().saturating_sub(4);
-    let more = if more > 0 { format!(" · and {more} more") } else { String::new() };
-    let because = part.because.as_ref().filter(|_| part.verdict != Verdict::Conditional);
+    let more = if more > 0 {
+        format!(" · and {more} more")
+    } else {
+        String::new()
+    };
+    let because = part
+        .because
+        .as_ref()
+        .filter(|_| part.verdict != Verdict::Conditional);
     let because = because.map_or_else(String::new, |step| {
-        let place = step.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+        let place = step
+            .place
+            .as_ref()
+            .map_or_else(String::new, |place| format!(" ({})", at(place)));
         format!(": {}{place}", cause(step))
     });
-    let only = if part.only_if.is_empty() { String::new() } else { format!(", if {}", part.only_if.join(", or ")) };
+    let only = if part.only_if.is_empty() {
+        String::new()
+    } else {
+        format!(", if {}", part.only_if.join(", or "))
+    };
     let turns = if part.conditions.is_empty() {
         String::new()
     } else {
         format!(", on whether {}", part.conditions.join(", and whether "))
     };
-    let style = if part.verdict <= Verdict::WorksForSome { OPEN } else { SHUT };
+    let style = if part.verdict <= Verdict::WorksForSome {
+        OPEN
+    } else {
+        SHUT
+    };
     let label = format!("  {:<15}", part.verdict.word());
-    page.hang_behind(style, &label, Style::new(), &format!("{}{more}{only}{turns}{because}", traffic.join(" · ")), 17);
+    page.hang_behind(
+        style,
+        &label,
+        Style::new(),
+        &format!("{}{more}{only}{turns}{because}", traffic.join(" · ")),
+        17,
+    );
 }

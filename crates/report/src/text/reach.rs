@@ -3,8 +3,10 @@
 use crate::harmless;
 use crate::page::{FAINT, Look, Page, STRONG, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, HopFact, LinkFact, PlaceFact, PlaceKind, ReachAnswer, ReachedFact};
-use heronshale_core::walk::Verdict;
+use heronshale_answers::{
+    Answer, HopFact, LinkFact, PlaceFact, PlaceKind, ReachAnswer, ReachedFact,
+};
+use heronshale_engine::walk::Verdict;
 
 /// Lines of one number of jumps.
 const LINES: usize = 30;
@@ -13,20 +15,35 @@ const NAMES: usize = 12;
 
 /// Reach as text.
 pub fn reach(answer: &Answer<ReachAnswer>, look: Look) -> String {
-    let Answer { heading, answer: found, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: found,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     page.top(&sentence(found), heading);
     let ends = found.ends.iter().map(place_text).collect::<Vec<_>>();
-    let asked = [&found.from, &found.to].into_iter().flatten().cloned().collect::<Vec<_>>();
+    let asked = [&found.from, &found.to]
+        .into_iter()
+        .flatten()
+        .cloned()
+        .collect::<Vec<_>>();
     if ends.iter().any(|end| !asked.contains(end)) && ends.len() > 1 {
         page.say(FAINT, &format!("asked about: {}", shortened(&ends, NAMES)));
     }
     let backwards = found.from.is_none();
-    let mut levels: Vec<(bool, u32)> = found.reached.iter().map(|one| (one.certain, one.jumps)).collect();
+    let mut levels: Vec<(bool, u32)> = found
+        .reached
+        .iter()
+        .map(|one| (one.certain, one.jumps))
+        .collect();
     levels.dedup();
     for (certain, jumps) in levels {
-        let here: Vec<&ReachedFact> =
-            found.reached.iter().filter(|one| (one.certain, one.jumps) == (certain, jumps)).collect();
+        let here: Vec<&ReachedFact> = found
+            .reached
+            .iter()
+            .filter(|one| (one.certain, one.jumps) == (certain, jumps))
+            .collect();
         page.heading(&title(found, certain, jumps));
         let lines = grouped(&here, backwards);
         for (names, ways, chain) in lines.iter().take(LINES) {
@@ -40,7 +57,13 @@ pub fn reach(answer: &Answer<ReachAnswer>, look: Look) -> String {
             }
         }
         if lines.len() > LINES {
-            page.say(FAINT, &format!("  … and {} more lines; --format json has all", lines.len() - LINES));
+            page.say(
+                FAINT,
+                &format!(
+                    "  … and {} more lines; --format json has all",
+                    lines.len() - LINES
+                ),
+            );
         }
     }
     always(&mut page, found);
@@ -49,10 +72,20 @@ pub fn reach(answer: &Answer<ReachAnswer>, look: Look) -> String {
 }
 
 fn title(found: &ReachAnswer, certain: bool, jumps: u32) -> String {
-    let open = if certain { "" } else { "Perhaps, since it depends on what the snapshot lacks: " };
+    let open = if certain {
+        ""
+    } else {
+        "Perhaps, since it depends on what the snapshot lacks: "
+    };
     match (jumps, found.from.is_some()) {
-        (1, true) => format!("{open}{} directly", if certain { "Reached" } else { "reached" }),
-        (1, false) => format!("{open}{} directly", if certain { "Reaches it" } else { "reaches it" }),
+        (1, true) => format!(
+            "{open}{} directly",
+            if certain { "Reached" } else { "reached" }
+        ),
+        (1, false) => format!(
+            "{open}{} directly",
+            if certain { "Reaches it" } else { "reaches it" }
+        ),
         (jumps, _) => format!("{open}{} jumps", jumps),
     }
 }
@@ -61,10 +94,18 @@ fn title(found: &ReachAnswer, certain: bool, jumps: u32) -> String {
 fn grouped(all: &[&ReachedFact], backwards: bool) -> Vec<(Vec<String>, Vec<String>, String)> {
     let mut lines: Vec<(Vec<String>, Vec<String>, String)> = Vec::new();
     for one in all {
-        let link = if backwards { one.hops.first() } else { one.hops.last() };
-        let ways: Vec<String> = link.map_or_else(Vec::new, |hop| hop.ways.iter().map(way_text).collect());
+        let link = if backwards {
+            one.hops.first()
+        } else {
+            one.hops.last()
+        };
+        let ways: Vec<String> =
+            link.map_or_else(Vec::new, |hop| hop.ways.iter().map(way_text).collect());
         let chain = chain_text(&one.hops, backwards);
-        match lines.iter_mut().find(|(_, other, of)| *other == ways && *of == chain) {
+        match lines
+            .iter_mut()
+            .find(|(_, other, of)| *other == ways && *of == chain)
+        {
             Some((names, _, _)) => names.push(place_text(&one.place)),
             None => lines.push((vec![place_text(&one.place)], ways, chain)),
         }
@@ -78,16 +119,27 @@ fn chain_text(hops: &[HopFact], backwards: bool) -> String {
         return String::new();
     }
     let hop = |hop: &HopFact, end: &PlaceFact| {
-        let services: Vec<String> = hop.ways.iter().flat_map(|way| way.services.iter().cloned()).collect();
+        let services: Vec<String> = hop
+            .ways
+            .iter()
+            .flat_map(|way| way.services.iter().cloned())
+            .collect();
         format!("{} ({})", place_text(end), shortened(&services, 3))
     };
     let steps: Vec<String> = if backwards {
         hops[1..].iter().map(|one| hop(one, &one.to)).collect()
     } else {
-        hops[..hops.len() - 1].iter().map(|one| hop(one, &one.to)).collect()
+        hops[..hops.len() - 1]
+            .iter()
+            .map(|one| hop(one, &one.to))
+            .collect()
     };
     if backwards {
-        format!("; to {}, then {}", place_text(&hops[0].to), steps.join(", then "))
+        format!(
+            "; to {}, then {}",
+            place_text(&hops[0].to),
+            steps.join(", then ")
+        )
     } else {
         format!("; after {}", steps.join(", then "))
     }
@@ -111,7 +163,11 @@ pub(super) fn way_text(way: &LinkFact) -> String {
         text.push_str(&format!(" by {}", shortened(&way.by, 4)));
     }
     if !way.firewalls.is_empty() {
-        let one = if way.firewalls.len() > 1 { "firewalls" } else { "firewall" };
+        let one = if way.firewalls.len() > 1 {
+            "firewalls"
+        } else {
+            "firewall"
+        };
         text.push_str(&format!(" through {one} {}", way.firewalls.join(" or ")));
     }
     match way.verdict {
@@ -119,8 +175,13 @@ pub(super) fn way_text(way: &LinkFact) -> String {
             text.push_str(&format!(", only if {}", way.only_if.join(", or ")));
         }
         Verdict::WorksForSome => text.push_str(", only sometimes"),
-        Verdict::Conditional => text.push_str(&format!(", on whether {}", way.conditions.join(", and whether "))),
-        Verdict::Undecided | Verdict::Unknown => text.push_str(&format!(", {}", way.verdict.word())),
+        Verdict::Conditional => text.push_str(&format!(
+            ", on whether {}",
+            way.conditions.join(", and whether ")
+        )),
+        Verdict::Undecided | Verdict::Unknown => {
+            text.push_str(&format!(", {}", way.verdict.word()))
+        }
         _ => {}
     }
     text
@@ -128,7 +189,12 @@ pub(super) fn way_text(way: &LinkFact) -> String {
 
 /// The first few, and how many more.
 pub(super) fn shortened(all: &[String], most: usize) -> String {
-    let mut text = all.iter().take(most).cloned().collect::<Vec<_>>().join(", ");
+    let mut text = all
+        .iter()
+        .take(most)
+        .cloned()
+        .collect::<Vec<_>>()
+        .join(", ");
     if all.len() > most {
         text.push_str(&format!(" and {} more", all.len() - most));
     }
@@ -151,33 +217,58 @@ fn always(page: &mut Page, found: &ReachAnswer) {
         return;
     }
     page.heading("Every chain passes");
-    let word = if found.from.is_some() { "on the way to" } else { "on the way from" };
+    let word = if found.from.is_some() {
+        "on the way to"
+    } else {
+        "on the way from"
+    };
     for (guard, names) in &guards {
-        page.hang(Style::new(), "  ", &format!("{guard}  {word} {}", shortened(names, NAMES)), 4);
+        page.hang(
+            Style::new(),
+            "  ",
+            &format!("{guard}  {word} {}", shortened(names, NAMES)),
+            4,
+        );
     }
 }
 
 /// What of some things was found, in words: `7 of 45 other workloads, the internet and site yard`.
 fn counted(found: &ReachAnswer, chosen: &dyn Fn(&ReachedFact) -> bool) -> Option<String> {
     let here: Vec<&ReachedFact> = found.reached.iter().filter(|one| chosen(one)).collect();
-    let workloads = here.iter().filter(|one| one.place.kind == PlaceKind::Workload).count();
+    let workloads = here
+        .iter()
+        .filter(|one| one.place.kind == PlaceKind::Workload)
+        .count();
     let mut parts = Vec::new();
     if workloads > 0 {
-        parts.push(format!("{workloads} of {}", plural(found.others, "other workload")));
+        parts.push(format!(
+            "{workloads} of {}",
+            plural(found.others, "other workload")
+        ));
     }
-    let others: Vec<String> =
-        here.iter().filter(|one| one.place.kind != PlaceKind::Workload).map(|one| place_text(&one.place)).collect();
+    let others: Vec<String> = here
+        .iter()
+        .filter(|one| one.place.kind != PlaceKind::Workload)
+        .map(|one| place_text(&one.place))
+        .collect();
     if others.len() > 6 {
         parts.push(format!("{} sites and services", others.len()));
     } else {
         parts.extend(others);
     }
     let last = parts.pop()?;
-    Some(if parts.is_empty() { last } else { format!("{} and {last}", parts.join(", ")) })
+    Some(if parts.is_empty() {
+        last
+    } else {
+        format!("{} and {last}", parts.join(", "))
+    })
 }
 
 fn sentence(found: &ReachAnswer) -> String {
-    let traffic = found.traffic.as_ref().map_or_else(String::new, |traffic| format!(" by {traffic}"));
+    let traffic = found
+        .traffic
+        .as_ref()
+        .map_or_else(String::new, |traffic| format!(" by {traffic}"));
     let direct = counted(found, &|one| one.certain && one.jumps == 1);
     let onward = counted(found, &|one| one.certain && one.jumps > 1);
     let open = counted(found, &|one| !one.certain);
@@ -188,7 +279,10 @@ fn sentence(found: &ReachAnswer) -> String {
             (Some(_), _) => format!("{from} reaches {to} directly{traffic}.{open}"),
             (None, Some(_)) => {
                 let jumps = found.reached.iter().map(|one| one.jumps).min().unwrap_or(0);
-                format!("{from} reaches {to}{traffic}, in {}.{open}", plural(jumps as usize, "jump"))
+                format!(
+                    "{from} reaches {to}{traffic}, in {}.{open}",
+                    plural(jumps as usize, "jump")
+                )
             }
             (None, None) => format!("{from} does not reach {to}{traffic} {within}.{open}"),
         },
@@ -204,10 +298,16 @@ fn sentence(found: &ReachAnswer) -> String {
             let to = to.clone().unwrap_or_default();
             match (direct, onward) {
                 (None, None) => format!("Nothing reaches {to}{traffic}.{open}"),
-                (Some(direct), None) => format!("{to} is reached directly by {direct}{}.{open}", worded(found)),
+                (Some(direct), None) => format!(
+                    "{to} is reached directly by {direct}{}.{open}",
+                    worded(found)
+                ),
                 (direct, Some(onward)) => {
                     let direct = direct.unwrap_or_else(|| "nothing".to_owned());
-                    format!("{to} is reached directly by {direct}{}; {within} by {onward}.{open}", worded(found))
+                    format!(
+                        "{to} is reached directly by {direct}{}; {within} by {onward}.{open}",
+                        worded(found)
+                    )
                 }
             }
         }
@@ -215,5 +315,8 @@ fn sentence(found: &ReachAnswer) -> String {
 }
 
 fn worded(found: &ReachAnswer) -> String {
-    found.traffic.as_ref().map_or_else(String::new, |traffic| format!(" over {traffic}"))
+    found
+        .traffic
+        .as_ref()
+        .map_or_else(String::new, |traffic| format!(" over {traffic}"))
 }

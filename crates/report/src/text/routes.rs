@@ -4,19 +4,33 @@ use super::at;
 use crate::harmless;
 use crate::page::{Look, Page, SHUT, plural};
 use anstyle::Style;
-use heronshale_core::answer::{Answer, RouteFact, RoutesAnswer};
+use heronshale_answers::{Answer, RouteFact, RoutesAnswer};
 
 /// Routes as text.
 pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
-    let Answer { heading, answer: found, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: found,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     let idle = found.routes.iter().filter(|route| route.idle).count();
-    let broken = found.routes.iter().filter(|route| route.broken && !route.idle).count();
+    let broken = found
+        .routes
+        .iter()
+        .filter(|route| route.broken && !route.idle)
+        .count();
     let table = match &found.table {
         None => "automatic routes only".to_owned(),
-        Some(table) if table.missing => format!("table {}, which is not in the snapshot: unknown", table.name),
+        Some(table) if table.missing => format!(
+            "table {}, which is not in the snapshot: unknown",
+            table.name
+        ),
         Some(table) => {
-            let place = table.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
+            let place = table
+                .place
+                .as_ref()
+                .map_or_else(String::new, |place| format!(" ({})", at(place)));
             format!("table {}, {}{place}", table.name, table.by)
         }
     };
@@ -24,15 +38,23 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         (0, 0) => String::new(),
         (idle, 0) => format!(", {idle} of them idle"),
         (0, broken) => format!(", {broken} of them to a next hop that does not work"),
-        (idle, broken) => format!(", {idle} of them idle, {broken} to a next hop that does not work"),
+        (idle, broken) => {
+            format!(", {idle} of them idle, {broken} to a next hop that does not work")
+        }
     };
-    let sentence =
-        format!("{} is routed by {table}: {}{state}.", found.interface.name, plural(found.routes.len(), "route"));
+    let sentence = format!(
+        "{} is routed by {table}: {}{state}.",
+        found.interface.name,
+        plural(found.routes.len(), "route")
+    );
     page.top(&sentence, heading);
     if found.straight_in_subnet {
         page.say(
             Style::new(),
-            &format!("Inside subnet {} packets go straight, whatever the routes say.", found.interface.subnet),
+            &format!(
+                "Inside subnet {} packets go straight, whatever the routes say.",
+                found.interface.subnet
+            ),
         );
     }
     page.blank();
@@ -44,8 +66,9 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         .map(|route| {
             let broken = if route.broken { "DOES NOT WORK: " } else { "" };
             let shared = if route.shared { " (one of equals)" } else { "" };
-            let from =
-                route.only_from.as_ref().map_or_else(String::new, |from| format!(" from {} only", from.join(", ")));
+            let from = route.only_from.as_ref().map_or_else(String::new, |from| {
+                format!(" from {} only", from.join(", "))
+            });
             vec![
                 route.to.clone(),
                 format!("{broken}{}{shared}{from}", route.hop),
@@ -58,11 +81,23 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
     page.table(&["to", "leads to", "kind", "wins", "where"], &rows, &[]);
     for route in found.routes.iter().filter(|route| route.idle) {
         page.blank();
-        let text = format!("{} to {}, {}  {}", route.to, route.hop, route.kind, place(route));
+        let text = format!(
+            "{} to {}, {}  {}",
+            route.to,
+            route.hop,
+            route.kind,
+            place(route)
+        );
         page.hang_behind(SHUT, "idle    ", Style::new(), &text, 8);
         for loss in route.loses.iter().take(3) {
-            let place = loss.place.as_ref().map_or_else(String::new, |place| format!(" ({})", at(place)));
-            page.field("loses to", &format!("{} to {}: {}{place}", loss.to, loss.hop, loss.because));
+            let place = loss
+                .place
+                .as_ref()
+                .map_or_else(String::new, |place| format!(" ({})", at(place)));
+            page.field(
+                "loses to",
+                &format!("{} to {}: {}{place}", loss.to, loss.hop, loss.because),
+            );
         }
     }
     for aside in &found.not_in_force {
@@ -77,12 +112,25 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
     }
     page.blank();
     if let Some(last) = &found.last {
-        page.say(Style::new(), &format!("IPv4 that no route takes goes to {last}."));
+        page.say(
+            Style::new(),
+            &format!("IPv4 that no route takes goes to {last}."),
+        );
     }
     if !found.nowhere.is_empty() {
-        let shown = found.nowhere.iter().take(4).cloned().collect::<Vec<_>>().join(", ");
+        let shown = found
+            .nowhere
+            .iter()
+            .take(4)
+            .cloned()
+            .collect::<Vec<_>>()
+            .join(", ");
         let more = found.nowhere.len().saturating_sub(4);
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let more = if more > 0 {
+            format!(" and {more} more")
+        } else {
+            String::new()
+        };
         page.say(Style::new(), &format!("No route: {shown}{more}."));
     }
     page.finish()

@@ -3,24 +3,34 @@
 use super::at;
 use crate::harmless;
 use crate::page::{Look, Page, plural};
-use heronshale_core::answer::{Answer, MatchFact, Resting, RuleAnswer};
-use heronshale_core::describe::rule_text;
-use heronshale_core::model::Direction;
+use heronshale_answers::{Answer, MatchFact, Resting, RuleAnswer};
+use heronshale_audit::describe::rule_text;
+use heronshale_model::estate::Direction;
 
 /// A rule as text.
 pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
-    let Answer { heading, answer: rule, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: rule,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     page.top(&sentence(rule), heading);
     page.blank();
-    page.field("rule", &format!("{}  {}", rule_text(&rule.rule), at(&rule.rule.place)));
+    page.field(
+        "rule",
+        &format!("{}  {}", rule_text(&rule.rule), at(&rule.rule.place)),
+    );
     if let Some(description) = &rule.description {
         page.field("says", description);
     }
     if let Some(owner) = &rule.owner {
         page.field("owner", owner);
     }
-    let several = rule.matches.iter().any(|one| one.network != rule.matches[0].network);
+    let several = rule
+        .matches
+        .iter()
+        .any(|one| one.network != rule.matches[0].network);
     let mut texts: Vec<(String, Vec<String>)> = Vec::new();
     for matched in &rule.matches {
         let at_firewall = !rule.firewalls.is_empty();
@@ -31,20 +41,47 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
             None => texts.push((text, vec![family])),
         }
     }
-    for ((text, families), label) in texts.iter().zip(std::iter::once("matches").chain(std::iter::repeat(""))) {
+    for ((text, families), label) in texts
+        .iter()
+        .zip(std::iter::once("matches").chain(std::iter::repeat("")))
+    {
         page.field(label, &format!("{}: {text}", families.join(", ")));
     }
     if rule.matches.is_empty() {
         page.field("matches", "no packet");
     }
-    let names: Vec<String> = rule.carriers.iter().map(|carrier| carrier.name.clone()).collect();
-    let shown = names.iter().take(12).cloned().collect::<Vec<_>>().join(", ");
-    let more = if names.len() > 12 { format!(" and {} more", names.len() - 12) } else { String::new() };
+    let names: Vec<String> = rule
+        .carriers
+        .iter()
+        .map(|carrier| carrier.name.clone())
+        .collect();
+    let shown = names
+        .iter()
+        .take(12)
+        .cloned()
+        .collect::<Vec<_>>()
+        .join(", ");
+    let more = if names.len() > 12 {
+        format!(" and {} more", names.len() - 12)
+    } else {
+        String::new()
+    };
     if !rule.firewalls.is_empty() {
-        page.field("acts on", &format!("{}: {}", plural(rule.firewalls.len(), "firewall"), rule.firewalls.join(", ")));
+        page.field(
+            "acts on",
+            &format!(
+                "{}: {}",
+                plural(rule.firewalls.len(), "firewall"),
+                rule.firewalls.join(", ")
+            ),
+        );
     }
     let by_firewalls = names.is_empty() && !rule.firewalls.is_empty();
-    let acts_on = if by_firewalls { "without it" } else { "acts on" };
+    let acts_on = if by_firewalls {
+        "without it"
+    } else {
+        "acts on"
+    };
     page.field(
         acts_on,
         &if by_firewalls {
@@ -55,12 +92,23 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
             format!("{}: {shown}{more}", plural(names.len(), "interface"))
         },
     );
-    for (cover, label) in rule.covered_by.iter().zip(std::iter::once("covered by").chain(std::iter::repeat(""))) {
-        page.field(label, &format!("{}  {}", rule_text(cover), at(&cover.place)));
+    for (cover, label) in rule
+        .covered_by
+        .iter()
+        .zip(std::iter::once("covered by").chain(std::iter::repeat("")))
+    {
+        page.field(
+            label,
+            &format!("{}  {}", rule_text(cover), at(&cover.place)),
+        );
     }
     if !rule.rests.is_empty() {
         page.heading("Without it, as far as nothing else admits the same");
-        let word = if rule.rule.direction == Direction::In { "from" } else { "to" };
+        let word = if rule.rule.direction == Direction::In {
+            "from"
+        } else {
+            "to"
+        };
         let rows: Vec<Vec<String>> = rule.rests.iter().map(|one| row(one, word)).collect();
         page.table(&["on", "traffic", "packet"], &rows, &[]);
     }
@@ -75,10 +123,15 @@ fn sentence(rule: &RuleAnswer) -> String {
     let count = rule.carriers.len();
     let on = plural(count, "interface");
     match (&rule.dead, rule.rests.is_empty()) {
-        _ if !rule.firewalls.is_empty() => format!("{name} acts on {}.", plural(rule.firewalls.len(), "firewall")),
+        _ if !rule.firewalls.is_empty() => format!(
+            "{name} acts on {}.",
+            plural(rule.firewalls.len(), "firewall")
+        ),
         _ if count == 0 => format!("{name} acts on nothing."),
         (Some(dead), _) => format!("{name} is {dead}: on {on} nothing rests on it."),
-        (None, true) => format!("{name} acts on {on}, and nothing rests on it: other filters decide the same."),
+        (None, true) => {
+            format!("{name} acts on {on}, and nothing rests on it: other filters decide the same.")
+        }
         (None, false) if rule.rests.iter().all(|one| one.perhaps) => {
             format!("{name} acts on {on}; what rests on it turns on what the snapshot lacks.")
         }
@@ -90,20 +143,49 @@ fn sentence(rule: &RuleAnswer) -> String {
     }
 }
 
-fn match_text(direction: Direction, matched: &MatchFact, several: bool, at_firewall: bool) -> String {
-    let word = if direction == Direction::In { "from" } else { "to" };
-    let perhaps = if matched.perhaps { ", perhaps: that turns on what the snapshot lacks" } else { "" };
+fn match_text(
+    direction: Direction,
+    matched: &MatchFact,
+    several: bool,
+    at_firewall: bool,
+) -> String {
+    let word = if direction == Direction::In {
+        "from"
+    } else {
+        "to"
+    };
+    let perhaps = if matched.perhaps {
+        ", perhaps: that turns on what the snapshot lacks"
+    } else {
+        ""
+    };
     let place = matched.network.as_ref().filter(|_| several);
     let place = place.map_or_else(String::new, |network| format!(" (in {network})"));
     let mut traffic = matched.traffic.clone();
     // At a firewall the other end is a destination, not a side of its own.
-    let to = traffic.local.take_if(|_| at_firewall).map_or_else(String::new, |to| format!(" to {}", to.said));
-    format!("{}{to}{place}{perhaps}", super::traffic_text(&traffic, word))
+    let to = traffic
+        .local
+        .take_if(|_| at_firewall)
+        .map_or_else(String::new, |to| format!(" to {}", to.said));
+    format!(
+        "{}{to}{place}{perhaps}",
+        super::traffic_text(&traffic, word)
+    )
 }
 
 fn row(one: &Resting, word: &str) -> Vec<String> {
-    let shown = one.interfaces.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
-    let more = if one.interfaces.len() > 3 { format!(" and {} more", one.interfaces.len() - 3) } else { String::new() };
+    let shown = one
+        .interfaces
+        .iter()
+        .take(3)
+        .cloned()
+        .collect::<Vec<_>>()
+        .join(", ");
+    let more = if one.interfaces.len() > 3 {
+        format!(" and {} more", one.interfaces.len() - 3)
+    } else {
+        String::new()
+    };
     let change = match (one.admitted, one.perhaps) {
         (true, false) => "no longer",
         (false, false) => "newly",
@@ -114,6 +196,8 @@ fn row(one: &Resting, word: &str) -> Vec<String> {
     vec![
         format!("{shown}{more}"),
         traffic,
-        one.witness.as_ref().map_or_else(String::new, |witness| witness.text.clone()),
+        one.witness
+            .as_ref()
+            .map_or_else(String::new, |witness| witness.text.clone()),
     ]
 }

@@ -3,16 +3,24 @@
 use super::at;
 use crate::harmless;
 use crate::page::{Look, Page, plural};
-use heronshale_core::answer::{Answer, TidyAnswer};
-use heronshale_core::describe::rule_text;
+use heronshale_answers::{Answer, TidyAnswer};
+use heronshale_audit::describe::rule_text;
 
 /// What can go, as text. `written`: what was done with it, in words.
 pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> String {
-    let Answer { heading, answer: tidy, .. } = &harmless(answer);
+    let Answer {
+        heading,
+        answer: tidy,
+        ..
+    } = &harmless(answer);
     let mut page = Page::new(look);
     page.top(&sentence(tidy), heading);
     for filter in &tidy.filters {
-        let owner = filter.owner.as_ref().map(|owner| format!(", {owner}")).unwrap_or_default();
+        let owner = filter
+            .owner
+            .as_ref()
+            .map(|owner| format!(", {owner}"))
+            .unwrap_or_default();
         page.heading(&format!(
             "{}{owner}: {} of {} go",
             filter.filter,
@@ -20,10 +28,19 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
             plural(filter.rules, "rule")
         ));
         for one in &filter.going {
-            page.field(&one.why, &format!("{}  {}", rule_text(&one.rule), at(&one.rule.place)));
-            for (cover, label) in one.covered_by.iter().zip(std::iter::once("covered by").chain(std::iter::repeat("")))
+            page.field(
+                &one.why,
+                &format!("{}  {}", rule_text(&one.rule), at(&one.rule.place)),
+            );
+            for (cover, label) in one
+                .covered_by
+                .iter()
+                .zip(std::iter::once("covered by").chain(std::iter::repeat("")))
             {
-                page.field(label, &format!("{}  {}", rule_text(cover), at(&cover.place)));
+                page.field(
+                    label,
+                    &format!("{}  {}", rule_text(cover), at(&cover.place)),
+                );
             }
         }
     }
@@ -34,27 +51,43 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
             format!(
                 "with and without these rules every packet is decided alike: compared on {} of interfaces, all on which a changed \
                  filter acts, stage by stage, and for {} alone",
-                if proof.classes == 1 { "1 class".to_owned() } else { format!("{} classes", proof.classes) },
+                if proof.classes == 1 {
+                    "1 class".to_owned()
+                } else {
+                    format!("{} classes", proof.classes)
+                },
                 plural(proof.filters, "filter")
             )
         } else {
-            format!("does not hold, so nothing is offered: {}", proof.different.join(", "))
+            format!(
+                "does not hold, so nothing is offered: {}",
+                proof.different.join(", ")
+            )
         };
         page.field("compared", &text);
         for file in &tidy.files {
             let operations = file.patch.as_array().map_or(0, Vec::len);
-            page.field("patch", &format!("{}: {}", file.file, plural(operations, "operation")));
+            page.field(
+                "patch",
+                &format!("{}: {}", file.file, plural(operations, "operation")),
+            );
         }
     }
     if !tidy.staying.is_empty() {
         const SHOWN: usize = 20;
         page.heading("Dead rules that stay");
         for one in tidy.staying.iter().take(SHOWN) {
-            page.field("stays", &format!("{}  {}", rule_text(&one.rule), at(&one.rule.place)));
+            page.field(
+                "stays",
+                &format!("{}  {}", rule_text(&one.rule), at(&one.rule.place)),
+            );
             page.field("", &one.because);
         }
         if tidy.staying.len() > SHOWN {
-            page.raw(&format!("and {} more; --format json lists all", tidy.staying.len() - SHOWN));
+            page.raw(&format!(
+                "and {} more; --format json lists all",
+                tidy.staying.len() - SHOWN
+            ));
         }
     }
     if let Some(written) = written {
@@ -67,9 +100,14 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
 fn sentence(tidy: &TidyAnswer) -> String {
     match (tidy.going, tidy.proof.holds) {
         (0, _) => format!("None of {} can go for good.", plural(tidy.rules, "rule")),
-        (going, true) => format!("{going} of {} can go for good, all at once.", plural(tidy.rules, "rule")),
+        (going, true) => format!(
+            "{going} of {} can go for good, all at once.",
+            plural(tidy.rules, "rule")
+        ),
         (going, false) => {
-            format!("{going} rules look dead, but taking them out would change something: nothing is offered.")
+            format!(
+                "{going} rules look dead, but taking them out would change something: nothing is offered."
+            )
         }
     }
 }

@@ -4,18 +4,33 @@ use super::agreement::{load, to_engine};
 use super::naive::{Packet, in_block, list, text};
 use crate::oracle::pick;
 use fastrand::Rng;
-use heronshale_core::effective::{Side, effective};
-use heronshale_core::model::{Action, Direction};
-use heronshale_core::view::View;
+use heronshale_engine::effective::{Side, effective};
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::{AclReading, read_acls};
+use heronshale_model::estate::{Action, Direction};
 use serde_json::{Value, json};
 use std::net::IpAddr;
 
 const OWN: [&str; 2] = ["10.1.0.4", "2001:db8:1::4"];
-const OTHERS: [[&str; 3]; 2] = [["10.2.0.9", "8.8.8.8", "10.3.0.1"], ["2001:db8:2::9", "2a00::1", "2001:db8:3::1"]];
+const OTHERS: [[&str; 3]; 2] = [
+    ["10.2.0.9", "8.8.8.8", "10.3.0.1"],
+    ["2001:db8:2::9", "2a00::1", "2001:db8:3::1"],
+];
 const PREFIXES: [[&str; 5]; 2] = [
-    ["10.2.0.0/16", "10.0.0.0/8", "10.1.0.4/32", "0.0.0.0/0", "10.1.0.0/16"],
-    ["2001:db8:2::/48", "2001:db8::/32", "2001:db8:1::4/128", "::/0", "2a00::/16"],
+    [
+        "10.2.0.0/16",
+        "10.0.0.0/8",
+        "10.1.0.4/32",
+        "0.0.0.0/0",
+        "10.1.0.0/16",
+    ],
+    [
+        "2001:db8:2::/48",
+        "2001:db8::/32",
+        "2001:db8:1::4/128",
+        "::/0",
+        "2a00::/16",
+    ],
 ];
 
 fn chance(random: &mut Rng, percent: u8) -> bool {
@@ -24,7 +39,11 @@ fn chance(random: &mut Rng, percent: u8) -> bool {
 
 /// A name as the module writes it, or with the module before it.
 fn identity(random: &mut Rng, name: &str) -> String {
-    if random.bool() { name.to_owned() } else { format!("ietf-access-control-list:{name}") }
+    if random.bool() {
+        name.to_owned()
+    } else {
+        format!("ietf-access-control-list:{name}")
+    }
 }
 
 fn ports(random: &mut Rng) -> Value {
@@ -43,7 +62,10 @@ fn matches(random: &mut Rng) -> Option<Value> {
     }
     let mut matches = json!({});
     let six = random.bool();
-    let protocol = pick(random, &[None, Some("tcp"), Some("udp"), Some("icmp"), Some("gre")]);
+    let protocol = pick(
+        random,
+        &[None, Some("tcp"), Some("udp"), Some("icmp"), Some("gre")],
+    );
     let number = |name: &str| match name {
         "tcp" => 6,
         "udp" => 17,
@@ -56,10 +78,12 @@ fn matches(random: &mut Rng) -> Option<Value> {
         let mut network = json!({});
         for side in ["source", "destination"] {
             if chance(random, 45) {
-                network[format!("{side}-{word}-network")] = pick(random, &PREFIXES[usize::from(six)]).into();
+                network[format!("{side}-{word}-network")] =
+                    pick(random, &PREFIXES[usize::from(six)]).into();
             }
         }
-        if let Some(protocol) = protocol.filter(|protocol| *protocol == "gre" || chance(random, 50)) {
+        if let Some(protocol) = protocol.filter(|protocol| *protocol == "gre" || chance(random, 50))
+        {
             network["protocol"] = number(protocol).into();
         }
         if chance(random, 20) {
@@ -138,7 +162,9 @@ fn matched(matches: &Value, packet: &Packet) -> (bool, bool) {
             let within = |address| in_block(address, value.as_str().unwrap());
             all &= match field.as_str() {
                 "source-ipv4-network" | "source-ipv6-network" => within(packet.source),
-                "destination-ipv4-network" | "destination-ipv6-network" => within(packet.destination),
+                "destination-ipv4-network" | "destination-ipv6-network" => {
+                    within(packet.destination)
+                }
                 "protocol" => value.as_u64() == Some(packet.protocol.into()),
                 "source-port" => fits(value, packet.source_port),
                 "destination-port" => fits(value, packet.low),
@@ -169,8 +195,13 @@ fn matched(matches: &Value, packet: &Packet) -> (bool, bool) {
 fn verdicts(acl: &Value, rest: bool, packet: &Packet) -> Vec<bool> {
     let mut possible = Vec::new();
     for ace in list(&acl["aces"], "ace") {
-        let accepts = ace["actions"]["forwarding"].as_str().unwrap().ends_with("accept");
-        let (fits, more) = ace.get("matches").map_or((true, false), |matches| matched(matches, packet));
+        let accepts = ace["actions"]["forwarding"]
+            .as_str()
+            .unwrap()
+            .ends_with("accept");
+        let (fits, more) = ace
+            .get("matches")
+            .map_or((true, false), |matches| matched(matches, packet));
         if fits {
             possible.push(accepts);
             if !more {
@@ -184,7 +215,10 @@ fn verdicts(acl: &Value, rest: bool, packet: &Packet) -> Vec<bool> {
 
 fn packet(random: &mut Rng, inbound: bool) -> Packet {
     let six = random.bool();
-    let [own, other] = [OWN[usize::from(six)], pick(random, &OTHERS[usize::from(six)])];
+    let [own, other] = [
+        OWN[usize::from(six)],
+        pick(random, &OTHERS[usize::from(six)]),
+    ];
     let [own, other]: [IpAddr; 2] = [own, other].map(|address| address.parse().unwrap());
     let protocol = pick(random, &[6, 17, 47, 132, if six { 58 } else { 1 }]);
     let low = match protocol {
@@ -192,9 +226,19 @@ fn packet(random: &mut Rng, inbound: bool) -> Packet {
         47 => 0,
         _ => pick(random, &[3_u16, 8, 128]) << 8 | random.u16(0..2),
     };
-    let source_port = if matches!(protocol, 6 | 17 | 132) { random.u16(16..36) } else { 0 };
+    let source_port = if matches!(protocol, 6 | 17 | 132) {
+        random.u16(16..36)
+    } else {
+        0
+    };
     let (source, destination) = if inbound { (other, own) } else { (own, other) };
-    Packet { source, destination, protocol, low, source_port }
+    Packet {
+        source,
+        destination,
+        protocol,
+        low,
+        source_port,
+    }
 }
 
 #[test]
@@ -203,10 +247,21 @@ fn entries_decide_what_a_reading_of_the_rfc_decides() {
     for seed in 0..400 {
         let mut random = Rng::with_seed(seed);
         let lists = ["quay:inbound", "quay:outbound"].map(|name| acl(&mut random, name));
-        let module = if random.bool() { "ietf-access-control-list:acls" } else { "acls" };
+        let module = if random.bool() {
+            "ietf-access-control-list:acls"
+        } else {
+            "acls"
+        };
         let document = json!({ module: { "acl": lists } }).to_string();
-        let rest = if random.bool() { Action::Allow } else { Action::Deny };
-        let reading = AclReading { rest: Some(rest), direction: Direction::In };
+        let rest = if random.bool() {
+            Action::Allow
+        } else {
+            Action::Deny
+        };
+        let reading = AclReading {
+            rest: Some(rest),
+            direction: Direction::In,
+        };
         let part = read_acls(vec![("acl.json".to_owned(), document.clone())], &reading).unwrap();
         let sets = part.section("address_sets").to_vec();
         let estate = load(&json!({
@@ -216,22 +271,39 @@ fn entries_decide_what_a_reading_of_the_rfc_decides() {
             "interfaces": [{ "id": "i", "subnet": "s", "addresses": OWN }],
             "network_acls": part.section("network_acls"), "address_sets": sets,
         }));
-        let view = View::new(&estate, None);
+        let view = Fabric::new(&estate, None);
         let interface = estate.interfaces.find("i").unwrap();
-        let sides: Vec<Side> = Direction::BOTH.map(|way| effective(&view, interface, way, None)).into_iter().collect();
+        let sides: Vec<Side> = Direction::BOTH
+            .map(|way| effective(&view, interface, way, None))
+            .into_iter()
+            .collect();
         for _ in 0..150 {
             let inbound = random.bool();
             let packet = packet(&mut random, inbound);
-            let possible = verdicts(&lists[usize::from(!inbound)], rest == Action::Allow, &packet);
-            let way = if inbound { Direction::In } else { Direction::Out };
+            let possible = verdicts(
+                &lists[usize::from(!inbound)],
+                rest == Action::Allow,
+                &packet,
+            );
+            let way = if inbound {
+                Direction::In
+            } else {
+                Direction::Out
+            };
             let side = &sides[Direction::BOTH.iter().position(|one| *one == way).unwrap()];
             let engine = to_engine(&packet);
-            let found = (side.admitted_set.contains(&engine), side.unknown_set.contains(&engine));
+            let found = (
+                side.admitted_set.contains(&engine),
+                side.unknown_set.contains(&engine),
+            );
             let wanted = match (possible.contains(&true), possible.contains(&false)) {
                 (true, true) => (false, true),
                 (passes, _) => (passes, false),
             };
-            assert_eq!(found, wanted, "seed {seed}, {packet:?}: {possible:?}\n{document}");
+            assert_eq!(
+                found, wanted,
+                "seed {seed}, {packet:?}: {possible:?}\n{document}"
+            );
             seen[if wanted.1 { 2 } else { usize::from(wanted.0) }] += 1;
         }
     }

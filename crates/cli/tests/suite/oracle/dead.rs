@@ -5,12 +5,11 @@
 
 use super::agreement::load;
 use fastrand::Rng;
-use heronshale_core::binding::Bindings;
-use heronshale_core::cover::Limits;
-use heronshale_core::dead::{Dead, How, dead_rules_within};
-use heronshale_core::faults::{Fault, with_fault};
-use heronshale_core::model::Direction;
-use heronshale_core::view::View;
+use heronshale_audit::dead::{Dead, How, dead_rules_within};
+use heronshale_engine::binding::Bindings;
+use heronshale_engine::fabric::Fabric;
+use heronshale_model::estate::Direction;
+use heronshale_sets::cover::Limits;
 use serde_json::{Value, json};
 
 const PEERS: [&str; 4] = ["10.1.0.1", "10.1.0.2", "10.1.0.3", "10.1.0.4"];
@@ -30,7 +29,11 @@ pub struct Rule {
 }
 
 fn subset(random: &mut Rng, count: usize) -> u16 {
-    if random.u8(0..4) == 0 { (1 << count) - 1 } else { random.u16(1..1 << count) }
+    if random.u8(0..4) == 0 {
+        (1 << count) - 1
+    } else {
+        random.u16(1..1 << count)
+    }
 }
 
 fn rule(random: &mut Rng, form: &str, index: usize) -> (Rule, Value) {
@@ -46,7 +49,10 @@ fn rule(random: &mut Rng, form: &str, index: usize) -> (Rule, Value) {
     let mut written = json!({ "id": format!("r{index}") });
     if !everything {
         let pick = |mask: u16, all: &[&'static str]| {
-            (0..all.len()).filter(|at| mask >> at & 1 == 1).map(|at| all[at]).collect::<Vec<_>>()
+            (0..all.len())
+                .filter(|at| mask >> at & 1 == 1)
+                .map(|at| all[at])
+                .collect::<Vec<_>>()
         };
         written["peers"] = json!(pick(peers, &PEERS));
         written["services"] = json!(pick(ports, &PORTS));
@@ -67,7 +73,15 @@ fn rule(random: &mut Rng, form: &str, index: usize) -> (Rule, Value) {
     }
     let stateless = random.u8(0..6) == 0;
     let enabled = random.u8(0..10) > 0;
-    let ends = [None, None, None, None, Some("2026-12-01"), Some("2026-12-31"), Some("2026-10-01")][random.usize(0..7)];
+    let ends = [
+        None,
+        None,
+        None,
+        None,
+        Some("2026-12-01"),
+        Some("2026-12-31"),
+        Some("2026-10-01"),
+    ][random.usize(0..7)];
     written["stateless"] = stateless.into();
     written["enabled"] = enabled.into();
     if let Some(ends) = ends {
@@ -100,10 +114,11 @@ fn snapshot(form: &str, rules: &[Value], default: &str) -> Value {
             estate["network_acls"] = json!([{ "id": "f", "inbound": rules }]);
             estate["subnets"][0]["acl"] = "f".into();
         }
-        "policy" => estate["scope_policies"] = json!([{ "id": "f", "scope": "estate", "inbound": rules }]),
+        "policy" => {
+            estate["scope_policies"] = json!([{ "id": "f", "scope": "estate", "inbound": rules }])
+        }
         "own" => {
-            estate["own_firewalls"] =
-                json!([{ "id": "f", "default_inbound": default, "default_outbound": "allow", "inbound": rules }]);
+            estate["own_firewalls"] = json!([{ "id": "f", "default_inbound": default, "default_outbound": "allow", "inbound": rules }]);
             estate["interfaces"][0]["own_firewall"] = "f".into();
         }
         _ => {
@@ -126,8 +141,13 @@ pub fn decide(
     now: &str,
     without: Option<usize>,
 ) -> (String, bool) {
-    let in_force = |rule: &&Rule| rule.enabled && rule.ends.is_none_or(|end| end >= now) && Some(rule.index) != without;
-    let mut hits = rules.iter().filter(in_force).filter(|rule| rule.cells & cell != 0);
+    let in_force = |rule: &&Rule| {
+        rule.enabled && rule.ends.is_none_or(|end| end >= now) && Some(rule.index) != without
+    };
+    let mut hits = rules
+        .iter()
+        .filter(in_force)
+        .filter(|rule| rule.cells & cell != 0);
     if form == "union" {
         let hits: Vec<&Rule> = hits.collect();
         return match hits.is_empty() {
@@ -173,7 +193,8 @@ pub fn expected(rules: &[Rule], at: usize, form: &str, default: &str) -> Option<
     let lives = |now: &&&str| own.ends.is_none_or(|end| end >= **now);
     let same = MOMENTS.iter().filter(lives).all(|now| {
         cells().filter(|cell| own.cells & cell != 0).all(|cell| {
-            decide(rules, form, default, cell, now, None) == decide(rules, form, default, cell, now, Some(own.index))
+            decide(rules, form, default, cell, now, None)
+                == decide(rules, form, default, cell, now, Some(own.index))
         })
     });
     if !same {
@@ -183,16 +204,23 @@ pub fn expected(rules: &[Rule], at: usize, form: &str, default: &str) -> Option<
         return Some("redundant");
     }
     let earlier = |cell: u16, now: &str| {
-        rules[..at].iter().find(|rule| rule.enabled && rule.ends.is_none_or(|end| end >= now) && rule.cells & cell != 0)
+        rules[..at].iter().find(|rule| {
+            rule.enabled && rule.ends.is_none_or(|end| end >= now) && rule.cells & cell != 0
+        })
     };
-    let hidden = MOMENTS
-        .iter()
-        .filter(lives)
-        .all(|now| cells().filter(|cell| own.cells & cell != 0).all(|cell| earlier(cell, now).is_some()));
-    let otherwise = cells()
-        .filter(|cell| own.cells & cell != 0)
-        .any(|cell| earlier(cell, MOMENTS[0]).is_some_and(|rule| decision(rule, form) != decision(own, form)));
-    Some(if hidden && otherwise { "shadowed" } else { "redundant" })
+    let hidden = MOMENTS.iter().filter(lives).all(|now| {
+        cells()
+            .filter(|cell| own.cells & cell != 0)
+            .all(|cell| earlier(cell, now).is_some())
+    });
+    let otherwise = cells().filter(|cell| own.cells & cell != 0).any(|cell| {
+        earlier(cell, MOMENTS[0]).is_some_and(|rule| decision(rule, form) != decision(own, form))
+    });
+    Some(if hidden && otherwise {
+        "shadowed"
+    } else {
+        "redundant"
+    })
 }
 
 /// Whether an earlier rule takes a packet of a rule today and decides it otherwise.
@@ -202,21 +230,37 @@ fn is_partly_shadowed(rules: &[Rule], at: usize, form: &str) -> bool {
     form != "union"
         && there(&own)
         && cells().filter(|cell| own.cells & cell != 0).any(|cell| {
-            let first = rules[..at].iter().filter(there).find(|rule| rule.cells & cell != 0);
+            let first = rules[..at]
+                .iter()
+                .filter(there)
+                .find(|rule| rule.cells & cell != 0);
             first.is_some_and(|rule| decision(rule, form) != decision(own, form))
         })
 }
 
 /// Whether the named covers take all of a rule, and none of them can be left out.
 fn wrong_covers(rules: &[Rule], dead: &Dead, own: &Rule) -> Option<String> {
-    let masks: Vec<u16> =
-        dead.covers.iter().map(|id| rules.iter().find(|rule| rule.index == id.index as usize).unwrap().cells).collect();
+    let masks: Vec<u16> = dead
+        .covers
+        .iter()
+        .map(|id| {
+            rules
+                .iter()
+                .find(|rule| rule.index == id.index as usize)
+                .unwrap()
+                .cells
+        })
+        .collect();
     let all = masks.iter().fold(0, |sum, mask| sum | mask);
     if own.cells & !all != 0 {
         return Some(format!("covers {masks:?} leave some of {}", own.cells));
     }
     let spare = (0..masks.len()).find(|skip| {
-        let others = masks.iter().enumerate().filter(|(at, _)| at != skip).fold(0, |sum, (_, mask)| sum | mask);
+        let others = masks
+            .iter()
+            .enumerate()
+            .filter(|(at, _)| at != skip)
+            .fold(0, |sum, (_, mask)| sum | mask);
         own.cells & !others == 0
     });
     spare.map(|at| format!("cover {at} of {masks:?} is not needed for {}", own.cells))
@@ -226,8 +270,9 @@ fn wrong_covers(rules: &[Rule], dead: &Dead, own: &Rule) -> Option<String> {
 pub fn random_list(random: &mut Rng) -> (&'static str, &'static str, Vec<Rule>, Value) {
     let form = ["union", "ordered", "acl", "policy", "own"][random.usize(0..5)];
     let default = ["allow", "deny", "reject"][random.usize(0..3)];
-    let (mut rules, written): (Vec<Rule>, Vec<Value>) =
-        (0..random.usize(1..7)).map(|index| rule(random, form, index)).unzip();
+    let (mut rules, written): (Vec<Rule>, Vec<Value>) = (0..random.usize(1..7))
+        .map(|index| rule(random, form, index))
+        .unzip();
     if form != "union" {
         // Of equal priorities deny and reject come first; a rule without a priority comes last, as written.
         rules.sort_by_key(|rule| {
@@ -242,23 +287,52 @@ pub fn random_list(random: &mut Rng) -> (&'static str, &'static str, Vec<Rule>, 
     (form, default, rules, json)
 }
 
-fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -> Result<(), String> {
+pub fn try_list(
+    seed: u64,
+    counts: &mut std::collections::BTreeMap<String, usize>,
+) -> Result<(), String> {
     let mut random = Rng::with_seed(seed);
     let (form, default, rules, json) = random_list(&mut random);
     let estate = load(&json);
-    let view = View::new(&estate, None);
+    let view = Fabric::new(&estate, None);
     let bindings = Bindings::new(&view);
     // On this thread, where a seeded fault holds.
-    let tiny = Limits { scanned: 0, bucket: 0, few: 1, between: 1, looks: 2, tried: 1, lemma: 1, steps: 1_000_000 };
-    let limits = if random.bool() { tiny } else { Limits::default() };
-    let all = estate.filters.ids().flat_map(|filter| dead_rules_within(&view, &bindings, filter, limits));
-    let (partly, found): (Vec<Dead>, Vec<Dead>) = all.partition(|dead| matches!(dead.how, How::PartlyShadowed(_)));
+    let tiny = Limits {
+        scanned: 0,
+        bucket: 0,
+        few: 1,
+        between: 1,
+        looks: 2,
+        tried: 1,
+        lemma: 1,
+        steps: 1_000_000,
+    };
+    let limits = if random.bool() {
+        tiny
+    } else {
+        Limits::default()
+    };
+    let all = estate
+        .filters
+        .ids()
+        .flat_map(|filter| dead_rules_within(&view, &bindings, filter, limits));
+    let (partly, found): (Vec<Dead>, Vec<Dead>) =
+        all.partition(|dead| matches!(dead.how, How::PartlyShadowed(_)));
     for (at, own) in rules.iter().enumerate() {
-        let dead =
-            found.iter().find(|dead| dead.rule.index as usize == own.index && dead.rule.direction == Direction::In);
-        let says = dead.map(|dead| if matches!(dead.how, How::Shadowed(_)) { "shadowed" } else { "redundant" });
+        let dead = found.iter().find(|dead| {
+            dead.rule.index as usize == own.index && dead.rule.direction == Direction::In
+        });
+        let says = dead.map(|dead| {
+            if matches!(dead.how, How::Shadowed(_)) {
+                "shadowed"
+            } else {
+                "redundant"
+            }
+        });
         let wanted = expected(&rules, at, form, default);
-        *counts.entry(format!("{form} {}", wanted.unwrap_or("alive"))).or_default() += 1;
+        *counts
+            .entry(format!("{form} {}", wanted.unwrap_or("alive")))
+            .or_default() += 1;
         if says != wanted {
             return Err(format!(
                 "seed {seed}, {form}, default {default}, r{}: {says:?}, not {wanted:?}\n{json:#}",
@@ -266,28 +340,47 @@ fn try_list(seed: u64, counts: &mut std::collections::BTreeMap<String, usize>) -
             ));
         }
         let wanted = wanted.is_none() && is_partly_shadowed(&rules, at, form);
-        let partly = partly.iter().find(|dead| dead.rule.index as usize == own.index);
+        let partly = partly
+            .iter()
+            .find(|dead| dead.rule.index as usize == own.index);
         *counts.entry(format!("{form} partly")).or_default() += usize::from(wanted);
         if partly.is_some() != wanted {
-            return Err(format!("seed {seed}, {form}, r{}: partly {partly:?}, not {wanted}\n{json:#}", own.index));
+            return Err(format!(
+                "seed {seed}, {form}, r{}: partly {partly:?}, not {wanted}\n{json:#}",
+                own.index
+            ));
         }
         let Some(dead) = dead else { continue };
         if let How::Shadowed(packet) = &dead.how {
-            let peer = PEERS.iter().position(|peer| *peer == packet.source_address().to_string());
+            let peer = PEERS
+                .iter()
+                .position(|peer| *peer == packet.source_address().to_string());
             let port = (packet.protocol() == 6)
-                .then(|| [21, 22, 23].iter().position(|port| *port == packet.service & 0xFFFF))
+                .then(|| {
+                    [21, 22, 23]
+                        .iter()
+                        .position(|port| *port == packet.service & 0xFFFF)
+                })
                 .flatten();
-            let cell = peer.zip(port).map_or(REST, |(peer, port)| 1 << (peer * 3 + port));
+            let cell = peer
+                .zip(port)
+                .map_or(REST, |(peer, port)| 1 << (peer * 3 + port));
             let (action, keeps) = decide(&rules, form, default, cell, MOMENTS[0], None);
             let as_own = (&*action, keeps) == decision(own, form);
             if own.cells & cell == 0 || as_own {
-                return Err(format!("seed {seed}, r{}: {packet} is no witness\n{json:#}", own.index));
+                return Err(format!(
+                    "seed {seed}, r{}: {packet} is no witness\n{json:#}",
+                    own.index
+                ));
             }
         }
         if (matches!(dead.how, How::Shadowed(_)) || form == "union")
             && let Some(what) = wrong_covers(&rules, dead, own)
         {
-            return Err(format!("seed {seed}, {form}, r{}: {what}\n{json:#}", own.index));
+            return Err(format!(
+                "seed {seed}, {form}, r{}: {what}\n{json:#}",
+                own.index
+            ));
         }
     }
     Ok(())
@@ -301,18 +394,18 @@ fn dead_rules_equal_the_definitions_cell_by_cell() {
     }
     for form in ["ordered", "acl", "policy", "own"] {
         for verdict in ["alive", "shadowed", "redundant", "partly"] {
-            assert!(counts.get(&format!("{form} {verdict}")).is_some_and(|count| *count > 100), "{counts:?}");
+            assert!(
+                counts
+                    .get(&format!("{form} {verdict}"))
+                    .is_some_and(|count| *count > 100),
+                "{counts:?}"
+            );
         }
     }
-    assert!(counts.get("union redundant").is_some_and(|count| *count > 100), "{counts:?}");
-}
-
-#[test]
-fn every_seeded_fault_of_dead_rules_is_caught() {
-    let mut counts = std::collections::BTreeMap::new();
-    let missed: Vec<Fault> = Fault::DEAD
-        .into_iter()
-        .filter(|fault| !with_fault(*fault, || (0..4_000).any(|seed| try_list(seed, &mut counts).is_err())))
-        .collect();
-    assert!(missed.is_empty(), "not caught: {missed:?}");
+    assert!(
+        counts
+            .get("union redundant")
+            .is_some_and(|count| *count > 100),
+        "{counts:?}"
+    );
 }

@@ -10,7 +10,12 @@ use std::net::IpAddr;
 pub const INTERFACES: [&str; 5] = ["i0", "i1", "i2", "i3", "i4"];
 const GROUPS: [&str; 6] = ["g0", "g1", "g2", "g3", "g4", "g5"];
 const SETS: [&str; 4] = ["s0", "s1", "s2", "s3"];
-const TAGS: [&str; 4] = ["tag:role=web", "tag:role=db", "tag:role=web,env=live", "tag:env=live"];
+const TAGS: [&str; 4] = [
+    "tag:role=web",
+    "tag:role=db",
+    "tag:role=web,env=live",
+    "tag:env=live",
+];
 const BLOCKS: [&str; 14] = [
     "10.0.0.0/28",
     "10.0.0.4",
@@ -65,7 +70,11 @@ fn peer(random: &mut Rng) -> String {
         15 => format!("identity:{}", pick(random, &["alpha", "beta"])),
         16 => format!("interface:{}", pick(random, &INTERFACES)),
         17 => format!("{}:{}", "network", pick(random, &["n0", "n1", "n2"])),
-        18 => pick(random, &["subnet:u0", "subnet:u1", "subnet:u2", "site:harbour"]).to_owned(),
+        18 => pick(
+            random,
+            &["subnet:u0", "subnet:u1", "subnet:u2", "site:harbour"],
+        )
+        .to_owned(),
         _ => pick(random, &["internet", "any", "probes"]).to_owned(),
     }
 }
@@ -85,7 +94,9 @@ fn rule(random: &mut Rng, id: &str, actions: &[&str]) -> Value {
         }
     }
     if chance(random, 75) {
-        rule["services"] = (0..random.u8(1..3)).map(|_| Value::from(pick(random, &SERVICES))).collect();
+        rule["services"] = (0..random.u8(1..3))
+            .map(|_| Value::from(pick(random, &SERVICES)))
+            .collect();
     }
     match random.u8(0..20) {
         0..=3 => {}
@@ -94,11 +105,17 @@ fn rule(random: &mut Rng, id: &str, actions: &[&str]) -> Value {
     }
     if chance(random, 15) {
         // What is excepted has to be in the snapshot.
-        let except: Vec<String> = (0..2).map(|_| peer(random)).filter(|p| p != "group:gone").collect();
+        let except: Vec<String> = (0..2)
+            .map(|_| peer(random))
+            .filter(|p| p != "group:gone")
+            .collect();
         rule["except"] = except.into();
     }
     if chance(random, 10) {
-        rule["local"] = json!([pick(random, &BLOCKS), pick(random, &["10.0.0.4", "10.0.1.2", "2001:db8::/32"])]);
+        rule["local"] = json!([
+            pick(random, &BLOCKS),
+            pick(random, &["10.0.0.4", "10.0.1.2", "2001:db8::/32"])
+        ]);
     }
     if chance(random, 10) {
         rule["source_ports"] = pick(random, &["1024-65535", "2000", "53", "1024-3000"]).into();
@@ -117,7 +134,9 @@ fn rule(random: &mut Rng, id: &str, actions: &[&str]) -> Value {
 
 fn rules(random: &mut Rng, prefix: &str, actions: &[&str], most: usize) -> Value {
     let count = random.usize(0..=most);
-    (0..count).map(|at| rule(random, &format!("{prefix}{at}"), actions)).collect()
+    (0..count)
+        .map(|at| rule(random, &format!("{prefix}{at}"), actions))
+        .collect()
 }
 
 /// A list that lets most through, so that later stages decide too.
@@ -135,7 +154,11 @@ fn open_rules(random: &mut Rng, prefix: &str, actions: &[&str], most: usize) -> 
 }
 
 fn group(random: &mut Rng, id: &str, ordered: bool) -> Value {
-    let actions: &[&str] = if ordered { &["allow", "allow", "deny", "reject"] } else { &[] };
+    let actions: &[&str] = if ordered {
+        &["allow", "allow", "deny", "reject"]
+    } else {
+        &[]
+    };
     let mut group = json!({
         "id": id,
         "inbound": open_rules(random, &format!("{id}-in"), actions, 3),
@@ -173,7 +196,11 @@ fn settings(random: &mut Rng) -> Value {
 }
 
 fn groups_at(random: &mut Rng, ordered: bool, most: usize) -> Value {
-    let mut names: Vec<&str> = if ordered { GROUPS[3..].to_vec() } else { GROUPS[..3].to_vec() };
+    let mut names: Vec<&str> = if ordered {
+        GROUPS[3..].to_vec()
+    } else {
+        GROUPS[..3].to_vec()
+    };
     random.shuffle(&mut names);
     names.truncate(random.usize(0..=most));
     if chance(random, 4) {
@@ -183,15 +210,29 @@ fn groups_at(random: &mut Rng, ordered: bool, most: usize) -> Value {
 }
 
 fn policy(random: &mut Rng, id: &str, scope: &str, order: u8) -> Value {
-    let actions = ["allow", "deny", "reject", "allow-finally", "defer", "defer", "allow-finally"];
+    let actions = [
+        "allow",
+        "deny",
+        "reject",
+        "allow-finally",
+        "defer",
+        "defer",
+        "allow-finally",
+    ];
     let mut policy = json!({
         "id": id, "scope": scope, "order": order,
         "inbound": rules(random, &format!("{id}-in"), &actions, 3),
         "outbound": rules(random, &format!("{id}-out"), &actions, 3),
     });
     if chance(random, 40) {
-        let kinds =
-            ["tag:role=web", "identity:alpha", "network:n0", "subnet:u0", "interface:i1", "tag:role=db,env=live"];
+        let kinds = [
+            "tag:role=web",
+            "identity:alpha",
+            "network:n0",
+            "subnet:u0",
+            "interface:i1",
+            "tag:role=db,env=live",
+        ];
         policy["targets"] = json!([pick(random, &kinds), pick(random, &kinds)]);
     }
     policy
@@ -230,8 +271,7 @@ pub fn estate(random: &mut Rng) -> Value {
         estate["estate"]["probes"] = json!(["10.0.2.7", "2001:db8:2::7"]);
     }
     if chance(random, 30) {
-        estate["estate"]["platform_traffic"] =
-            json!([{ "addresses": ["10.0.0.4", "198.51.100.9"], "services": ["udp 53", "tcp 22"] }]);
+        estate["estate"]["platform_traffic"] = json!([{ "addresses": ["10.0.0.4", "198.51.100.9"], "services": ["udp 53", "tcp 22"] }]);
     }
     let subnets = [
         ("u0", "n0", "10.0.0.0/28", "2001:db8::/72"),
@@ -282,7 +322,11 @@ pub fn estate(random: &mut Rng) -> Value {
             interface
         })
         .collect();
-    estate["security_groups"] = GROUPS.iter().enumerate().map(|(at, id)| group(random, id, at >= 3)).collect();
+    estate["security_groups"] = GROUPS
+        .iter()
+        .enumerate()
+        .map(|(at, id)| group(random, id, at >= 3))
+        .collect();
     let plain = ["allow", "allow", "deny", "reject"];
     estate["network_acls"] = ["a0", "a1"].iter().map(|id| {
         json!({ "id": id, "inbound": open_rules(random, &format!("{id}-in"), &plain, 4), "outbound": open_rules(random, &format!("{id}-out"), &plain, 4) })
@@ -291,8 +335,14 @@ pub fn estate(random: &mut Rng) -> Value {
         json!({ "id": id, "default_inbound": pick(random, &["allow", "deny", "allow"]), "default_outbound": pick(random, &["allow", "reject", "allow"]),
             "inbound": open_rules(random, &format!("{id}-in"), &plain, 3), "outbound": open_rules(random, &format!("{id}-out"), &plain, 3) })
     }).collect();
-    let scopes =
-        [("estate", 1), ("estate", 0), ("division:d0", 0), ("division:d1", 0), ("network:n0", 0), ("network:n1", 0)];
+    let scopes = [
+        ("estate", 1),
+        ("estate", 0),
+        ("division:d0", 0),
+        ("division:d1", 0),
+        ("network:n0", 0),
+        ("network:n1", 0),
+    ];
     let mut policies = Vec::new();
     for (at, (scope, order)) in scopes.iter().enumerate() {
         if chance(random, 30) {
@@ -307,7 +357,11 @@ pub fn estate(random: &mut Rng) -> Value {
 pub fn packet(random: &mut Rng, interface: &Value, direction: &str) -> Packet {
     let v4 = random.u8(0..3) > 0;
     let addresses = interface["addresses"].as_array().unwrap();
-    let own: IpAddr = addresses[usize::from(!v4)].as_str().unwrap().parse().unwrap();
+    let own: IpAddr = addresses[usize::from(!v4)]
+        .as_str()
+        .unwrap()
+        .parse()
+        .unwrap();
     let others: &[&str] = if v4 {
         &[
             "10.0.0.4",
@@ -342,14 +396,32 @@ pub fn packet(random: &mut Rng, interface: &Value, direction: &str) -> Packet {
     };
     let other: IpAddr = others[random.usize(0..others.len())].parse().unwrap();
     let protocol = [6, 6, 6, 6, 17, 17, if v4 { 1 } else { 58 }, 47, 132][random.usize(0..9)];
-    let icmp: &[u16] = if v4 { &[0x0800, 0x0801, 0x0000, 0x0303] } else { &[0x8000, 0x8100, 0x0200] };
+    let icmp: &[u16] = if v4 {
+        &[0x0800, 0x0801, 0x0000, 0x0303]
+    } else {
+        &[0x8000, 0x8100, 0x0200]
+    };
     let low = match protocol {
         6 | 17 | 132 => [22, 53, 80, 89, 90, 91, 443, 2000, 0, 65535][random.usize(0..10)],
         1 | 58 => icmp[random.usize(0..icmp.len())],
         _ => 0,
     };
     let ported = matches!(protocol, 6 | 17 | 132);
-    let source_port = if ported { [2000, 2001, 3000, 3001, 40000, 53, 22][random.usize(0..7)] } else { 0 };
-    let (source, destination) = if direction == "in" { (other, own) } else { (own, other) };
-    Packet { source, destination, protocol, low, source_port }
+    let source_port = if ported {
+        [2000, 2001, 3000, 3001, 40000, 53, 22][random.usize(0..7)]
+    } else {
+        0
+    };
+    let (source, destination) = if direction == "in" {
+        (other, own)
+    } else {
+        (own, other)
+    };
+    Packet {
+        source,
+        destination,
+        protocol,
+        low,
+        source_port,
+    }
 }

@@ -8,9 +8,9 @@ use super::estates::estate;
 use super::naive::{Evaluator, PRIVATE, list, text};
 use super::routes::with_ways_in;
 use fastrand::Rng;
-use heronshale_core::address::{Block, Family, address_of, last_of};
-use heronshale_core::finding::findings;
-use heronshale_core::view::View;
+use heronshale_audit::finding::findings;
+use heronshale_engine::fabric::Fabric;
+use heronshale_sets::address::{Block, Family, address_of, last_of};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -42,13 +42,23 @@ fn representatives(json: &Value) -> Vec<IpAddr> {
     all.extend(["2000::/3", "::/0"]);
     texts(json, &mut all);
     let mut numbers: BTreeSet<(Family, u128)> = BTreeSet::new();
-    for block in all.into_iter().filter_map(|text| text.parse::<Block>().ok()) {
+    for block in all
+        .into_iter()
+        .filter_map(|text| text.parse::<Block>().ok())
+    {
         let (family, first, last) = (block.range.family, block.range.first, block.range.last);
         numbers.extend([(family, first), (family, last)]);
         numbers.extend(first.checked_sub(1).map(|number| (family, number)));
-        numbers.extend(last.checked_add(1).filter(|number| *number <= last_of(family)).map(|number| (family, number)));
+        numbers.extend(
+            last.checked_add(1)
+                .filter(|number| *number <= last_of(family))
+                .map(|number| (family, number)),
+        );
     }
-    numbers.into_iter().map(|(family, number)| address_of(family, number)).collect()
+    numbers
+        .into_iter()
+        .map(|(family, number)| address_of(family, number))
+        .collect()
 }
 
 struct Judge<'j> {
@@ -64,27 +74,47 @@ impl<'j> Judge<'j> {
     }
 
     fn there(&self, section: &str, id: &str) -> bool {
-        list(self.json, section).iter().any(|item| text(item, "id") == Some(id))
+        list(self.json, section)
+            .iter()
+            .any(|item| text(item, "id") == Some(id))
     }
 
     /// The networks where a filter is enforced: of its interfaces, and of the subnets that it is bound to.
     fn networks(&self, section: &str, filter: &'j Value) -> BTreeSet<&'j str> {
         let id = text(filter, "id").unwrap();
         let subnets = list(self.json, "subnets");
-        let subnet_of =
-            |interface: &Value| subnets.iter().find(|subnet| text(subnet, "id") == text(interface, "subnet")).unwrap();
+        let subnet_of = |interface: &Value| {
+            subnets
+                .iter()
+                .find(|subnet| text(subnet, "id") == text(interface, "subnet"))
+                .unwrap()
+        };
         let names = |item: &'j Value, field: &str| match &item[field] {
             Value::Array(all) => all.iter().any(|name| name.as_str() == Some(id)),
             one => one.as_str() == Some(id),
         };
-        let field = FILTERS.iter().find(|(known, _)| *known == section).unwrap().1;
+        let field = FILTERS
+            .iter()
+            .find(|(known, _)| *known == section)
+            .unwrap()
+            .1;
         let acts_on = |interface: &&'j Value| {
             let filtered = interface.get("unfiltered") != Some(&Value::Bool(true));
             match field {
-                "groups" => filtered && (names(interface, "groups") || names(subnet_of(interface), "groups")),
+                "groups" => {
+                    filtered
+                        && (names(interface, "groups") || names(subnet_of(interface), "groups"))
+                }
                 "acl" => names(subnet_of(interface), "acl"),
                 "own_firewall" => filtered && self.naive.own_firewall(interface) == Some(id),
-                _ => filtered && self.naive.policies(interface).iter().any(|policy| text(policy, "id") == Some(id)),
+                _ => {
+                    filtered
+                        && self
+                            .naive
+                            .policies(interface)
+                            .iter()
+                            .any(|policy| text(policy, "id") == Some(id))
+                }
             }
         };
         let of_interfaces = list(self.json, "interfaces")
@@ -118,25 +148,51 @@ impl<'j> Judge<'j> {
         Some((section, name))
     }
 
-    fn rule(&mut self, section: &str, rule: &'j Value, inbound: bool, networks: &BTreeSet<&'j str>, pointer: &str) {
+    fn rule(
+        &mut self,
+        section: &str,
+        rule: &'j Value,
+        inbound: bool,
+        networks: &BTreeSet<&'j str>,
+        pointer: &str,
+    ) {
         if !Self::in_force(rule) {
             return;
         }
         let written = |field: &str| {
-            rule.get(field).map(|_| list(rule, field).iter().map(|peer| peer.as_str().unwrap()).collect::<Vec<_>>())
+            rule.get(field).map(|_| {
+                list(rule, field)
+                    .iter()
+                    .map(|peer| peer.as_str().unwrap())
+                    .collect::<Vec<_>>()
+            })
         };
         let (peers, local) = (written("peers"), written("local"));
-        let missing = |peer: &&str| Self::section_of(peer).is_some_and(|(section, name)| !self.there(section, name));
-        if peers.iter().flatten().chain(local.iter().flatten()).any(missing) {
+        let missing = |peer: &&str| {
+            Self::section_of(peer).is_some_and(|(section, name)| !self.there(section, name))
+        };
+        if peers
+            .iter()
+            .flatten()
+            .chain(local.iter().flatten())
+            .any(missing)
+        {
             self.add("peer-missing", pointer);
         }
         let matches = |peer: &str, network: &str| {
-            self.addresses
-                .iter()
-                .any(|address| self.naive.certainly(|| self.naive.is_peer(peer, *address, network)) != Some(false))
+            self.addresses.iter().any(|address| {
+                self.naive
+                    .certainly(|| self.naive.is_peer(peer, *address, network))
+                    != Some(false)
+            })
         };
-        let empty = |peer: &&&str| !networks.is_empty() && networks.iter().all(|network| !matches(peer, network));
-        if peers.as_ref().is_some_and(|peers| peers.is_empty() || peers.iter().any(|peer| empty(&peer))) {
+        let empty = |peer: &&&str| {
+            !networks.is_empty() && networks.iter().all(|network| !matches(peer, network))
+        };
+        if peers
+            .as_ref()
+            .is_some_and(|peers| peers.is_empty() || peers.iter().any(|peer| empty(&peer)))
+        {
             self.add("peer-empty", pointer);
         }
         let admits = matches!(text(rule, "action"), None | Some("allow" | "allow-finally"));
@@ -145,23 +201,42 @@ impl<'j> Judge<'j> {
         }
         let services = written("services").unwrap_or_default();
         let takes = |protocol: u8, port: u16| {
-            services.is_empty() || services.iter().any(|service| service_matches(service, protocol, port))
+            services.is_empty()
+                || services
+                    .iter()
+                    .any(|service| service_matches(service, protocol, port))
         };
         let peer_at = |address: IpAddr, network: &str| {
             let (json_peers, except) = (rule.get("peers"), list(rule, "except"));
-            let any = |peers| self.naive.certainly(|| self.naive.any_peer(peers, address, network));
-            (json_peers.map_or(Some(true), |_| any(list(rule, "peers"))), any(except))
+            let any = |peers| {
+                self.naive
+                    .certainly(|| self.naive.any_peer(peers, address, network))
+            };
+            (
+                json_peers.map_or(Some(true), |_| any(list(rule, "peers"))),
+                any(except),
+            )
         };
         let ported = |protocol: u8| matches!(protocol, 1 | 6 | 17 | 58 | 132);
         let families = [true, false].map(|v4| {
-            let of_family: Vec<IpAddr> =
-                self.addresses.iter().copied().filter(|address| address.is_ipv4() == v4).collect();
-            let mut protocols = (0..=255_u8).filter(|protocol| *protocol != if v4 { 58 } else { 1 });
-            let serves = protocols
-                .any(|protocol| (0..=if ported(protocol) { u16::MAX } else { 0 }).any(|port| takes(protocol, port)));
+            let of_family: Vec<IpAddr> = self
+                .addresses
+                .iter()
+                .copied()
+                .filter(|address| address.is_ipv4() == v4)
+                .collect();
+            let mut protocols =
+                (0..=255_u8).filter(|protocol| *protocol != if v4 { 58 } else { 1 });
+            let serves = protocols.any(|protocol| {
+                (0..=if ported(protocol) { u16::MAX } else { 0 }).any(|port| takes(protocol, port))
+            });
             let everywhere = |network: &&&str| {
-                let mut internet = of_family.iter().filter(|address| self.naive.is_internet(**address));
-                serves && internet.all(|address| peer_at(*address, network) == (Some(true), Some(false)))
+                let mut internet = of_family
+                    .iter()
+                    .filter(|address| self.naive.is_internet(**address));
+                serves
+                    && internet
+                        .all(|address| peer_at(*address, network) == (Some(true), Some(false)))
             };
             let somewhere = |network: &&&str| {
                 of_family.iter().any(|address| {
@@ -169,12 +244,17 @@ impl<'j> Judge<'j> {
                     included != Some(false) && excepted != Some(true)
                 })
             };
-            (networks.iter().any(|network| everywhere(&network)), networks.iter().any(|network| somewhere(&network)))
+            (
+                networks.iter().any(|network| everywhere(&network)),
+                networks.iter().any(|network| somewhere(&network)),
+            )
         });
         if section != "network_acls" && families.iter().any(|(everywhere, _)| *everywhere) {
             self.add("any-source", pointer);
         }
-        if families.iter().any(|(_, somewhere)| *somewhere) && (1..=u16::MAX).all(|port| takes(6, port)) {
+        if families.iter().any(|(_, somewhere)| *somewhere)
+            && (1..=u16::MAX).all(|port| takes(6, port))
+        {
             self.add("all-services", pointer);
         }
     }
@@ -188,7 +268,13 @@ impl<'j> Judge<'j> {
                 }
                 for (field, inbound) in [("inbound", true), ("outbound", false)] {
                     for (index, rule) in list(filter, field).iter().enumerate() {
-                        self.rule(section, rule, inbound, &networks, &format!("/{section}/{at}/{field}/{index}"));
+                        self.rule(
+                            section,
+                            rule,
+                            inbound,
+                            &networks,
+                            &format!("/{section}/{at}/{field}/{index}"),
+                        );
                     }
                 }
             }
@@ -198,13 +284,18 @@ impl<'j> Judge<'j> {
     fn sets(&mut self) {
         let sets = list(self.json, "address_sets");
         let inner = |set: &'j Value| {
-            list(set, "content").iter().filter_map(|entry| entry.as_str().unwrap().strip_prefix("set:"))
+            list(set, "content")
+                .iter()
+                .filter_map(|entry| entry.as_str().unwrap().strip_prefix("set:"))
         };
         for (at, set) in sets.iter().enumerate() {
             let mut reached: BTreeSet<&str> = inner(set).collect();
             for _ in 0..sets.len() {
-                let next: Vec<&str> =
-                    sets.iter().filter(|other| reached.contains(text(other, "id").unwrap())).flat_map(inner).collect();
+                let next: Vec<&str> = sets
+                    .iter()
+                    .filter(|other| reached.contains(text(other, "id").unwrap()))
+                    .flat_map(inner)
+                    .collect();
                 reached.extend(next);
             }
             if reached.contains(text(set, "id").unwrap()) {
@@ -226,8 +317,15 @@ impl<'j> Judge<'j> {
         ];
         for (section, field, target) in bindings {
             for (at, item) in list(self.json, section).iter().enumerate() {
-                let names = item[field].as_array().cloned().unwrap_or_else(|| vec![item[field].clone()]);
-                if names.iter().filter_map(Value::as_str).any(|name| !self.there(target, name)) {
+                let names = item[field]
+                    .as_array()
+                    .cloned()
+                    .unwrap_or_else(|| vec![item[field].clone()]);
+                if names
+                    .iter()
+                    .filter_map(Value::as_str)
+                    .any(|name| !self.there(target, name))
+                {
                     self.add("dangling-reference", format!("/{section}/{at}"));
                 }
             }
@@ -235,10 +333,15 @@ impl<'j> Judge<'j> {
         for (at, table) in list(self.json, "route_tables").iter().enumerate() {
             let id = text(table, "id");
             let main = |network: Option<&str>| {
-                let network = list(self.json, "networks").iter().find(|item| text(item, "id") == network).unwrap();
+                let network = list(self.json, "networks")
+                    .iter()
+                    .find(|item| text(item, "id") == network)
+                    .unwrap();
                 text(network, "main_table")
             };
-            let uses = |subnet: &Value| text(subnet, "route_table").or_else(|| main(text(subnet, "network"))) == id;
+            let uses = |subnet: &Value| {
+                text(subnet, "route_table").or_else(|| main(text(subnet, "network"))) == id
+            };
             if !list(self.json, "subnets").iter().any(uses) {
                 self.add("idle-table", format!("/route_tables/{at}"));
             }
@@ -261,8 +364,12 @@ fn try_estate(seed: u64, seen: &mut BTreeMap<&'static str, usize>) -> Result<(),
     let mut random = Rng::with_seed(seed);
     let mut json = estate(&mut random);
     with_ways_in(&mut random, &mut json);
-    let mut judge =
-        Judge { json: &json, naive: Evaluator::new(&json), addresses: representatives(&json), found: Found::new() };
+    let mut judge = Judge {
+        json: &json,
+        naive: Evaluator::new(&json),
+        addresses: representatives(&json),
+        found: Found::new(),
+    };
     judge.filters();
     judge.sets();
     judge.references();
@@ -277,7 +384,7 @@ fn try_estate(seed: u64, seen: &mut BTreeMap<&'static str, usize>) -> Result<(),
         "dangling-reference",
         "set-cycle",
     ];
-    let all = findings(&View::new(&built, None));
+    let all = findings(&Fabric::new(&built, None));
     let engine: Found = all
         .iter()
         .filter_map(|finding| {
@@ -297,13 +404,19 @@ fn try_estate(seed: u64, seen: &mut BTreeMap<&'static str, usize>) -> Result<(),
     };
     let expected: Found = judge.found.iter().filter(judged).cloned().collect();
     let engine: Found = engine.iter().filter(judged).cloned().collect();
-    expected.iter().for_each(|(kind, _)| *seen.entry(kind).or_default() += 1);
-    let (missed, spurious): (Vec<_>, Vec<_>) =
-        (expected.difference(&engine).collect(), engine.difference(&expected).collect());
+    expected
+        .iter()
+        .for_each(|(kind, _)| *seen.entry(kind).or_default() += 1);
+    let (missed, spurious): (Vec<_>, Vec<_>) = (
+        expected.difference(&engine).collect(),
+        engine.difference(&expected).collect(),
+    );
     if missed.is_empty() && spurious.is_empty() {
         Ok(())
     } else {
-        Err(format!("seed {seed}: missed {missed:?}, spurious {spurious:?}\n{json:#}"))
+        Err(format!(
+            "seed {seed}: missed {missed:?}, spurious {spurious:?}\n{json:#}"
+        ))
     }
 }
 
@@ -313,5 +426,8 @@ fn findings_of_random_estates_are_those_of_their_definitions() {
     for seed in 0..80 {
         try_estate(seed, &mut seen).unwrap_or_else(|what| panic!("{what}"));
     }
-    assert!(seen.len() == 8 && seen.values().all(|count| *count >= 10), "{seen:?}");
+    assert!(
+        seen.len() == 8 && seen.values().all(|count| *count >= 10),
+        "{seen:?}"
+    );
 }

@@ -4,20 +4,25 @@ use super::agreement::{load, to_engine};
 use super::topology::{estate, question as random_question};
 use super::walker::From;
 use fastrand::Rng;
-use heronshale_core::address::{Block, Range};
-use heronshale_core::ends::End;
-use heronshale_core::mend::{Asking, EditKind, changed, mending};
-use heronshale_core::model::{Estate, Service};
-use heronshale_core::packet::{Intervals, PacketSet};
-use heronshale_core::path::{Connection, Goal, question};
-use heronshale_core::view::View;
-use heronshale_core::walk::{Asked, Start, Tell, Verdict, walk};
+use heronshale_audit::mend::{Asking, EditKind, changed, mending};
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::path::{Connection, Goal, question};
+use heronshale_engine::walk::{Asked, Start, Tell, Verdict, walk};
+use heronshale_model::ends::End;
+use heronshale_model::estate::{Estate, Service};
+use heronshale_sets::address::{Block, Range};
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::PacketSet;
 use std::collections::BTreeMap;
 
 /// A random connection, and one packet of it.
 fn connection(random: &mut Rng, built: &Estate) -> (Connection, Asked) {
     let (from, packet, _) = random_question(random);
-    let block = |address| Block { range: Range::single(address), length: None, host: None };
+    let block = |address| Block {
+        range: Range::single(address),
+        length: None,
+        host: None,
+    };
     let (end, start) = match &from {
         From::Internet => (End::Internet, Start::Internet),
         From::Site(site) => {
@@ -34,17 +39,30 @@ fn connection(random: &mut Rng, built: &Estate) -> (Connection, Asked) {
     let connection = Connection {
         from: end,
         to: Goal::End(End::Block(block(packet.destination))),
-        services: vec![Service { protocol: Some(packet.protocol), low, except: Vec::new() }],
+        services: vec![Service {
+            protocol: Some(packet.protocol),
+            low,
+            except: Vec::new(),
+        }],
         source_port: None,
     };
     let packet = PacketSet::single(&to_engine(&packet)).any_source_port();
-    (connection, Asked { start, packets: packet, name: None, any_of: Vec::new() })
+    (
+        connection,
+        Asked {
+            start,
+            packets: packet,
+            name: None,
+            any_of: Vec::new(),
+        },
+    )
 }
 
 fn verdict(estate: &Estate, connection: &Connection) -> Option<Verdict> {
-    let view = View::new(estate, None);
+    let view = Fabric::new(estate, None);
     let asked = question(&view, connection).ok()?;
-    (!asked.asked.packets.is_empty()).then(|| walk(&view, &asked.asked, Tell::Verdicts).summary.verdict)
+    (!asked.asked.packets.is_empty())
+        .then(|| walk(&view, &asked.asked, Tell::Verdicts).summary.verdict)
 }
 
 fn works(verdict: Verdict) -> bool {
@@ -58,50 +76,85 @@ fn mends_work_need_all_their_parts_and_open_what_they_say() {
     for seed in 0..150 {
         let mut random = Rng::with_seed(seed);
         let built = load(&estate(&mut random));
-        let view = View::new(&built, None);
+        let view = Fabric::new(&built, None);
         let (connection, _) = connection(&mut random, &built);
-        let Some(before) = verdict(&built, &connection) else { continue };
+        let Some(before) = verdict(&built, &connection) else {
+            continue;
+        };
         if before <= Verdict::Unknown {
             continue;
         }
         failing += 1;
-        let asking = Asking { connection: connection.clone(), only: None };
+        let asking = Asking {
+            connection: connection.clone(),
+            only: None,
+        };
         let found = mending(&view, &asking);
         assert!(!found.obstacles.is_empty(), "seed {seed}");
         mended += usize::from(!found.mends.is_empty());
         for mend in &found.mends {
-            let solved = |edits: &[heronshale_core::mend::Edit]| {
+            let solved = |edits: &[heronshale_audit::mend::Edit]| {
                 let then = verdict(&changed(&built, edits), &connection);
                 then.filter(|then| matches!(then, Verdict::Works | Verdict::Conditional))
             };
-            assert_eq!(solved(&mend.edits), Some(mend.then), "seed {seed}: {:?}", mend.edits);
+            assert_eq!(
+                solved(&mend.edits),
+                Some(mend.then),
+                "seed {seed}: {:?}",
+                mend.edits
+            );
             for at in 0..mend.edits.len() {
                 *kinds.entry(mend.edits[at].kind).or_default() += 1;
                 let mut fewer = mend.edits.clone();
                 fewer.remove(at);
-                assert_eq!(solved(&fewer), None, "seed {seed}: {:?} without {at}", mend.edits);
+                assert_eq!(
+                    solved(&fewer),
+                    None,
+                    "seed {seed}: {:?} without {at}",
+                    mend.edits
+                );
             }
             let after = changed(&built, &mend.edits);
-            let after_view = View::new(&after, None);
-            let now = question(&after_view, &connection).unwrap().asked.packets.any_source_port();
+            let after_view = Fabric::new(&after, None);
+            let now = question(&after_view, &connection)
+                .unwrap()
+                .asked
+                .packets
+                .any_source_port();
             for _ in 0..12 {
                 let (_, asked) = self::connection(&mut random, &built);
-                let of = |view: &View<'_>| works(walk(view, &asked, Tell::Verdicts).summary.verdict);
+                let of =
+                    |view: &Fabric<'_>| works(walk(view, &asked, Tell::Verdicts).summary.verdict);
                 let (was, is) = (of(&view), of(&after_view));
                 if asked.packets.overlaps(&now) {
                     continue;
                 }
                 opened += usize::from(!was && is);
                 ended += usize::from(was && !is);
-                assert!(was || !is || mend.opens.overlaps(&asked.packets), "seed {seed}: opens more than it says");
-                assert!(!was || is || mend.ends.overlaps(&asked.packets), "seed {seed}: ends more than it says");
+                assert!(
+                    was || !is || mend.opens.overlaps(&asked.packets),
+                    "seed {seed}: opens more than it says"
+                );
+                assert!(
+                    !was || is || mend.ends.overlaps(&asked.packets),
+                    "seed {seed}: ends more than it says"
+                );
                 // Several starts may send the same packet, so only packets of one that nobody else sends are compared.
             }
         }
     }
     eprintln!("{failing} failing, {mended} mended, {kinds:?}, {opened} opened, {ended} ended");
-    assert!(mended * 3 > failing && opened > 10 && ended > 3, "{failing} {mended} {opened} {ended}");
-    for kind in [EditKind::Rule, EditKind::Flag, EditKind::Route, EditKind::PublicAddress, EditKind::Up] {
+    assert!(
+        mended * 3 > failing && opened > 10 && ended > 3,
+        "{failing} {mended} {opened} {ended}"
+    );
+    for kind in [
+        EditKind::Rule,
+        EditKind::Flag,
+        EditKind::Route,
+        EditKind::PublicAddress,
+        EditKind::Up,
+    ] {
         assert!(kinds.contains_key(&kind), "{kind:?}");
     }
 }

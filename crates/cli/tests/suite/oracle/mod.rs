@@ -24,6 +24,8 @@ mod records;
 mod removed;
 mod round_trips;
 mod routes;
+#[cfg(feature = "seeded-faults")]
+mod seeded;
 mod stages;
 mod static_routes;
 mod sweeps;

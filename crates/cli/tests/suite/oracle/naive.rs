@@ -48,7 +48,10 @@ pub struct Evaluator<'j> {
 }
 
 pub fn list<'j>(value: &'j Value, key: &str) -> &'j [Value] {
-    value.get(key).and_then(Value::as_array).map_or(&[], Vec::as_slice)
+    value
+        .get(key)
+        .and_then(Value::as_array)
+        .map_or(&[], Vec::as_slice)
 }
 
 pub fn text<'j>(value: &'j Value, key: &str) -> Option<&'j str> {
@@ -66,9 +69,12 @@ fn number(address: IpAddr) -> u128 {
 pub fn in_block(address: IpAddr, block: &str) -> bool {
     if let Some((first, last)) = block.split_once('-') {
         let (first, last): (IpAddr, IpAddr) = (first.parse().unwrap(), last.parse().unwrap());
-        return first.is_ipv4() == address.is_ipv4() && (number(first)..=number(last)).contains(&number(address));
+        return first.is_ipv4() == address.is_ipv4()
+            && (number(first)..=number(last)).contains(&number(address));
     }
-    let (base, length) = block.split_once('/').map_or((block, None), |(base, length)| (base, Some(length)));
+    let (base, length) = block
+        .split_once('/')
+        .map_or((block, None), |(base, length)| (base, Some(length)));
     let base: IpAddr = base.parse().unwrap();
     if base.is_ipv4() != address.is_ipv4() {
         return false;
@@ -93,7 +99,10 @@ pub const PRIVATE: [&str; 9] = [
 
 impl<'j> Evaluator<'j> {
     pub fn new(estate: &'j Value) -> Self {
-        Self { estate, world: RefCell::default() }
+        Self {
+            estate,
+            world: RefCell::default(),
+        }
     }
 
     /// The answer to what the snapshot leaves open, in the completion that is looked at.
@@ -109,7 +118,9 @@ impl<'j> Evaluator<'j> {
     }
 
     pub fn find(&self, section: &str, id: &str) -> Option<&'j Value> {
-        list(self.estate, section).iter().find(|item| text(item, "id") == Some(id))
+        list(self.estate, section)
+            .iter()
+            .find(|item| text(item, "id") == Some(id))
     }
 
     pub fn interface(&self, id: &str) -> &'j Value {
@@ -117,7 +128,8 @@ impl<'j> Evaluator<'j> {
     }
 
     fn subnet_of(&self, interface: &Value) -> &'j Value {
-        self.find("subnets", text(interface, "subnet").unwrap()).unwrap()
+        self.find("subnets", text(interface, "subnet").unwrap())
+            .unwrap()
     }
 
     pub fn network_of(&self, interface: &Value) -> &'j str {
@@ -127,14 +139,22 @@ impl<'j> Evaluator<'j> {
     pub fn setting(&self, network: &str, name: &str) -> Option<&'j Value> {
         // `*` stands for outside of all networks.
         let network = self.find("networks", network).unwrap_or(&Value::Null);
-        let own = network.get("settings").and_then(|settings| settings.get(name));
+        let own = network
+            .get("settings")
+            .and_then(|settings| settings.get(name));
         let conduct = text(network, "conduct").and_then(|id| self.find("conducts", id));
         let shared = || conduct.and_then(|conduct| conduct["settings"].get(name));
-        own.or_else(shared).or_else(|| self.estate["estate"].get("settings").and_then(|settings| settings.get(name)))
+        own.or_else(shared).or_else(|| {
+            self.estate["estate"]
+                .get("settings")
+                .and_then(|settings| settings.get(name))
+        })
     }
 
     pub fn word(&self, network: &str, name: &str, default: &'static str) -> &'j str {
-        self.setting(network, name).and_then(Value::as_str).unwrap_or(default)
+        self.setting(network, name)
+            .and_then(Value::as_str)
+            .unwrap_or(default)
     }
 
     fn taken(&self) -> Option<&'j str> {
@@ -146,18 +166,23 @@ impl<'j> Evaluator<'j> {
     }
 
     pub fn has_tag(&self, interface: &Value, key: &str, value: &str) -> bool {
-        let tagged = |item: &Value| item.get("tags").and_then(|tags| text(tags, key)) == Some(value);
+        let tagged =
+            |item: &Value| item.get("tags").and_then(|tags| text(tags, key)) == Some(value);
         tagged(interface) || self.workload_of(interface).is_some_and(tagged)
     }
 
     fn identity(&self, interface: &'j Value) -> Option<&'j str> {
-        text(interface, "service_identity")
-            .or_else(|| self.workload_of(interface).and_then(|workload| text(workload, "service_identity")))
+        text(interface, "service_identity").or_else(|| {
+            self.workload_of(interface)
+                .and_then(|workload| text(workload, "service_identity"))
+        })
     }
 
     pub fn own_firewall(&self, interface: &'j Value) -> Option<&'j str> {
-        text(interface, "own_firewall")
-            .or_else(|| self.workload_of(interface).and_then(|workload| text(workload, "own_firewall")))
+        text(interface, "own_firewall").or_else(|| {
+            self.workload_of(interface)
+                .and_then(|workload| text(workload, "own_firewall"))
+        })
     }
 
     fn in_reach(&self, from: &str, to: &str) -> bool {
@@ -171,8 +196,14 @@ impl<'j> Evaluator<'j> {
                 from == to
                     || list(self.estate, "peerings").iter().any(|peering| {
                         let sides = list(peering, "sides");
-                        let up = sides.iter().all(|side| side.get("up") != Some(&Value::Bool(false)));
-                        let joins = |network| sides.iter().any(|side| text(side, "network") == Some(network));
+                        let up = sides
+                            .iter()
+                            .all(|side| side.get("up") != Some(&Value::Bool(false)));
+                        let joins = |network| {
+                            sides
+                                .iter()
+                                .any(|side| text(side, "network") == Some(network))
+                        };
                         up && joins(from) && joins(to)
                     })
             }
@@ -180,29 +211,44 @@ impl<'j> Evaluator<'j> {
     }
 
     pub fn holds(&self, interface: &Value, address: IpAddr) -> bool {
-        list(interface, "addresses").iter().any(|block| in_block(address, block.as_str().unwrap()))
+        list(interface, "addresses")
+            .iter()
+            .any(|block| in_block(address, block.as_str().unwrap()))
     }
 
     /// Whether the address is held, in reach, by an interface that `chosen` picks.
     fn carried(&self, address: IpAddr, network: &str, chosen: impl Fn(&'j Value) -> bool) -> bool {
         list(self.estate, "interfaces").iter().any(|interface| {
-            chosen(interface) && self.holds(interface, address) && self.in_reach(network, self.network_of(interface))
+            chosen(interface)
+                && self.holds(interface, address)
+                && self.in_reach(network, self.network_of(interface))
         })
     }
 
     /// The same; asked where interfaces that the snapshot lacks may hold it.
-    fn carried_perhaps(&self, peer: &str, address: IpAddr, network: &str, chosen: impl Fn(&'j Value) -> bool) -> bool {
+    fn carried_perhaps(
+        &self,
+        peer: &str,
+        address: IpAddr,
+        network: &str,
+        chosen: impl Fn(&'j Value) -> bool,
+    ) -> bool {
         if self.carried(address, network, chosen) {
             return true;
         }
         let hidden = list(self.estate, "gaps").iter().any(|gap| {
-            let Some(other) = text(gap, "object").unwrap().strip_prefix("network:") else { return false };
+            let Some(other) = text(gap, "object").unwrap().strip_prefix("network:") else {
+                return false;
+            };
             let blocks = match text(gap, "lacks") {
                 Some("interfaces") => list(self.find("networks", other).unwrap(), "blocks"),
                 None => list(gap, "blocks"),
                 Some(_) => &[],
             };
-            self.in_reach(network, other) && blocks.iter().any(|block| in_block(address, block.as_str().unwrap()))
+            self.in_reach(network, other)
+                && blocks
+                    .iter()
+                    .any(|block| in_block(address, block.as_str().unwrap()))
         });
         hidden && self.ask(format!("{peer} holds {address}"))
     }
@@ -212,13 +258,20 @@ impl<'j> Evaluator<'j> {
             return false;
         }
         seen.push(id.to_owned());
-        let Some(content) = self.find("address_sets", id).and_then(|set| set["content"].as_array()) else {
+        let Some(content) = self
+            .find("address_sets", id)
+            .and_then(|set| set["content"].as_array())
+        else {
             return self.ask(format!("set:{id} holds {address}"));
         };
-        let (nested, blocks): (Vec<&str>, Vec<&str>) =
-            content.iter().map(|entry| entry.as_str().unwrap()).partition(|entry| entry.starts_with("set:"));
+        let (nested, blocks): (Vec<&str>, Vec<&str>) = content
+            .iter()
+            .map(|entry| entry.as_str().unwrap())
+            .partition(|entry| entry.starts_with("set:"));
         blocks.iter().any(|block| in_block(address, block))
-            || nested.iter().any(|inner| self.in_set(address, &inner[4..], seen))
+            || nested
+                .iter()
+                .any(|inner| self.in_set(address, &inner[4..], seen))
     }
 
     pub fn is_internet(&self, address: IpAddr) -> bool {
@@ -241,14 +294,19 @@ impl<'j> Evaluator<'j> {
 
     /// Whether it is of a network that the snapshot lacks.
     pub fn is_lacking(&self, address: IpAddr) -> bool {
-        let blocks = list(self.estate, "gaps").iter().flat_map(|gap| list(gap, "blocks"));
-        blocks.into_iter().any(|block| in_block(address, block.as_str().unwrap()))
+        let blocks = list(self.estate, "gaps")
+            .iter()
+            .flat_map(|gap| list(gap, "blocks"));
+        blocks
+            .into_iter()
+            .any(|block| in_block(address, block.as_str().unwrap()))
     }
 
     pub fn is_peer(&self, peer: &str, address: IpAddr, network: &str) -> bool {
         let unsaid = || self.ask(format!("{peer} holds {address}"));
-        let Some((kind, name)) =
-            peer.split_once(':').filter(|(kind, _)| kind.chars().all(|c| c.is_ascii_lowercase()) && kind.len() > 2)
+        let Some((kind, name)) = peer
+            .split_once(':')
+            .filter(|(kind, _)| kind.chars().all(|c| c.is_ascii_lowercase()) && kind.len() > 2)
         else {
             return match peer {
                 "any" => true,
@@ -256,7 +314,9 @@ impl<'j> Evaluator<'j> {
                 "probes" => match self.estate["estate"].get("probes") {
                     Some(probes) => {
                         let probes = probes.as_array().unwrap();
-                        probes.iter().any(|block| in_block(address, block.as_str().unwrap()))
+                        probes
+                            .iter()
+                            .any(|block| in_block(address, block.as_str().unwrap()))
                     }
                     None => unsaid(),
                 },
@@ -266,16 +326,22 @@ impl<'j> Evaluator<'j> {
         match kind {
             "set" => self.in_set(address, name, &mut Vec::new()),
             "group" => {
-                let carries = |i: &'j Value| list(i, "groups").iter().any(|g| g.as_str() == Some(name));
+                let carries =
+                    |i: &'j Value| list(i, "groups").iter().any(|g| g.as_str() == Some(name));
                 match self.find("security_groups", name) {
                     Some(_) => self.carried_perhaps(peer, address, network, carries),
                     None => unsaid(),
                 }
             }
             "tag" => self.carried_perhaps(peer, address, network, |i| {
-                name.split(',').all(|pair| pair.split_once('=').is_some_and(|(key, value)| self.has_tag(i, key, value)))
+                name.split(',').all(|pair| {
+                    pair.split_once('=')
+                        .is_some_and(|(key, value)| self.has_tag(i, key, value))
+                })
             }),
-            "identity" => self.carried_perhaps(peer, address, network, |i| self.identity(i) == Some(name)),
+            "identity" => {
+                self.carried_perhaps(peer, address, network, |i| self.identity(i) == Some(name))
+            }
             "interface" => match self.find("interfaces", name) {
                 Some(_) => self.carried(address, network, |i| text(i, "id") == Some(name)),
                 None => unsaid(),
@@ -287,7 +353,9 @@ impl<'j> Evaluator<'j> {
                     _ => ("sites", "holds"),
                 };
                 match self.find(section, name) {
-                    Some(found) => list(found, field).iter().any(|block| in_block(address, block.as_str().unwrap())),
+                    Some(found) => list(found, field)
+                        .iter()
+                        .any(|block| in_block(address, block.as_str().unwrap())),
                     None => unsaid(),
                 }
             }
@@ -296,7 +364,9 @@ impl<'j> Evaluator<'j> {
     }
 
     pub fn any_peer(&self, peers: &[Value], address: IpAddr, network: &str) -> bool {
-        peers.iter().any(|peer| self.is_peer(peer.as_str().unwrap(), address, network))
+        peers
+            .iter()
+            .any(|peer| self.is_peer(peer.as_str().unwrap(), address, network))
     }
 
     pub fn service_matches(service: &str, packet: &Packet) -> bool {
@@ -330,7 +400,9 @@ impl<'j> Evaluator<'j> {
         if !matches!(protocol, 1 | 58) {
             return false;
         }
-        let (kind, code) = low.split_once('/').map_or((low, None), |(kind, code)| (kind, Some(code)));
+        let (kind, code) = low
+            .split_once('/')
+            .map_or((low, None), |(kind, code)| (kind, Some(code)));
         within(kind, packet.low >> 8) && code.is_none_or(|code| within(code, packet.low & 0xFF))
     }
 
@@ -346,49 +418,95 @@ impl<'j> Evaluator<'j> {
             return false;
         }
         let services = list(rule, "services");
-        if !services.is_empty() && !services.iter().any(|s| Self::service_matches(s.as_str().unwrap(), packet)) {
+        if !services.is_empty()
+            && !services
+                .iter()
+                .any(|s| Self::service_matches(s.as_str().unwrap(), packet))
+        {
             return false;
         }
         if let Some(ports) = text(rule, "source_ports") {
             let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
-            let inside = (first.parse::<u16>().unwrap()..=last.parse().unwrap()).contains(&packet.source_port);
+            let inside = (first.parse::<u16>().unwrap()..=last.parse().unwrap())
+                .contains(&packet.source_port);
             if !matches!(packet.protocol, 6 | 17 | 132) || !inside {
                 return false;
             }
         }
-        let (peer, local) =
-            if direction == "in" { (packet.source, packet.destination) } else { (packet.destination, packet.source) };
-        let of = |field: &str| rule.get(field).map(|peers| peers.as_array().unwrap().as_slice());
+        let (peer, local) = if direction == "in" {
+            (packet.source, packet.destination)
+        } else {
+            (packet.destination, packet.source)
+        };
+        let of = |field: &str| {
+            rule.get(field)
+                .map(|peers| peers.as_array().unwrap().as_slice())
+        };
         !self.any_peer(list(rule, "except"), peer, network)
             && of("peers").is_none_or(|peers| self.any_peer(peers, peer, network))
             && of("local").is_none_or(|locals| self.any_peer(locals, local, network))
     }
 
     /// Rules of several filters, first those of the lowest priority; none last, as written.
-    fn ordered_rules(&self, filters: &[&'j Value], direction: &str, network: &str) -> Vec<&'j Value> {
-        let field = if direction == "in" { "inbound" } else { "outbound" };
-        let mut rules: Vec<&Value> = filters.iter().flat_map(|filter| list(filter, field)).collect();
+    fn ordered_rules(
+        &self,
+        filters: &[&'j Value],
+        direction: &str,
+        network: &str,
+    ) -> Vec<&'j Value> {
+        let field = if direction == "in" {
+            "inbound"
+        } else {
+            "outbound"
+        };
+        let mut rules: Vec<&Value> = filters
+            .iter()
+            .flat_map(|filter| list(filter, field))
+            .collect();
         let deny_first = self.word(network, "equal_priority", "deny_first") == "deny_first";
         rules.sort_by_key(|rule| {
             let priority = rule.get("priority").and_then(Value::as_u64);
             let refuses = matches!(text(rule, "action"), Some("deny" | "reject"));
-            (priority.unwrap_or(u64::MAX), deny_first && priority.is_some() && !refuses)
+            (
+                priority.unwrap_or(u64::MAX),
+                deny_first && priority.is_some() && !refuses,
+            )
         });
         rules
     }
 
-    fn first_match(&self, rules: &[&'j Value], packet: &Packet, direction: &str, network: &str) -> Option<&'j Value> {
-        rules.iter().copied().find(|rule| self.matches(rule, packet, direction, network))
+    fn first_match(
+        &self,
+        rules: &[&'j Value],
+        packet: &Packet,
+        direction: &str,
+        network: &str,
+    ) -> Option<&'j Value> {
+        rules
+            .iter()
+            .copied()
+            .find(|rule| self.matches(rule, packet, direction, network))
     }
 
     fn decided(stage: &'static str, action: &str, keeps_state: bool, by: &str) -> Decision {
         let goes_on = matches!(action, "allow" | "allow-finally");
-        Decision { stage, goes_on, finally: action == "allow-finally", keeps_state, by: by.to_owned() }
+        Decision {
+            stage,
+            goes_on,
+            finally: action == "allow-finally",
+            keeps_state,
+            by: by.to_owned(),
+        }
     }
 
     fn by_rule(stage: &'static str, rule: &Value, stateful: bool) -> Decision {
         let keeps_state = stateful && rule.get("stateless") != Some(&Value::Bool(true));
-        Self::decided(stage, text(rule, "action").unwrap_or("allow"), keeps_state, text(rule, "id").unwrap())
+        Self::decided(
+            stage,
+            text(rule, "action").unwrap_or("allow"),
+            keeps_state,
+            text(rule, "id").unwrap(),
+        )
     }
 
     fn own_firewall_stage(
@@ -400,15 +518,30 @@ impl<'j> Evaluator<'j> {
     ) -> Option<Decision> {
         let filter = self.find("own_firewalls", self.own_firewall(interface)?);
         let Some(filter) = filter else {
-            let open =
-                self.ask(format!("own firewall at {} lets {direction} {packet:?}", text(interface, "id").unwrap()));
-            return Some(Self::decided("own", if open { "allow" } else { "deny" }, true, "lacking"));
+            let open = self.ask(format!(
+                "own firewall at {} lets {direction} {packet:?}",
+                text(interface, "id").unwrap()
+            ));
+            return Some(Self::decided(
+                "own",
+                if open { "allow" } else { "deny" },
+                true,
+                "lacking",
+            ));
         };
         let rules = self.ordered_rules(&[filter], direction, network);
         if let Some(rule) = self.first_match(&rules, packet, direction, network) {
             return Some(Self::by_rule("own", rule, true));
         }
-        let default = text(filter, if direction == "in" { "default_inbound" } else { "default_outbound" }).unwrap();
+        let default = text(
+            filter,
+            if direction == "in" {
+                "default_inbound"
+            } else {
+                "default_outbound"
+            },
+        )
+        .unwrap();
         Some(Self::decided("own", default, true, "default"))
     }
 
@@ -425,17 +558,20 @@ impl<'j> Evaluator<'j> {
         scopes.push(format!("network:{network}"));
         let mut found = Vec::new();
         for scope in scopes {
-            let mut here: Vec<&Value> =
-                list(self.estate, "scope_policies").iter().filter(|p| text(p, "scope") == Some(&scope)).collect();
+            let mut here: Vec<&Value> = list(self.estate, "scope_policies")
+                .iter()
+                .filter(|p| text(p, "scope") == Some(&scope))
+                .collect();
             here.sort_by_key(|policy| policy["order"].as_u64().unwrap());
             found.extend(here.into_iter().filter(|policy| {
                 policy.get("targets").is_none_or(|targets| {
                     targets.as_array().unwrap().iter().any(|target| {
                         let (kind, name) = target.as_str().unwrap().split_once(':').unwrap();
                         match kind {
-                            "tag" => name
-                                .split(',')
-                                .all(|pair| pair.split_once('=').is_some_and(|(k, v)| self.has_tag(interface, k, v))),
+                            "tag" => name.split(',').all(|pair| {
+                                pair.split_once('=')
+                                    .is_some_and(|(k, v)| self.has_tag(interface, k, v))
+                            }),
                             "identity" => self.identity(interface) == Some(name),
                             "network" => network == name,
                             "subnet" => text(interface, "subnet") == Some(name),
@@ -448,7 +584,13 @@ impl<'j> Evaluator<'j> {
         found
     }
 
-    fn policy_stage(&self, interface: &'j Value, packet: &Packet, direction: &str, network: &str) -> Option<Decision> {
+    fn policy_stage(
+        &self,
+        interface: &'j Value,
+        packet: &Packet,
+        direction: &str,
+        network: &str,
+    ) -> Option<Decision> {
         let policies = self.policies(interface);
         let implied = self.setting(network, "implied_pair") == Some(&Value::Bool(true));
         if policies.is_empty() && !implied {
@@ -483,7 +625,10 @@ impl<'j> Evaluator<'j> {
         direction: &str,
         network: &str,
     ) -> Decision {
-        let found: Vec<&Value> = names.iter().filter_map(|name| self.find("security_groups", name)).collect();
+        let found: Vec<&Value> = names
+            .iter()
+            .filter_map(|name| self.find("security_groups", name))
+            .collect();
         let missing = found.len() < names.len();
         let unknown = |evaluator: &Self| {
             let open = evaluator.ask(format!("{stage} {names:?} let {direction} {packet:?}"));
@@ -500,17 +645,36 @@ impl<'j> Evaluator<'j> {
             if let Some(rule) = self.first_match(&rules, packet, direction, network) {
                 return Self::by_rule(stage, rule, true);
             }
-            let field = if direction == "in" { "default_inbound" } else { "default_outbound" };
-            let defaults: Vec<&str> = found.iter().map(|group| text(group, field).unwrap_or("deny")).collect();
-            let action = if defaults.iter().all(|default| *default == "allow") { "allow" } else { "deny" };
+            let field = if direction == "in" {
+                "default_inbound"
+            } else {
+                "default_outbound"
+            };
+            let defaults: Vec<&str> = found
+                .iter()
+                .map(|group| text(group, field).unwrap_or("deny"))
+                .collect();
+            let action = if defaults.iter().all(|default| *default == "allow") {
+                "allow"
+            } else {
+                "deny"
+            };
             return Self::decided(stage, action, true, "default");
         }
-        let field = if direction == "in" { "inbound" } else { "outbound" };
+        let field = if direction == "in" {
+            "inbound"
+        } else {
+            "outbound"
+        };
         let rules: Vec<&Value> = found.iter().flat_map(|group| list(group, field)).collect();
-        let hits: Vec<&Value> =
-            rules.into_iter().filter(|rule| self.matches(rule, packet, direction, network)).collect();
+        let hits: Vec<&Value> = rules
+            .into_iter()
+            .filter(|rule| self.matches(rule, packet, direction, network))
+            .collect();
         if let Some(first) = hits.first() {
-            let stateless = hits.iter().any(|rule| rule.get("stateless") == Some(&Value::Bool(true)));
+            let stateless = hits
+                .iter()
+                .any(|rule| rule.get("stateless") == Some(&Value::Bool(true)));
             return Self::decided(stage, "allow", !stateless, text(first, "id").unwrap());
         }
         if missing {
@@ -519,17 +683,32 @@ impl<'j> Evaluator<'j> {
         Self::decided(stage, "deny", true, "no rule")
     }
 
-    fn group_stages(&self, interface: &'j Value, packet: &Packet, direction: &str, network: &str) -> Vec<Decision> {
-        let names = |item: &'j Value| list(item, "groups").iter().map(|g| g.as_str().unwrap()).collect::<Vec<_>>();
+    fn group_stages(
+        &self,
+        interface: &'j Value,
+        packet: &Packet,
+        direction: &str,
+        network: &str,
+    ) -> Vec<Decision> {
+        let names = |item: &'j Value| {
+            list(item, "groups")
+                .iter()
+                .map(|g| g.as_str().unwrap())
+                .collect::<Vec<_>>()
+        };
         let (own, subnet) = (names(interface), names(self.subnet_of(interface)));
         if own.is_empty() && subnet.is_empty() {
             let deny = self.word(network, "no_group", "allow") == "deny";
-            return if deny { vec![Self::decided("groups", "deny", true, "no group")] } else { Vec::new() };
+            return if deny {
+                vec![Self::decided("groups", "deny", true, "no group")]
+            } else {
+                Vec::new()
+            };
         }
-        let ordered = own
-            .iter()
-            .chain(&subnet)
-            .any(|g| self.find("security_groups", g).is_some_and(|g| text(g, "form") == Some("ordered")));
+        let ordered = own.iter().chain(&subnet).any(|g| {
+            self.find("security_groups", g)
+                .is_some_and(|g| text(g, "form") == Some("ordered"))
+        });
         if self.word(network, "subnet_groups", "both_must_allow") == "pooled"
             && !ordered
             && !own.is_empty()
@@ -548,16 +727,34 @@ impl<'j> Evaluator<'j> {
         stages
     }
 
-    fn acl_stage(&self, interface: &'j Value, packet: &Packet, direction: &str, network: &str) -> Option<Decision> {
+    fn acl_stage(
+        &self,
+        interface: &'j Value,
+        packet: &Packet,
+        direction: &str,
+        network: &str,
+    ) -> Option<Decision> {
         let subnet = self.subnet_of(interface);
         let name = text(subnet, "acl")?;
-        let peer = if direction == "in" { packet.source } else { packet.destination };
-        if list(subnet, "blocks").iter().any(|block| in_block(peer, block.as_str().unwrap())) {
+        let peer = if direction == "in" {
+            packet.source
+        } else {
+            packet.destination
+        };
+        if list(subnet, "blocks")
+            .iter()
+            .any(|block| in_block(peer, block.as_str().unwrap()))
+        {
             return Some(Self::decided("ACL", "allow", true, "same subnet"));
         }
         let Some(acl) = self.find("network_acls", name) else {
             let open = self.ask(format!("ACL {name} lets {direction} {packet:?}"));
-            return Some(Self::decided("ACL", if open { "allow" } else { "deny" }, false, "lacking"));
+            return Some(Self::decided(
+                "ACL",
+                if open { "allow" } else { "deny" },
+                false,
+                "lacking",
+            ));
         };
         let rules = self.ordered_rules(&[acl], direction, network);
         Some(match self.first_match(&rules, packet, direction, network) {
@@ -568,26 +765,45 @@ impl<'j> Evaluator<'j> {
 
     fn is_platform(&self, packet: &Packet, direction: &str) -> bool {
         direction == "out"
-            && list(&self.estate["estate"], "platform_traffic").iter().any(|traffic| {
-                let services = list(traffic, "services");
-                list(traffic, "addresses").iter().any(|block| in_block(packet.destination, block.as_str().unwrap()))
-                    && (services.is_empty()
-                        || services.iter().any(|s| Self::service_matches(s.as_str().unwrap(), packet)))
-            })
+            && list(&self.estate["estate"], "platform_traffic")
+                .iter()
+                .any(|traffic| {
+                    let services = list(traffic, "services");
+                    list(traffic, "addresses")
+                        .iter()
+                        .any(|block| in_block(packet.destination, block.as_str().unwrap()))
+                        && (services.is_empty()
+                            || services
+                                .iter()
+                                .any(|s| Self::service_matches(s.as_str().unwrap(), packet)))
+                })
     }
 
     /// Whether it is a private door at which nothing is filtered.
     pub fn is_unfiltered_door(&self, interface: &'j Value) -> bool {
         let id = text(interface, "id");
         let mut services = list(self.estate, "services").iter();
-        let is_door = services.any(|s| list(s, "private_doors").iter().any(|door| door.as_str() == id));
+        let is_door = services.any(|s| {
+            list(s, "private_doors")
+                .iter()
+                .any(|door| door.as_str() == id)
+        });
         let own = self.subnet_of(interface).get("filter_private_doors");
-        let applies = own.or_else(|| self.setting(self.network_of(interface), "filter_private_doors"));
-        is_door && (applies == Some(&Value::Bool(false)) || interface.get("unfiltered") == Some(&Value::Bool(true)))
+        let applies =
+            own.or_else(|| self.setting(self.network_of(interface), "filter_private_doors"));
+        is_door
+            && (applies == Some(&Value::Bool(false))
+                || interface.get("unfiltered") == Some(&Value::Bool(true)))
     }
 
     /// All stages of one side in their order, as if none stopped the packet.
-    fn stages(&self, id: &str, packet: &Packet, direction: &str, finally_counts: bool) -> Vec<Decision> {
+    fn stages(
+        &self,
+        id: &str,
+        packet: &Packet,
+        direction: &str,
+        finally_counts: bool,
+    ) -> Vec<Decision> {
         let interface = self.interface(id);
         let network = self.network_of(interface);
         let mut stages: Vec<Decision> = Vec::new();
@@ -601,7 +817,10 @@ impl<'j> Evaluator<'j> {
         }
         stages.extend(self.acl_stage(interface, packet, direction, network));
         if finally_counts && stages.iter().any(|decision| decision.finally) {
-            for decision in stages.iter_mut().filter(|d| matches!(d.stage, "groups" | "subnet groups")) {
+            for decision in stages
+                .iter_mut()
+                .filter(|d| matches!(d.stage, "groups" | "subnet groups"))
+            {
                 *decision = Self::decided(decision.stage, "allow", true, "finally");
             }
         }
@@ -618,7 +837,13 @@ impl<'j> Evaluator<'j> {
     }
 
     /// The stages of an interface's own, its subnet's ACL left out.
-    pub fn own_stages(&self, id: &str, packet: &Packet, direction: &str, finally_counts: bool) -> Vec<Decision> {
+    pub fn own_stages(
+        &self,
+        id: &str,
+        packet: &Packet,
+        direction: &str,
+        finally_counts: bool,
+    ) -> Vec<Decision> {
         let mut stages = self.stages(id, packet, direction, finally_counts);
         stages.retain(|decision| decision.stage != "ACL");
         stages
@@ -626,7 +851,9 @@ impl<'j> Evaluator<'j> {
 
     /// Whether a subnet's ACL lets a packet on that leaves or enters.
     pub fn acl(&self, subnet: &Value, packet: &Packet, direction: &str) -> bool {
-        let Some(name) = text(subnet, "acl") else { return true };
+        let Some(name) = text(subnet, "acl") else {
+            return true;
+        };
         if self.is_platform(packet, direction) {
             return true;
         }
@@ -635,7 +862,8 @@ impl<'j> Evaluator<'j> {
         };
         let rules = self.ordered_rules(&[acl], direction, text(subnet, "network").unwrap());
         let network = text(subnet, "network").unwrap();
-        self.first_match(&rules, packet, direction, network).is_some_and(|r| text(r, "action") == Some("allow"))
+        self.first_match(&rules, packet, direction, network)
+            .is_some_and(|r| text(r, "action") == Some("allow"))
     }
 
     /// What is so in every completion of the snapshot; none if it differs.
@@ -649,7 +877,10 @@ impl<'j> Evaluator<'j> {
         let mut all = Vec::new();
         let mut worlds = vec![BTreeMap::new()];
         while let Some(answers) = worlds.pop() {
-            *self.world.borrow_mut() = World { answers: answers.clone(), open: None };
+            *self.world.borrow_mut() = World {
+                answers: answers.clone(),
+                open: None,
+            };
             let found = run();
             match self.world.borrow_mut().open.take() {
                 None => all.push(found),
@@ -667,7 +898,10 @@ impl<'j> Evaluator<'j> {
     /// The fate of a packet at one side, and for certain fates the possible decisions up to the one that ends it.
     pub fn fate(&self, id: &str, packet: &Packet, direction: &str) -> (Fate, Vec<Vec<Decision>>) {
         let all = self.possibilities(|| self.stages(id, packet, direction, true));
-        let admitted = all.iter().filter(|stages| stages.iter().all(|d| d.goes_on)).count();
+        let admitted = all
+            .iter()
+            .filter(|stages| stages.iter().all(|d| d.goes_on))
+            .count();
         if admitted > 0 && admitted < all.len() {
             return (Fate::Unknown, Vec::new());
         }
@@ -677,16 +911,25 @@ impl<'j> Evaluator<'j> {
         // Denied either way: the stage that refuses for certain is the furthest at which a possibility ends.
         let end = |stages: &Vec<Decision>| stages.iter().position(|d| !d.goes_on).unwrap();
         let furthest = all.iter().map(end).max().unwrap();
-        let mut ending: Vec<_> = all.into_iter().filter(|stages| end(stages) == furthest).collect();
-        ending.iter_mut().for_each(|stages| stages.truncate(furthest + 1));
+        let mut ending: Vec<_> = all
+            .into_iter()
+            .filter(|stages| end(stages) == furthest)
+            .collect();
+        ending
+            .iter_mut()
+            .for_each(|stages| stages.truncate(furthest + 1));
         (Fate::Denied, ending)
     }
 
     /// Whether the reply passes the stages that keep no state for the request. None: it depends on the snapshot's lacks.
     pub fn reply_passes(&self, id: &str, packet: &Packet, direction: &str) -> Option<bool> {
-        let answers = self.possibilities(|| self.there_and_back(id, packet, direction).unwrap_or(true));
+        let answers =
+            self.possibilities(|| self.there_and_back(id, packet, direction).unwrap_or(true));
         let first = answers[0];
-        answers.iter().all(|answer| *answer == first).then_some(first)
+        answers
+            .iter()
+            .all(|answer| *answer == first)
+            .then_some(first)
     }
 
     /// Whether the stages let neither request nor reply through, or only one of them, however the snapshot is completed.
@@ -701,28 +944,52 @@ impl<'j> Evaluator<'j> {
         if !there.iter().all(|d| d.goes_on) {
             return None;
         }
-        let Some(reply) = reply_to(packet) else { return Some(true) };
+        let Some(reply) = reply_to(packet) else {
+            return Some(true);
+        };
         let back = if direction == "in" { "out" } else { "in" };
         let stateless = |stage| there.iter().any(|d| d.stage == stage && !d.keeps_state);
-        Some(self.stages(id, &reply, back, stateless("policies")).iter().all(|d| d.goes_on || !stateless(d.stage)))
+        Some(
+            self.stages(id, &reply, back, stateless("policies"))
+                .iter()
+                .all(|d| d.goes_on || !stateless(d.stage)),
+        )
     }
 
     pub fn client_ports(&self, id: &str) -> (u16, u16) {
-        let ports = self.word(self.network_of(self.interface(id)), "client_ports", "1024-65535");
+        let ports = self.word(
+            self.network_of(self.interface(id)),
+            "client_ports",
+            "1024-65535",
+        );
         let (first, last) = ports.split_once('-').unwrap();
         (first.parse().unwrap(), last.parse().unwrap())
     }
 }
 
 pub fn reply_to(packet: &Packet) -> Option<Packet> {
-    let turned = Packet { source: packet.destination, destination: packet.source, ..*packet };
+    let turned = Packet {
+        source: packet.destination,
+        destination: packet.source,
+        ..*packet
+    };
     match packet.protocol {
-        6 | 17 | 132 => Some(Packet { low: packet.source_port, source_port: packet.low, ..turned }),
+        6 | 17 | 132 => Some(Packet {
+            low: packet.source_port,
+            source_port: packet.low,
+            ..turned
+        }),
         1 | 58 => {
-            let pairs: &[(u16, u16)] =
-                if packet.protocol == 1 { &[(8, 0), (13, 14), (15, 16), (17, 18)] } else { &[(128, 129)] };
+            let pairs: &[(u16, u16)] = if packet.protocol == 1 {
+                &[(8, 0), (13, 14), (15, 16), (17, 18)]
+            } else {
+                &[(128, 129)]
+            };
             let answer = pairs.iter().find(|(ask, _)| *ask == packet.low >> 8)?.1;
-            Some(Packet { low: answer << 8, ..turned })
+            Some(Packet {
+                low: answer << 8,
+                ..turned
+            })
         }
         _ => Some(turned),
     }

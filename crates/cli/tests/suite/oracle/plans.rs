@@ -3,8 +3,8 @@
 
 use super::agreement::load;
 use fastrand::Rng;
-use heronshale_core::finding::findings;
-use heronshale_core::view::View;
+use heronshale_audit::finding::findings;
+use heronshale_engine::fabric::Fabric;
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -34,17 +34,23 @@ fn text<'j>(value: &'j Value, field: &str) -> Option<&'j str> {
 /// The first and last number of `10.1.2.0/24` or of a single address.
 fn bounds(block: &str) -> (u64, u64) {
     let (address, length) = block.split_once('/').unwrap_or((block, "32"));
-    let number = address.split('.').fold(0_u64, |sum, part| sum * 256 + part.parse::<u64>().unwrap());
+    let number = address
+        .split('.')
+        .fold(0_u64, |sum, part| sum * 256 + part.parse::<u64>().unwrap());
     let size = 1_u64 << (32 - length.parse::<u32>().unwrap());
     (number / size * size, number / size * size + size - 1)
 }
 
 fn length(block: &str) -> u32 {
-    block.split_once('/').map_or(32, |(_, length)| length.parse().unwrap())
+    block
+        .split_once('/')
+        .map_or(32, |(_, length)| length.parse().unwrap())
 }
 
 fn blocks(value: &Value) -> Vec<&str> {
-    value.as_array().map_or_else(Vec::new, |all| all.iter().map(|one| one.as_str().unwrap()).collect())
+    value.as_array().map_or_else(Vec::new, |all| {
+        all.iter().map(|one| one.as_str().unwrap()).collect()
+    })
 }
 
 fn meet(a: (u64, u64), b: (u64, u64)) -> bool {
@@ -56,7 +62,11 @@ fn plan(random: &mut Rng) -> Value {
     let pick = |random: &mut Rng, all: &[&str]| all[random.usize(0..all.len())].to_owned();
     let networks: Vec<Value> = (0..3)
         .map(|at| {
-            let block = if random.u8(0..6) == 0 { "10.0.128.0/17".to_owned() } else { format!("10.{at}.0.0/16") };
+            let block = if random.u8(0..6) == 0 {
+                "10.0.128.0/17".to_owned()
+            } else {
+                format!("10.{at}.0.0/16")
+            };
             let mut network = json!({ "id": format!("n{at}"), "blocks": [block] });
             if random.bool() {
                 network["main_table"] = format!("t{at}").into();
@@ -90,7 +100,9 @@ fn plan(random: &mut Rng) -> Value {
                 0 => bounds("10.200.0.0/24").0 + one,
                 _ => (first + 1 + one).min(last),
             };
-            let address = [24, 16, 8, 0].map(|shift| (number >> shift & 255).to_string()).join(".");
+            let address = [24, 16, 8, 0]
+                .map(|shift| (number >> shift & 255).to_string())
+                .join(".");
             let id = format!("i{at}-{one}");
             interfaces.push(json!({ "id": id, "subnet": format!("s{at}"), "addresses": [address], "forwards": random.u8(0..3) == 0 }));
         }
@@ -126,8 +138,9 @@ fn plan(random: &mut Rng) -> Value {
         .map(|at| json!({ "id": format!("w{at}"), "kind": "internet", "network": format!("n{at}"), "attached": random.bool() }))
         .collect();
     let peerings = json!([{ "id": "p", "sides": [{ "network": "n0", "peer_routes": "written" }, { "network": "n1", "up": random.bool(), "peer_routes": "written" }] }]);
-    let members: Vec<Value> =
-        (0..random.usize(0..3)).map(|at| json!({ "id": format!("m{at}"), "up": random.bool() })).collect();
+    let members: Vec<Value> = (0..random.usize(0..3))
+        .map(|at| json!({ "id": format!("m{at}"), "up": random.bool() }))
+        .collect();
     let door = |random: &mut Rng| match random.u8(0..4) {
         0 => json!({ "addresses": ["203.0.113.80"], "open": false }),
         1 => json!({ "addresses": ["203.0.113.80"], "allowed": [] }),
@@ -136,7 +149,11 @@ fn plan(random: &mut Rng) -> Value {
     };
     let mut services = Vec::new();
     if let Some(first) = interfaces.first().filter(|_| random.bool()) {
-        let private = if random.bool() { json!([first["id"]]) } else { json!([]) };
+        let private = if random.bool() {
+            json!([first["id"]])
+        } else {
+            json!([])
+        };
         services.push(
             json!({ "id": "svc", "services": ["tcp 443"], "public_door": door(random), "private_doors": private }),
         );
@@ -160,7 +177,10 @@ impl Judge<'_> {
     }
 
     fn network(&self, id: &str) -> &Value {
-        items(self.json, "networks").iter().find(|network| text(network, "id") == Some(id)).unwrap()
+        items(self.json, "networks")
+            .iter()
+            .find(|network| text(network, "id") == Some(id))
+            .unwrap()
     }
 
     /// The subnets that ask a table.
@@ -184,13 +204,25 @@ impl Judge<'_> {
             let own = blocks(&network["blocks"]);
             // What goes before what: `fixed` own blocks, then length, then static before automatic, then the metric.
             let order = |block: &str, automatic: bool, metric: u64| {
-                (!(fixed && automatic), 32 - length(block), u8::from(automatic), metric)
+                (
+                    !(fixed && automatic),
+                    32 - length(block),
+                    u8::from(automatic),
+                    metric,
+                )
             };
             let routes: Vec<&Value> = items(table, "routes").iter().collect();
             let enabled = |route: &&Value| route["enabled"] != json!(false);
-            let held: Vec<(u64, u64)> =
-                items(json, "interfaces").iter().flat_map(|one| blocks(&one["addresses"])).map(bounds).collect();
-            for (index, route) in routes.iter().enumerate().filter(|(_, route)| enabled(route)) {
+            let held: Vec<(u64, u64)> = items(json, "interfaces")
+                .iter()
+                .flat_map(|one| blocks(&one["addresses"]))
+                .map(bounds)
+                .collect();
+            for (index, route) in routes
+                .iter()
+                .enumerate()
+                .filter(|(_, route)| enabled(route))
+            {
                 let pointer = format!("/route_tables/{at}/routes/{index}");
                 let to = blocks(&route["to"])[0];
                 let mine = order(to, false, route["metric"].as_u64().unwrap());
@@ -201,25 +233,42 @@ impl Judge<'_> {
                         before.push(bounds(block));
                     }
                 }
-                before.extend(own.iter().filter(|block| order(block, true, 0) < mine).map(|block| bounds(block)));
+                before.extend(
+                    own.iter()
+                        .filter(|block| order(block, true, 0) < mine)
+                        .map(|block| bounds(block)),
+                );
                 let (first, last) = bounds(to);
                 let mut edges: BTreeSet<u64> = BTreeSet::from([first]);
-                edges.extend(before.iter().map(|(_, end)| end + 1).filter(|edge| (first..=last).contains(edge)));
-                edges.extend(held.iter().map(|(start, _)| *start).filter(|edge| (first..=last).contains(edge)));
+                edges.extend(
+                    before
+                        .iter()
+                        .map(|(_, end)| end + 1)
+                        .filter(|edge| (first..=last).contains(edge)),
+                );
+                edges.extend(
+                    held.iter()
+                        .map(|(start, _)| *start)
+                        .filter(|edge| (first..=last).contains(edge)),
+                );
                 let free = |number: u64| !before.iter().any(|span| meet(*span, (number, number)));
                 let wins = edges.iter().any(|number| free(*number));
                 let hop = text(route, "next_hop").unwrap();
-                let gateway = items(json, "gateways")
-                    .iter()
-                    .find(|one| Some(&*format!("gateway:{}", text(one, "id").unwrap())) == Some(hop));
+                let gateway = items(json, "gateways").iter().find(|one| {
+                    Some(&*format!("gateway:{}", text(one, "id").unwrap())) == Some(hop)
+                });
                 let dead = hop != "blackhole"
-                    && gateway.is_none_or(|one| one["attached"] == json!(false) || one["network"] != table["network"]);
+                    && gateway.is_none_or(|one| {
+                        one["attached"] == json!(false) || one["network"] != table["network"]
+                    });
                 if dead {
                     self.add("next-hop-dead", pointer.clone());
                 } else if asked && !wins {
                     self.add("idle-route", pointer.clone());
                 }
-                let there = held.iter().any(|(start, _)| (first..=last).contains(start) && free(*start));
+                let there = held
+                    .iter()
+                    .any(|(start, _)| (first..=last).contains(start) && free(*start));
                 if asked && hop == "blackhole" && there {
                     self.add("blackhole", pointer);
                 }
@@ -238,9 +287,13 @@ impl Judge<'_> {
                 let (from, to) = bounds(around);
                 from <= first && last <= to
             });
-            let reserved = network["settings"]["reserved_addresses"].as_u64().unwrap_or(2);
+            let reserved = network["settings"]["reserved_addresses"]
+                .as_u64()
+                .unwrap_or(2);
             let usable = (last - first + 1).saturating_sub(reserved);
-            let inside = items(json, "interfaces").iter().filter(|one| one["subnet"] == subnet["id"]);
+            let inside = items(json, "interfaces")
+                .iter()
+                .filter(|one| one["subnet"] == subnet["id"]);
             let held: BTreeSet<u64> = inside
                 .flat_map(|one| blocks(&one["addresses"]))
                 .map(|address| bounds(address).0)
@@ -248,7 +301,8 @@ impl Judge<'_> {
                 .collect();
             let held = u64::try_from(held.len()).unwrap();
             let needs = subnet["needs"].as_u64();
-            let nearly = usable > 4 && held * 10 >= usable * 9 && needs.is_none_or(|needs| needs > held);
+            let nearly =
+                usable > 4 && held * 10 >= usable * 9 && needs.is_none_or(|needs| needs > held);
             if needs.is_some_and(|needs| needs > usable) || nearly || held > usable {
                 self.add("subnet-full", format!("/subnets/{at}"));
             }
@@ -257,7 +311,10 @@ impl Judge<'_> {
             }
         }
         for (at, interface) in items(json, "interfaces").iter().enumerate() {
-            let subnet = subnets.iter().find(|subnet| subnet["id"] == interface["subnet"]).unwrap();
+            let subnet = subnets
+                .iter()
+                .find(|subnet| subnet["id"] == interface["subnet"])
+                .unwrap();
             let number = bounds(blocks(&interface["addresses"])[0]).0;
             let (first, last) = bounds(blocks(&subnet["blocks"])[0]);
             if !(first..=last).contains(&number) {
@@ -269,17 +326,28 @@ impl Judge<'_> {
     /// Whether anything overlaps: which of two is named first is not defined here.
     fn overlaps(&self) -> bool {
         let json = self.json;
-        let spans = |section: &str, field: &str, network: &dyn Fn(&Value) -> String| -> Vec<(String, (u64, u64))> {
-            items(json, section).iter().map(|one| (network(one), bounds(blocks(&one[field])[0]))).collect()
+        let spans = |section: &str,
+                     field: &str,
+                     network: &dyn Fn(&Value) -> String|
+         -> Vec<(String, (u64, u64))> {
+            items(json, section)
+                .iter()
+                .map(|one| (network(one), bounds(blocks(&one[field])[0])))
+                .collect()
         };
         let of_subnet = |one: &Value| one["network"].to_string();
         let of_interface = |one: &Value| {
-            let subnet = items(json, "subnets").iter().find(|subnet| subnet["id"] == one["subnet"]).unwrap();
+            let subnet = items(json, "subnets")
+                .iter()
+                .find(|subnet| subnet["id"] == one["subnet"])
+                .unwrap();
             subnet["network"].to_string()
         };
         let twice = |all: &[(String, (u64, u64))]| {
             all.iter().enumerate().any(|(at, (network, span))| {
-                all[at + 1..].iter().any(|(other, second)| network == other && meet(*span, *second))
+                all[at + 1..]
+                    .iter()
+                    .any(|(other, second)| network == other && meet(*span, *second))
             })
         };
         let joined = ["n0", "n1"].map(|id| bounds(blocks(&self.network(id)["blocks"])[0]));
@@ -312,7 +380,7 @@ fn findings_of_random_plans_are_those_of_their_definitions() {
     for seed in 0..600 {
         let json = plan(&mut Rng::with_seed(seed));
         let built = load(&json);
-        let all = findings(&View::new(&built, None));
+        let all = findings(&Fabric::new(&built, None));
         let engine: Found = all
             .iter()
             .filter_map(|finding| {
@@ -320,12 +388,16 @@ fn findings_of_random_plans_are_those_of_their_definitions() {
                 Some((*kind, finding.place.as_ref()?.pointer.clone()))
             })
             .collect();
-        let mut judge = Judge { json: &json, found: Found::new() };
+        let mut judge = Judge {
+            json: &json,
+            found: Found::new(),
+        };
         judge.routes();
         judge.space();
         judge.devices();
         let overlap = judge.overlaps();
-        let (told, engine): (Found, Found) = engine.into_iter().partition(|(kind, _)| *kind == "overlap");
+        let (told, engine): (Found, Found) =
+            engine.into_iter().partition(|(kind, _)| *kind == "overlap");
         assert_eq!(overlap, !told.is_empty(), "seed {seed}: {told:?}\n{json:#}");
         let missed: Vec<_> = judge.found.difference(&engine).collect();
         let spurious: Vec<_> = engine.difference(&judge.found).collect();
@@ -333,8 +405,14 @@ fn findings_of_random_plans_are_those_of_their_definitions() {
             missed.is_empty() && spurious.is_empty(),
             "seed {seed}: missed {missed:?}, spurious {spurious:?}\n{json:#}"
         );
-        judge.found.iter().for_each(|(kind, _)| *seen.entry(kind).or_default() += 1);
+        judge
+            .found
+            .iter()
+            .for_each(|(kind, _)| *seen.entry(kind).or_default() += 1);
         *seen.entry("overlap").or_default() += usize::from(overlap);
     }
-    assert!(seen.len() == KINDS.len() && seen.values().all(|count| *count >= 15), "{seen:?}");
+    assert!(
+        seen.len() == KINDS.len() && seen.values().all(|count| *count >= 15),
+        "{seen:?}"
+    );
 }

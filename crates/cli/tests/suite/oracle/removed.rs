@@ -6,15 +6,18 @@ use super::pick;
 use super::topology::{estate, question};
 use super::walker::From;
 use fastrand::Rng;
-use heronshale_core::packet::PacketSet;
-use heronshale_core::view::View;
-use heronshale_core::walk::{Asked, Start, Tell, Verdict, walk};
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::walk::{Asked, Start, Tell, Verdict, walk};
 use heronshale_intake::load_texts;
+use heronshale_sets::packet::PacketSet;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 
 fn find<'j>(json: &'j mut Value, section: &str, id: &str) -> Option<&'j mut Value> {
-    json[section].as_array_mut()?.iter_mut().find(|one| one["id"] == id)
+    json[section]
+        .as_array_mut()?
+        .iter_mut()
+        .find(|one| one["id"] == id)
 }
 
 /// Takes something out by its name.
@@ -48,9 +51,21 @@ const WHOLE: [(&str, &str, &[&str]); 13] = [
     ("acl", "network_acls", &["n0", "n1", "n2"]),
     ("group", "security_groups", &["g0", "g1", "g2", "g3"]),
     ("own-firewall", "own_firewalls", &["own"]),
-    ("firewall-policy", "firewall_policies", &["base", "p0", "p1"]),
-    ("table", "route_tables", &["t-a", "t-a2", "t-b", "t-q", "t-e", "t-e2", "t-ig"]),
-    ("gateway", "gateways", &["ig-a", "ig-e", "ig-q", "nat", "nat-a", "out6", "sg", "sg-a"]),
+    (
+        "firewall-policy",
+        "firewall_policies",
+        &["base", "p0", "p1"],
+    ),
+    (
+        "table",
+        "route_tables",
+        &["t-a", "t-a2", "t-b", "t-q", "t-e", "t-e2", "t-ig"],
+    ),
+    (
+        "gateway",
+        "gateways",
+        &["ig-a", "ig-e", "ig-q", "nat", "nat-a", "out6", "sg", "sg-a"],
+    ),
     ("peering", "peerings", &["aq", "qb", "ab", "bx"]),
     ("site", "sites", &["dock"]),
     ("hub", "hubs", &["h2"]),
@@ -61,7 +76,11 @@ const WHOLE: [(&str, &str, &[&str]); 13] = [
 ];
 
 /// Takes something out of an estate: the gap to declare, if there is something to take.
-fn remove(random: &mut Rng, json: &mut Value, way: usize) -> Option<(String, Option<&'static str>)> {
+fn remove(
+    random: &mut Rng,
+    json: &mut Value,
+    way: usize,
+) -> Option<(String, Option<&'static str>)> {
     if let Some((kind, section, names)) = WHOLE.get(way) {
         let id = pick(random, names);
         drop_one(json, section, id)?;
@@ -89,11 +108,18 @@ fn remove(random: &mut Rng, json: &mut Value, way: usize) -> Option<(String, Opt
         }
         1 => {
             let id = pick(random, &["base", "p0", "p1"]);
-            drop_some(random, &mut find(json, "firewall_policies", id)?["rules"], keeps_state)?;
+            drop_some(
+                random,
+                &mut find(json, "firewall_policies", id)?["rules"],
+                keeps_state,
+            )?;
             whole("firewall-policy", id, "rules")
         }
         2 => {
-            let id = pick(random, &["t-a", "t-a2", "t-b", "t-q", "t-e", "t-e2", "t-ig"]);
+            let id = pick(
+                random,
+                &["t-a", "t-a2", "t-b", "t-q", "t-e", "t-e2", "t-ig"],
+            );
             let table = find(json, "route_tables", id)?;
             drop_some(random, &mut table["routes"], |_| true)?;
             if random.bool() {
@@ -103,18 +129,32 @@ fn remove(random: &mut Rng, json: &mut Value, way: usize) -> Option<(String, Opt
             }
         }
         3 => {
-            drop_some(random, &mut find(json, "hubs", "h")?["domains"][0]["routes"], |_| true)?;
+            drop_some(
+                random,
+                &mut find(json, "hubs", "h")?["domains"][0]["routes"],
+                |_| true,
+            )?;
             whole("hub", "h", "routes")
         }
         4 => {
-            drop_some(random, find(json, "firewalls", "fw")?.get_mut("routes")?, |_| true)?;
+            drop_some(
+                random,
+                find(json, "firewalls", "fw")?.get_mut("routes")?,
+                |_| true,
+            )?;
             whole("firewall", "fw", "routes")
         }
         5 => {
             let part = pick(random, &["groups", "own_firewalls"]);
-            let field = if part == "groups" { "groups" } else { "own_firewall" };
+            let field = if part == "groups" {
+                "groups"
+            } else {
+                "own_firewall"
+            };
             let all = json["interfaces"].as_array_mut()?;
-            let with: Vec<usize> = (0..all.len()).filter(|at| all[*at].get(field).is_some()).collect();
+            let with: Vec<usize> = (0..all.len())
+                .filter(|at| all[*at].get(field).is_some())
+                .collect();
             let one = &mut all[*with.get(random.usize(0..with.len().max(1)))?];
             one.as_object_mut()?.remove(field);
             let subnet = one["subnet"].as_str()?;
@@ -143,12 +183,19 @@ fn remove(random: &mut Rng, json: &mut Value, way: usize) -> Option<(String, Opt
                 .filter_map(|subnet| Some(subnet.get("acl")?.as_str()?.to_owned()))
                 .collect();
             let acl = used.get(random.usize(0..used.len().max(1)))?.clone();
-            let elsewhere = json["subnets"].as_array()?.iter().any(|s| s["network"] != network && s["acl"] == *acl);
+            let elsewhere = json["subnets"]
+                .as_array()?
+                .iter()
+                .any(|s| s["network"] != network && s["acl"] == *acl);
             if elsewhere {
                 return None;
             }
             let side = pick(random, &sides);
-            drop_some(random, &mut find(json, "network_acls", &acl)?[side], keeps_state)?;
+            drop_some(
+                random,
+                &mut find(json, "network_acls", &acl)?[side],
+                keeps_state,
+            )?;
             whole("network", network, "rules")
         }
         8 => {
@@ -163,17 +210,25 @@ fn remove(random: &mut Rng, json: &mut Value, way: usize) -> Option<(String, Opt
     }
 }
 
-fn verdict(view: &View<'_>, from: &From, asked: Packet, name: Option<&str>) -> Option<Verdict> {
+fn verdict(view: &Fabric<'_>, from: &From, asked: Packet, name: Option<&str>) -> Option<Verdict> {
     let start = match from {
         From::Internet => Start::Internet,
         From::Site(site) => Start::Site(view.estate.sites.find(site)?),
         From::Interface(id) => Start::Interfaces(vec![view.estate.interfaces.find(id)?]),
     };
     let ported = matches!(asked.protocol, 6 | 17 | 132);
-    let packets = (3000..=3001)
-        .map(|port| PacketSet::single(&to_engine(&Packet { source_port: if ported { port } else { 0 }, ..asked })));
-    let question =
-        Asked { start, packets: PacketSet::union_all(packets), name: name.map(Into::into), any_of: Vec::new() };
+    let packets = (3000..=3001).map(|port| {
+        PacketSet::single(&to_engine(&Packet {
+            source_port: if ported { port } else { 0 },
+            ..asked
+        }))
+    });
+    let question = Asked {
+        start,
+        packets: PacketSet::union_all(packets),
+        name: name.map(Into::into),
+        any_of: Vec::new(),
+    };
     Some(walk(view, &question, Tell::Deciders).summary.verdict)
 }
 
@@ -186,7 +241,9 @@ fn what_is_certain_without_something_is_the_same_with_it() {
         let whole = estate(&mut random);
         let way = random.usize(0..WHOLE.len() + 10);
         let mut json = whole.clone();
-        let Some((object, part)) = remove(&mut random, &mut json, way) else { continue };
+        let Some((object, part)) = remove(&mut random, &mut json, way) else {
+            continue;
+        };
         if !object.is_empty() {
             let mut gap = json!({ "object": object });
             if let Some(part) = part {
@@ -199,16 +256,24 @@ fn what_is_certain_without_something_is_the_same_with_it() {
             json["gaps"].as_array_mut().unwrap().push(gap);
         }
         // What something refers to and may not be lacking is refused.
-        let Ok(without) = load_texts(&[("random.json", &json.to_string())]) else { continue };
+        let Ok(without) = load_texts(&[("random.json", &json.to_string())]) else {
+            continue;
+        };
         let (with, without) = (load(&whole), without.estate);
-        let [with, without] = [&with, &without].map(|built| View::new(built, None));
+        let [with, without] = [&with, &without].map(|built| Fabric::new(built, None));
         for _ in 0..16 {
             let (from, asked, name) = question(&mut random);
-            let Some(found) = verdict(&without, &from, asked, name) else { continue };
-            let Some(wanted) = verdict(&with, &from, asked, name) else { continue };
+            let Some(found) = verdict(&without, &from, asked, name) else {
+                continue;
+            };
+            let Some(wanted) = verdict(&with, &from, asked, name) else {
+                continue;
+            };
             let works = |verdict| matches!(verdict, Verdict::Works | Verdict::WorksForSome);
             let right = found == wanted || (found == Verdict::WorksForSome && works(wanted));
-            *seen.entry((way, found == Verdict::Unknown && wanted != Verdict::Unknown)).or_default() += 1;
+            *seen
+                .entry((way, found == Verdict::Unknown && wanted != Verdict::Unknown))
+                .or_default() += 1;
             if found != Verdict::Unknown && !right {
                 wrong.push(format!(
                     "seed {seed}, without {object} {part:?}: {from:?} {asked:?} {name:?}: {found:?}, but {wanted:?}"
@@ -216,7 +281,12 @@ fn what_is_certain_without_something_is_the_same_with_it() {
             }
         }
     }
-    assert!(wrong.is_empty(), "{} wrong\n{}", wrong.len(), wrong[..wrong.len().min(40)].join("\n"));
+    assert!(
+        wrong.is_empty(),
+        "{} wrong\n{}",
+        wrong.len(),
+        wrong[..wrong.len().min(40)].join("\n")
+    );
     for way in 0..WHOLE.len() + 10 {
         for opens in [true, false] {
             assert!(seen.contains_key(&(way, opens)), "{way} {opens}: {seen:?}");

@@ -4,11 +4,12 @@ use super::agreement::load;
 use super::estates::{INTERFACES, estate};
 use super::naive::{Evaluator, in_block, list, text};
 use fastrand::Rng;
-use heronshale_core::address::{Addresses, Block};
-use heronshale_core::answer::{RouteFact, RoutesAnswer, hop_text, routes_answer};
-use heronshale_core::model::Estate;
-use heronshale_core::route::{Hop, Winner, routed};
-use heronshale_core::view::View;
+use heronshale_answers::{RouteFact, RoutesAnswer, routes_answer};
+use heronshale_audit::facts::hop_text;
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::route::{Hop, Winner, routed};
+use heronshale_model::estate::Estate;
+use heronshale_sets::address::{Addresses, Block};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -47,7 +48,11 @@ fn table(random: &mut Rng, id: &str, network: &str) -> Value {
     ];
     let own = format!("gateway:ig-{network}");
     let routes = (0..random.u8(0..5)).map(|_| {
-        let hop = if random.u8(0..100) < 65 { &own } else { one_of(random, &hops) };
+        let hop = if random.u8(0..100) < 65 {
+            &own
+        } else {
+            one_of(random, &hops)
+        };
         let many = if random.bool() { PREFIXES.len() } else { 1 };
         let mut route = json!({ "to": one_of(random, &PREFIXES[..many]), "next_hop": hop });
         if random.u8(0..10) < 2 {
@@ -70,7 +75,11 @@ fn table(random: &mut Rng, id: &str, network: &str) -> Value {
 
 /// Gateways, routes and public addresses for a random estate.
 pub fn with_ways_in(random: &mut Rng, estate: &mut Value) {
-    estate["route_tables"] = json!([table(random, "t0", "n0"), table(random, "t0b", "n0"), table(random, "t1", "n1")]);
+    estate["route_tables"] = json!([
+        table(random, "t0", "n0"),
+        table(random, "t0b", "n0"),
+        table(random, "t1", "n1")
+    ]);
     estate["gateways"] = json!([
         { "id": "ig-n0", "kind": "internet", "network": "n0", "attached": random.u8(0..10) > 0 },
         { "id": "ig-n1", "kind": "internet", "network": "n1" },
@@ -85,7 +94,8 @@ pub fn with_ways_in(random: &mut Rng, estate: &mut Value) {
             estate["networks"][at]["main_table"] = main.into();
         }
         if random.u8(0..12) < 1 {
-            estate["networks"][at]["internet_traffic"] = one_of(random, &["none", "outbound_only"]).into();
+            estate["networks"][at]["internet_traffic"] =
+                one_of(random, &["none", "outbound_only"]).into();
         }
     }
     for (at, table) in [(0, "t0b"), (2, "t0b")] {
@@ -116,7 +126,9 @@ pub fn with_ways_in(random: &mut Rng, estate: &mut Value) {
 
 fn length(block: &str) -> u32 {
     let whole = if block.contains(':') { 128 } else { 32 };
-    block.split_once('/').map_or(whole, |(_, length)| length.parse().unwrap())
+    block
+        .split_once('/')
+        .map_or(whole, |(_, length)| length.parse().unwrap())
 }
 
 /// Not fixed, missing bits of the prefix, kind, metric: the lowest wins.
@@ -125,37 +137,64 @@ type Rank = (bool, u32, u8, u64);
 /// By what packets leave an interface's subnet for an address: every route that wins, as the snapshot writes its next hop;
 /// `dead`, `unknown`, or `stuck:` an interface that may not forward. None: no route.
 pub fn winners(json: &Value, naive: &Evaluator<'_>, interface: &Value, to: IpAddr) -> Vec<String> {
-    let find = |section: &str, id: &str| list(json, section).iter().find(|item| text(item, "id") == Some(id));
+    let find = |section: &str, id: &str| {
+        list(json, section)
+            .iter()
+            .find(|item| text(item, "id") == Some(id))
+    };
     let subnet = find("subnets", text(interface, "subnet").unwrap()).unwrap();
     let network = text(subnet, "network").unwrap();
     let fixed = naive.word(network, "automatic_routes", "overridable") == "fixed";
     let skipped = naive.word(network, "missing_next_hop", "lost") == "skipped";
     let mut all: Vec<(Rank, String)> = Vec::new();
     let mut automatic = |network: &str, hop: &str| {
-        for block in list(find("networks", network).unwrap(), "blocks").iter().map(|block| block.as_str().unwrap()) {
+        for block in list(find("networks", network).unwrap(), "blocks")
+            .iter()
+            .map(|block| block.as_str().unwrap())
+        {
             if in_block(to, block) {
                 all.push(((!fixed, 128 - length(block), 1, 0), hop.to_owned()));
             }
         }
     };
     automatic(network, "local");
-    for peering in list(json, "peerings").iter().filter(|peering| is_up(peering)) {
-        let names: Vec<&str> = list(peering, "sides").iter().map(|side| text(side, "network").unwrap()).collect();
+    for peering in list(json, "peerings")
+        .iter()
+        .filter(|peering| is_up(peering))
+    {
+        let names: Vec<&str> = list(peering, "sides")
+            .iter()
+            .map(|side| text(side, "network").unwrap())
+            .collect();
         if names.contains(&network) {
             let hop = format!("peering:{}", text(peering, "id").unwrap());
-            names.iter().filter(|name| **name != network).for_each(|name| automatic(name, &hop));
+            names
+                .iter()
+                .filter(|name| **name != network)
+                .for_each(|name| automatic(name, &hop));
         }
     }
-    if let Some(table) = text(subnet, "route_table").or_else(|| text(find("networks", network).unwrap(), "main_table"))
+    if let Some(table) = text(subnet, "route_table")
+        .or_else(|| text(find("networks", network).unwrap(), "main_table"))
     {
         let Some(table) = find("route_tables", table) else {
             // No route of a table comes before a fixed one.
             let best = all.iter().filter(|_| fixed).map(|(rank, _)| *rank).min();
-            let certain = all.into_iter().filter(|(rank, _)| Some(*rank) == best).map(|(_, hop)| hop);
+            let certain = all
+                .into_iter()
+                .filter(|(rank, _)| Some(*rank) == best)
+                .map(|(_, hop)| hop);
             let certain: Vec<String> = certain.collect();
-            return if certain.is_empty() { vec!["unknown".to_owned()] } else { certain };
+            return if certain.is_empty() {
+                vec!["unknown".to_owned()]
+            } else {
+                certain
+            };
         };
-        for route in list(table, "routes").iter().filter(|route| route.get("enabled") != Some(&Value::Bool(false))) {
+        for route in list(table, "routes")
+            .iter()
+            .filter(|route| route.get("enabled") != Some(&Value::Bool(false)))
+        {
             let blocks: Vec<&str> = match &route["to"] {
                 Value::Array(all) => all.iter().map(|block| block.as_str().unwrap()).collect(),
                 one => vec![one.as_str().unwrap()],
@@ -164,9 +203,18 @@ pub fn winners(json: &Value, naive: &Evaluator<'_>, interface: &Value, to: IpAdd
             if hop == "dead" && skipped {
                 continue;
             }
-            let kind = if text(route, "kind") == Some("propagated") { 2 } else { 0 };
+            let kind = if text(route, "kind") == Some("propagated") {
+                2
+            } else {
+                0
+            };
             for block in blocks.into_iter().filter(|block| in_block(to, block)) {
-                let rank = (true, 128 - length(block), kind, route["metric"].as_u64().unwrap_or(0));
+                let rank = (
+                    true,
+                    128 - length(block),
+                    kind,
+                    route["metric"].as_u64().unwrap_or(0),
+                );
                 all.push((rank, hop.clone()));
             }
         }
@@ -186,27 +234,41 @@ pub fn winners(json: &Value, naive: &Evaluator<'_>, interface: &Value, to: IpAdd
 }
 
 fn is_up(peering: &Value) -> bool {
-    list(peering, "sides").iter().all(|side| side.get("up") != Some(&Value::Bool(false)))
+    list(peering, "sides")
+        .iter()
+        .all(|side| side.get("up") != Some(&Value::Bool(false)))
 }
 
 /// What a written next hop really leads to.
 fn resolved(json: &Value, network: &str, hop: &str) -> String {
-    let find = |section: &str, id: &str| list(json, section).iter().find(|item| text(item, "id") == Some(id));
+    let find = |section: &str, id: &str| {
+        list(json, section)
+            .iter()
+            .find(|item| text(item, "id") == Some(id))
+    };
     let interface = |id: &str| {
         let home = if id == "i3" { "n1" } else { "n0" };
         if !near(json, home, network) {
             return "dead".to_owned();
         }
         let forwards = find("interfaces", id).unwrap().get("forwards") == Some(&Value::Bool(true));
-        if forwards { format!("interface:{id}") } else { format!("stuck:{id}") }
+        if forwards {
+            format!("interface:{id}")
+        } else {
+            format!("stuck:{id}")
+        }
     };
     let works = match hop.split_once(':') {
         Some(("gateway", id)) => find("gateways", id).is_some_and(|gateway| {
-            text(gateway, "network") == Some(network) && gateway.get("attached") != Some(&Value::Bool(false))
+            text(gateway, "network") == Some(network)
+                && gateway.get("attached") != Some(&Value::Bool(false))
         }),
         Some(("peering", id)) => {
             let peering = find("peerings", id).unwrap();
-            is_up(peering) && list(peering, "sides").iter().any(|side| text(side, "network") == Some(network))
+            is_up(peering)
+                && list(peering, "sides")
+                    .iter()
+                    .any(|side| text(side, "network") == Some(network))
         }
         Some((_, id)) => return interface(id),
         None if hop == "10.0.0.5" => {
@@ -214,7 +276,11 @@ fn resolved(json: &Value, network: &str, hop: &str) -> String {
         }
         None => true,
     };
-    if works { hop.to_owned() } else { "dead".to_owned() }
+    if works {
+        hop.to_owned()
+    } else {
+        "dead".to_owned()
+    }
 }
 
 /// Whether two networks are one, or peered and up.
@@ -222,7 +288,11 @@ fn near(json: &Value, a: &str, b: &str) -> bool {
     a == b
         || list(json, "peerings").iter().any(|peering| {
             let sides = list(peering, "sides");
-            let joins = |network: &str| sides.iter().any(|side| text(side, "network") == Some(network));
+            let joins = |network: &str| {
+                sides
+                    .iter()
+                    .any(|side| text(side, "network") == Some(network))
+            };
             joins(a) && joins(b) && is_up(peering)
         })
 }
@@ -244,7 +314,11 @@ fn in_words(estate: &Estate, winner: &Winner) -> String {
 
 fn holds(texts: &[String], address: IpAddr) -> bool {
     let block = |text: &String| text.parse::<Block>().unwrap().range;
-    texts.iter().map(block).collect::<Addresses>().contains(address)
+    texts
+        .iter()
+        .map(block)
+        .collect::<Addresses>()
+        .contains(address)
 }
 
 /// Whether the list of routes says of an address what wins: each winner's next hop, nowhere if there is none, and a loss at
@@ -254,8 +328,12 @@ fn told_alike(told: &RoutesAnswer, to: IpAddr, winners: &[String]) -> Result<(),
         return Ok(());
     }
     let own = told.straight_in_subnet;
-    let mut found: Vec<&String> =
-        told.routes.iter().filter(|route| holds(&route.wins, to)).map(|route| &route.hop).collect();
+    let mut found: Vec<&String> = told
+        .routes
+        .iter()
+        .filter(|route| holds(&route.wins, to))
+        .map(|route| &route.hop)
+        .collect();
     let mut wanted: Vec<&String> = winners.iter().collect();
     for all in [&mut found, &mut wanted] {
         all.sort();
@@ -267,8 +345,14 @@ fn told_alike(told: &RoutesAnswer, to: IpAddr, winners: &[String]) -> Result<(),
     if found.is_empty() != holds(&told.nowhere, to) && told.last.is_none() && !own {
         return Err(format!("told {found:?}, and nowhere {:?}", told.nowhere));
     }
-    let beaten = |route: &&RouteFact| holds(std::slice::from_ref(&route.to), to) && !holds(&route.wins, to);
-    match told.routes.iter().filter(beaten).find(|route| route.loses.is_empty()) {
+    let beaten =
+        |route: &&RouteFact| holds(std::slice::from_ref(&route.to), to) && !holds(&route.wins, to);
+    match told
+        .routes
+        .iter()
+        .filter(beaten)
+        .find(|route| route.loses.is_empty())
+    {
         Some(route) => Err(format!("{} loses it to nobody", route.to)),
         None => Ok(()),
     }
@@ -281,7 +365,7 @@ pub fn try_routes(seed: u64, seen: &mut BTreeMap<String, usize>) -> Result<(), S
     with_ways_in(&mut random, &mut json);
     let built = load(&json);
     let naive = Evaluator::new(&json);
-    let view = View::new(&built, None);
+    let view = Fabric::new(&built, None);
     let addresses = [
         "10.0.0.4",
         "10.0.0.5",
@@ -305,21 +389,45 @@ pub fn try_routes(seed: u64, seen: &mut BTreeMap<String, usize>) -> Result<(), S
         let told = routes_answer(&view, built.interfaces.find(name).unwrap());
         for text in addresses {
             let to: IpAddr = text.parse().unwrap();
-            let holding: Vec<_> = found.iter().filter(|routed| routed.addresses.contains(to)).collect();
+            let holding: Vec<_> = found
+                .iter()
+                .filter(|routed| routed.addresses.contains(to))
+                .collect();
             let [one] = holding.as_slice() else {
                 return Err(format!("seed {seed}: {to} is in {} parts", holding.len()));
             };
-            let mut engine: Vec<String> = one.winners.iter().map(|winner| in_words(&built, winner)).collect();
+            let mut engine: Vec<String> = one
+                .winners
+                .iter()
+                .map(|winner| in_words(&built, winner))
+                .collect();
             let mut wanted = winners(&json, &naive, &json["interfaces"][at], to);
             engine.sort();
             wanted.sort();
-            let word = wanted.first().map_or("no route", |hop| hop.split(':').next().unwrap_or(hop));
-            *seen.entry(if wanted.len() > 1 { "several".to_owned() } else { word.to_owned() }).or_default() += 1;
+            let word = wanted
+                .first()
+                .map_or("no route", |hop| hop.split(':').next().unwrap_or(hop));
+            *seen
+                .entry(if wanted.len() > 1 {
+                    "several".to_owned()
+                } else {
+                    word.to_owned()
+                })
+                .or_default() += 1;
             if engine != wanted {
-                return Err(format!("seed {seed}, {name} to {to}: {engine:?}, not {wanted:?}"));
+                return Err(format!(
+                    "seed {seed}, {name} to {to}: {engine:?}, not {wanted:?}"
+                ));
             }
-            told_alike(&told, to, &one.winners.iter().map(|winner| hop_text(&view, winner.hop)).collect::<Vec<_>>())
-                .map_err(|what| format!("seed {seed}, {name} to {to}: {what}"))?;
+            told_alike(
+                &told,
+                to,
+                &one.winners
+                    .iter()
+                    .map(|winner| hop_text(&view, winner.hop))
+                    .collect::<Vec<_>>(),
+            )
+            .map_err(|what| format!("seed {seed}, {name} to {to}: {what}"))?;
         }
     }
     Ok(())
@@ -331,9 +439,21 @@ fn the_routes_that_win_are_those_that_a_look_at_every_route_finds() {
     for seed in 0..2_000 {
         try_routes(seed, &mut seen).unwrap_or_else(|what| panic!("{what}"));
     }
-    for word in
-        ["local", "blackhole", "gateway", "interface", "stuck", "peering", "dead", "unknown", "no route", "several"]
-    {
-        assert!(seen.get(word).is_some_and(|count| *count > 100), "{word}: {seen:?}");
+    for word in [
+        "local",
+        "blackhole",
+        "gateway",
+        "interface",
+        "stuck",
+        "peering",
+        "dead",
+        "unknown",
+        "no route",
+        "several",
+    ] {
+        assert!(
+            seen.get(word).is_some_and(|count| *count > 100),
+            "{word}: {seen:?}"
+        );
     }
 }

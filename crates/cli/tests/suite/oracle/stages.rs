@@ -4,10 +4,10 @@
 use super::agreement::load;
 use super::{estates, topology};
 use fastrand::Rng;
-use heronshale_core::elsewhere::denied_elsewhere;
-use heronshale_core::faults::{Fault, with_fault};
-use heronshale_core::finding::findings;
-use heronshale_core::view::View;
+use heronshale_audit::elsewhere::denied_elsewhere;
+use heronshale_audit::finding::findings;
+use heronshale_engine::fabric::Fabric;
+use heronshale_model::limits::Limits;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
@@ -49,8 +49,16 @@ struct Line {
 impl Line {
     fn any(random: &mut Rng, ordered: bool) -> Self {
         let action = ordered.then(|| ["allow", "allow", "deny"][random.usize(0..3)]);
-        let (peer, service) = (random.usize(0..PEERS.len()), random.usize(0..SERVICES.len()));
-        Self { peer, service, action, enabled: random.u8(0..8) > 0 }
+        let (peer, service) = (
+            random.usize(0..PEERS.len()),
+            random.usize(0..SERVICES.len()),
+        );
+        Self {
+            peer,
+            service,
+            action,
+            enabled: random.u8(0..8) > 0,
+        }
     }
 
     fn json(self, id: String, place: usize) -> Value {
@@ -69,22 +77,33 @@ impl Line {
 
 /// Each part of some addresses with each part of all traffic.
 fn cells(peers: u8) -> impl Iterator<Item = (u8, u8)> {
-    let parts = (0..8).map(|at| 1 << at).filter(move |part| peers & part != 0);
+    let parts = (0..8)
+        .map(|at| 1 << at)
+        .filter(move |part| peers & part != 0);
     parts.flat_map(|part| (0..4).map(move |at| (part, 1 << at)))
 }
 
 /// The line that decides a cell, and whether it goes on; `rest` for what none matches.
 fn decide(lines: &[Line], cell: (u8, u8), rest: bool) -> (Option<usize>, bool) {
     let first = lines.iter().position(|line| line.matches(cell));
-    (first, first.map_or(rest, |at| lines[at].action != Some("deny")))
+    (
+        first,
+        first.map_or(rest, |at| lines[at].action != Some("deny")),
+    )
 }
 
 fn lines(random: &mut Rng, most: usize, ordered: bool) -> Vec<Line> {
-    (0..random.usize(0..=most)).map(|_| Line::any(random, ordered)).collect()
+    (0..random.usize(0..=most))
+        .map(|_| Line::any(random, ordered))
+        .collect()
 }
 
 fn written(lines: &[Line], name: &str) -> Vec<Value> {
-    lines.iter().enumerate().map(|(at, line)| line.json(format!("{name}{at}"), at)).collect()
+    lines
+        .iter()
+        .enumerate()
+        .map(|(at, line)| line.json(format!("{name}{at}"), at))
+        .collect()
 }
 
 /// A workload in one subnet whose group and ACL these are; each list twice: inbound, outbound.
@@ -100,8 +119,7 @@ fn estate(group: &Value, acl: Option<[&[Line]; 2]>, six: bool, marked: bool) -> 
     });
     if let Some([inbound, outbound]) = acl {
         whole["subnets"][0]["acl"] = "a".into();
-        whole["network_acls"] =
-            json!([{ "id": "a", "inbound": written(inbound, "ai"), "outbound": written(outbound, "ao") }]);
+        whole["network_acls"] = json!([{ "id": "a", "inbound": written(inbound, "ai"), "outbound": written(outbound, "ao") }]);
     }
     whole
 }
@@ -109,7 +127,9 @@ fn estate(group: &Value, acl: Option<[&[Line]; 2]>, six: bool, marked: bool) -> 
 /// How far each finding of a kind was raised.
 fn found(json: &Value, kind: &str) -> Vec<usize> {
     let built = load(json);
-    let all = findings(&View::new(&built, None)).into_iter().filter(|finding| finding.kind == kind);
+    let all = findings(&Fabric::new(&built, None))
+        .into_iter()
+        .filter(|finding| finding.kind == kind);
     all.map(|finding| finding.factors.len()).collect()
 }
 
@@ -127,7 +147,8 @@ fn rules_are_denied_elsewhere_if_no_cell_of_theirs_passes_all_stages() {
         let passes = |cell: (u8, u8)| {
             // Replies go to client ports. Of what is neither TCP nor UDP, much is not answered.
             let reply = (cell.0, if cell.1 == 1 { 2 } else { cell.1 });
-            let over = decide(&inbound, cell, false).1 && (cell.1 == 8 || decide(&outbound, reply, false).1);
+            let over = decide(&inbound, cell, false).1
+                && (cell.1 == 8 || decide(&outbound, reply, false).1);
             group_lines.iter().any(|line| line.matches(cell)) && (cell.0 & NEIGHBOURS != 0 || over)
         };
         let peers = if six { !0 } else { !SIX };
@@ -138,19 +159,28 @@ fn rules_are_denied_elsewhere_if_no_cell_of_theirs_passes_all_stages() {
                 expected.insert(format!("g{at}"));
             }
         }
-        for (at, line) in inbound.iter().enumerate().filter(|(_, line)| line.action == Some("allow")) {
-            let decides = |cell: &(u8, u8)| line.enabled && decide(&inbound, *cell, false).0 == Some(at);
+        for (at, line) in inbound
+            .iter()
+            .enumerate()
+            .filter(|(_, line)| line.action == Some("allow"))
+        {
+            let decides =
+                |cell: &(u8, u8)| line.enabled && decide(&inbound, *cell, false).0 == Some(at);
             // A list that keeps no state lets the errors of ICMP through, of which the rest is a part.
             let mut own = cells(peers & !NEIGHBOURS).filter(decides).peekable();
-            let errors = cells(peers & !NEIGHBOURS).filter(decides).any(|cell| cell.1 == 8);
+            let errors = cells(peers & !NEIGHBOURS)
+                .filter(decides)
+                .any(|cell| cell.1 == 8);
             if !errors && own.peek().is_some() && !own.any(passes) {
                 expected.insert(format!("ai{at}"));
             }
         }
         let built = load(&json);
-        let denied = heronshale_core::elsewhere::denied_elsewhere(&View::new(&built, None));
+        let denied = heronshale_audit::elsewhere::denied_elsewhere(&Fabric::new(&built, None));
         // Outbound rules are about replies here.
-        let denied = denied.iter().map(|one| built.rule_name(one.rule).to_string());
+        let denied = denied
+            .iter()
+            .map(|one| built.rule_name(one.rule).to_string());
         let denied: BTreeSet<String> = denied.filter(|name| !name.starts_with("ao")).collect();
         flagged += denied.len();
         assert_eq!(denied, expected, "seed {seed}: {json:#}");
@@ -168,19 +198,32 @@ fn a_marked_workload_is_open_outward_if_every_cell_goes_out() {
         let group_lines = lines(random, 4, false);
         let outbound = random.bool().then(|| lines(random, 3, true));
         let group = json!({ "id": "g", "inbound": [], "outbound": written(&group_lines, "g") });
-        let json = estate(&group, outbound.as_deref().map(|outbound| [&[][..], outbound]), six, marked);
+        let json = estate(
+            &group,
+            outbound.as_deref().map(|outbound| [&[][..], outbound]),
+            six,
+            marked,
+        );
         let goes = |services: u8| {
             let peers = if six { INTERNET } else { INTERNET & !SIX };
-            cells(peers).filter(|cell| cell.1 & services != 0).all(|cell| {
-                let out = outbound.as_ref().is_none_or(|lines| decide(lines, cell, false).1);
-                out && group_lines.iter().any(|line| line.matches(cell))
-            })
+            cells(peers)
+                .filter(|cell| cell.1 & services != 0)
+                .all(|cell| {
+                    let out = outbound
+                        .as_ref()
+                        .is_none_or(|lines| decide(lines, cell, false).1);
+                    out && group_lines.iter().any(|line| line.matches(cell))
+                })
         };
         let expected = (marked && goes(0b0011)).then(|| usize::from(goes(0b1111)));
         if let Some(raised) = expected {
             told[raised] += 1;
         }
-        assert_eq!(found(&json, "open-outward"), expected.into_iter().collect::<Vec<_>>(), "seed {seed}: {json:#}");
+        assert_eq!(
+            found(&json, "open-outward"),
+            expected.into_iter().collect::<Vec<_>>(),
+            "seed {seed}: {json:#}"
+        );
     }
     assert!(told.iter().all(|count| *count > 50), "{told:?}");
 }
@@ -192,15 +235,24 @@ fn a_default_is_in_use_if_it_lets_some_cell_in() {
         let mut random = Rng::with_seed(seed);
         let random = &mut random;
         let inbound = lines(random, 5, true);
-        let (default, bound) = (["allow", "allow", "deny"][random.usize(0..3)], random.u8(0..5) > 0);
+        let (default, bound) = (
+            ["allow", "allow", "deny"][random.usize(0..3)],
+            random.u8(0..5) > 0,
+        );
         let group = json!({ "id": "g", "form": "ordered", "default_inbound": default, "default_outbound": default,
             "inbound": written(&inbound, "g"), "outbound": [] });
         let mut json = estate(&group, None, true, false);
         if !bound {
             json["interfaces"][0]["groups"] = json!([]);
         }
-        let in_use = default == "allow" && bound && cells(!0).any(|cell| decide(&inbound, cell, true).0.is_none());
-        assert_eq!(found(&json, "default-in-use").len(), usize::from(in_use), "seed {seed}: {json:#}");
+        let in_use = default == "allow"
+            && bound
+            && cells(!0).any(|cell| decide(&inbound, cell, true).0.is_none());
+        assert_eq!(
+            found(&json, "default-in-use").len(),
+            usize::from(in_use),
+            "seed {seed}: {json:#}"
+        );
         told[usize::from(in_use)] += 1;
     }
     assert!(told.iter().all(|count| *count > 50), "{told:?}");
@@ -211,11 +263,21 @@ fn a_default_is_in_use_if_it_lets_some_cell_in() {
 fn a_rule_that_one_packet_shows_to_be_of_use_is_of_use() {
     let mut flagged = 0;
     for seed in 0..300 {
-        for json in [estates::estate(&mut Rng::with_seed(seed)), topology::estate(&mut Rng::with_seed(seed))] {
+        for json in [
+            estates::estate(&mut Rng::with_seed(seed)),
+            topology::estate(&mut Rng::with_seed(seed)),
+        ] {
             let built = load(&json);
-            let view = View::new(&built, None);
-            let denied = || denied_elsewhere(&view);
-            let (glanced, in_full) = (denied(), with_fault(Fault::ElsewhereInFull, denied));
+            let denied = |shortcuts| {
+                denied_elsewhere(&Fabric::within(
+                    &built,
+                    Limits {
+                        shortcuts,
+                        ..Limits::default()
+                    },
+                ))
+            };
+            let (glanced, in_full) = (denied(true), denied(false));
             assert_eq!(glanced, in_full, "seed {seed}: {json:#}");
             flagged += in_full.len();
         }

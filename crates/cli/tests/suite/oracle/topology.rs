@@ -14,7 +14,11 @@ fn chance(random: &mut Rng, percent: u8) -> bool {
 
 /// The first one mostly, else one of the rest.
 fn mostly<'s>(random: &mut Rng, percent: u8, from: &[&'s str]) -> &'s str {
-    if chance(random, percent) { from[0] } else { pick(random, from) }
+    if chance(random, percent) {
+        from[0]
+    } else {
+        pick(random, from)
+    }
 }
 
 const NETWORKS: [(&str, &str, &str); 4] = [
@@ -87,8 +91,14 @@ fn rule(random: &mut Rng, id: String, actions: &[&str]) -> Value {
 
 /// Rules, and behind them mostly one that lets all through.
 fn rules(random: &mut Rng, id: &str, actions: &[&str], open: u8) -> Value {
-    let count = if chance(random, 45) { random.usize(1..3) } else { 0 };
-    let mut all: Vec<Value> = (0..count).map(|at| rule(random, format!("{id}{at}"), actions)).collect();
+    let count = if chance(random, 45) {
+        random.usize(1..3)
+    } else {
+        0
+    };
+    let mut all: Vec<Value> = (0..count)
+        .map(|at| rule(random, format!("{id}{at}"), actions))
+        .collect();
     if chance(random, open) {
         let mut last = json!({ "id": format!("{id}-rest") });
         if !actions.is_empty() {
@@ -107,7 +117,10 @@ fn acl(random: &mut Rng, id: &str) -> Value {
         acl[side] = rules(random, &format!("{id}-{side}"), &actions, 85);
         if chance(random, 55) {
             // Replies reach some client ports only.
-            let low = pick(random, &["any 3000", "any 4000", "any 5000", "any 3000-4000"]);
+            let low = pick(
+                random,
+                &["any 3000", "any 4000", "any 5000", "any 3000-4000"],
+            );
             let web = json!({ "id": format!("{id}-{side}-few"), "action": "allow", "priority": 1, "services": [low, "tcp 443", "udp 53", "icmp"] });
             acl[side] = json!([web]);
         }
@@ -131,7 +144,8 @@ fn table(random: &mut Rng, id: &str, network: &str, wanted: Vec<(&[&str], String
                 one["only_tagged"] = json!({ "role": "web" });
             }
             if chance(random, 3) {
-                one["only_from"] = json!([pick(random, &["10.1.1.0/24", "10.2.0.0/16", "0.0.0.0/0"])]);
+                one["only_from"] =
+                    json!([pick(random, &["10.1.1.0/24", "10.2.0.0/16", "0.0.0.0/0"])]);
             }
             if chance(random, 3) {
                 one["enabled"] = false.into();
@@ -194,14 +208,18 @@ fn firewall_rules(random: &mut Rng, id: &str) -> Value {
         }
         for side in ["except_sources", "except_destinations"] {
             if chance(random, 8) {
-                one[side] = json!([pick(random, &["10.2.1.4", "10.1.0.0/16", "set:hidden", "8.8.8.8"])]);
+                one[side] = json!([pick(
+                    random,
+                    &["10.2.1.4", "10.1.0.0/16", "set:hidden", "8.8.8.8"]
+                )]);
             }
         }
         if chance(random, 45) {
             one["names"] = json!([pick(random, &["web", "all"])]);
         }
         if chance(random, 45) {
-            one["condition"] = pick(random, &["a person of the office", "the path is /open"]).into();
+            one["condition"] =
+                pick(random, &["a person of the office", "the path is /open"]).into();
         }
         if chance(random, 15) {
             one["from_zones"] = json!([pick(random, &["inside", "outside"])]);
@@ -215,7 +233,9 @@ fn firewall_rules(random: &mut Rng, id: &str) -> Value {
 }
 
 fn policy(random: &mut Rng, id: &str, base: Option<&str>, open: u8, turns: u8) -> Value {
-    let mut sections = vec![json!({ "id": "one", "priority": 5, "rules": firewall_rules(random, &format!("{id}-s")) })];
+    let mut sections = vec![
+        json!({ "id": "one", "priority": 5, "rules": firewall_rules(random, &format!("{id}-s")) }),
+    ];
     if chance(random, 40) {
         let mut more = json!({ "id": "two", "rules": firewall_rules(random, &format!("{id}-t")) });
         if random.bool() {
@@ -239,7 +259,10 @@ fn policy(random: &mut Rng, id: &str, base: Option<&str>, open: u8, turns: u8) -
             1 => first["condition"] = "a person of the office".into(),
             _ => first["condition"] = "the path is /open".into(),
         }
-        policy["sections"].as_array_mut().unwrap().push(json!({ "id": "turns", "priority": 1, "rules": [first] }));
+        policy["sections"]
+            .as_array_mut()
+            .unwrap()
+            .push(json!({ "id": "turns", "priority": 1, "rules": [first] }));
     }
     if !turning && chance(random, open) {
         policy["default"] = "allow".into();
@@ -288,26 +311,34 @@ pub fn estate(random: &mut Rng) -> Value {
         estate["sites"][0]["knows"] = json!(["10.1.0.0/16", "10.2.1.0/24"]);
     }
     if chance(random, 12) {
-        estate["estate"]["platform_traffic"] = json!([{ "addresses": ["8.8.8.8"], "services": ["udp 53"] }]);
+        estate["estate"]["platform_traffic"] =
+            json!([{ "addresses": ["8.8.8.8"], "services": ["udp 53"] }]);
     }
     estate["networks"] = NETWORKS
         .iter()
         .map(|(id, v4, v6)| {
-            let mut network = json!({ "id": id, "blocks": [v4, v6], "main_table": format!("t-{id}") });
+            let mut network =
+                json!({ "id": id, "blocks": [v4, v6], "main_table": format!("t-{id}") });
             if chance(random, 4) {
                 network["internet_traffic"] = pick(random, &["none", "outbound_only"]).into();
             }
             network
         })
         .collect();
-    estate["network_acls"] = ["n0", "n1", "n2"].iter().map(|id| acl(random, id)).collect();
+    estate["network_acls"] = ["n0", "n1", "n2"]
+        .iter()
+        .map(|id| acl(random, id))
+        .collect();
     estate["subnets"] = SUBNETS
         .iter()
         .map(|(id, network, v4, v6)| {
             let mut subnet = json!({ "id": id, "network": network, "blocks": [v4, v6] });
             if chance(random, if whole { 27 } else { 58 }) {
-                subnet["acl"] =
-                    if chance(random, 8) { "gone".into() } else { pick(random, &["n0", "n1", "n2"]).into() };
+                subnet["acl"] = if chance(random, 8) {
+                    "gone".into()
+                } else {
+                    pick(random, &["n0", "n1", "n2"]).into()
+                };
             }
             if chance(random, 3) {
                 subnet["internet_traffic"] = pick(random, &["none", "outbound_only"]).into();
@@ -326,7 +357,10 @@ pub fn estate(random: &mut Rng) -> Value {
         .iter()
         .map(|id| json!({ "id": id, "inbound": rules(random, &format!("{id}-in"), &[], 80), "outbound": rules(random, &format!("{id}-out"), &[], 85) }))
         .collect();
-    estate["security_groups"].as_array_mut().unwrap().extend(groups);
+    estate["security_groups"]
+        .as_array_mut()
+        .unwrap()
+        .extend(groups);
     estate["own_firewalls"] = json!([{ "id": "own", "default_inbound": "allow", "default_outbound": "allow", "inbound": rules(random, "own-in", &ordered, 50), "outbound": rules(random, "own-out", &ordered, 50) }]);
     estate["interfaces"] = INTERFACES
         .iter()
@@ -380,7 +414,8 @@ pub fn estate(random: &mut Rng) -> Value {
         { "address": "203.0.113.3", "interface": "ie" }, { "address": "203.0.113.4", "interface": "fout" }, { "address": "203.0.113.5" },
     ]);
     let side = |random: &mut Rng, network: &str| {
-        let mut side = json!({ "network": network, "accept_forwarded": whole || !chance(random, 25) });
+        let mut side =
+            json!({ "network": network, "accept_forwarded": whole || !chance(random, 25) });
         if chance(random, 4) {
             side["up"] = false.into();
         }
@@ -402,17 +437,19 @@ pub fn estate(random: &mut Rng) -> Value {
             .push(json!({ "id": "ab", "sides": [side(random, "b"), side(random, "a")] }));
     }
     if chance(random, 20) {
-        estate["peerings"]
-            .as_array_mut()
-            .unwrap()
-            .push(json!({ "id": "bx", "sides": [side(random, "b"), { "network": "lost-network" }] }));
+        estate["peerings"].as_array_mut().unwrap().push(
+            json!({ "id": "bx", "sides": [side(random, "b"), { "network": "lost-network" }] }),
+        );
         estate["gaps"]
             .as_array_mut()
             .unwrap()
             .push(json!({ "object": "network:lost-network", "blocks": ["10.9.0.0/16", "203.0.113.90/31"] }));
     }
     if chance(random, 6) {
-        estate["gaps"].as_array_mut().unwrap().push(json!({ "object": "network:b", "lacks": "interfaces" }));
+        estate["gaps"]
+            .as_array_mut()
+            .unwrap()
+            .push(json!({ "object": "network:b", "lacks": "interfaces" }));
     }
     let to_b = if by_hub {
         "hub:h"
@@ -422,7 +459,13 @@ pub fn estate(random: &mut Rng) -> Value {
         mostly(random, 80, &["peering:aq", "10.1.2.250"])
     };
 
-    let to_b = if estate["peerings"].as_array().unwrap().iter().any(|p| p["id"] == "ab") && !whole && chance(random, 50)
+    let to_b = if estate["peerings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .any(|p| p["id"] == "ab")
+        && !whole
+        && chance(random, 50)
     {
         "peering:ab"
     } else {
@@ -437,7 +480,11 @@ pub fn estate(random: &mut Rng) -> Value {
     } else {
         mostly(random, 80, &["firewall:fw", "balancer:ilb"])
     };
-    let out_a = mostly(random, 40, &["gateway:nat-a", "gateway:ig-a", "firewall:fw", "hub:h"]);
+    let out_a = mostly(
+        random,
+        40,
+        &["gateway:nat-a", "gateway:ig-a", "firewall:fw", "hub:h"],
+    );
     let out_a2 = mostly(random, 50, &["gateway:nat-a", "gateway:ig-a", "hub:h"]);
     let out_b = mostly(random, 60, &["hub:h", "firewall:fw", "peering:qb"]);
     let v6 = mostly(random, 50, &["gateway:out6", "gateway:ig-a"]);
@@ -455,23 +502,71 @@ pub fn estate(random: &mut Rng) -> Value {
             random,
             "t-a",
             "a",
-            vec![(b, s(to_b)), (four, s(out_a)), (six, s(v6)), (yard, s(to_yard)), (e, s("hub:h")), (dock, s("hub:h"))]
+            vec![
+                (b, s(to_b)),
+                (four, s(out_a)),
+                (six, s(v6)),
+                (yard, s(to_yard)),
+                (e, s("hub:h")),
+                (dock, s("hub:h"))
+            ]
         ),
-        table(random, "t-a2", "a", vec![(b, s(to_b)), (four, s(out_a2)), (six, s(v6)), (e, s("hub:h"))]),
-        table(random, "t-b", "b", vec![(a, s(to_a)), (four, s(out_b)), (e, s("hub:h")), (yard, s("hub:h"))]),
-        table(random, "t-q", "q", vec![(four, s("gateway:ig-q")), (yard, s("gateway:sg"))]),
+        table(
+            random,
+            "t-a2",
+            "a",
+            vec![
+                (b, s(to_b)),
+                (four, s(out_a2)),
+                (six, s(v6)),
+                (e, s("hub:h"))
+            ]
+        ),
+        table(
+            random,
+            "t-b",
+            "b",
+            vec![
+                (a, s(to_a)),
+                (four, s(out_b)),
+                (e, s("hub:h")),
+                (yard, s("hub:h"))
+            ]
+        ),
+        table(
+            random,
+            "t-q",
+            "q",
+            vec![(four, s("gateway:ig-q")), (yard, s("gateway:sg"))]
+        ),
         table(
             random,
             "t-e",
             "e",
             vec![
-                (&["10.1.0.0/16", "10.2.0.0/16", "192.168.0.0/16"], s("hub:h")),
+                (
+                    &["10.1.0.0/16", "10.2.0.0/16", "192.168.0.0/16"],
+                    s("hub:h")
+                ),
                 (four, s("gateway:ig-e")),
                 (six, s("gateway:ig-e"))
             ]
         ),
-        table(random, "t-e2", "e", vec![(&["10.1.0.0/16", "10.2.0.0/16"], s("hub:h")), (four, s("gateway:nat"))]),
-        table(random, "t-ig", "a", vec![(&["10.1.1.0/24"], s("firewall:fw"))]),
+        table(
+            random,
+            "t-e2",
+            "e",
+            vec![
+                (&["10.1.0.0/16", "10.2.0.0/16"], s("hub:h")),
+                (four, s("gateway:nat"))
+            ]
+        ),
+        table(
+            random,
+            "t-ig",
+            "a",
+            vec![(&["10.1.1.0/24"], s("firewall:fw"))]
+        ),
     ]);
     if chance(random, 60) {
         estate["subnets"][1]["route_table"] = "t-a2".into();
@@ -492,10 +587,10 @@ pub fn estate(random: &mut Rng) -> Value {
         ]);
     }
     if chance(random, 35) {
-        firewall["source_translations"] =
-            json!([{ "sources": ["10.0.0.0/8"], "destinations": [pick(random, &["internet", "10.2.0.0/16", "any"])] }]);
+        firewall["source_translations"] = json!([{ "sources": ["10.0.0.0/8"], "destinations": [pick(random, &["internet", "10.2.0.0/16", "any"])] }]);
         if chance(random, 30) {
-            firewall["source_translations"][0]["to"] = pick(random, &["10.3.2.1", "10.3.1.1"]).into();
+            firewall["source_translations"][0]["to"] =
+                pick(random, &["10.3.2.1", "10.3.1.1"]).into();
         }
         if chance(random, 20) {
             firewall["source_translations"][0]["to_zones"] = json!(["outside"]);
@@ -505,8 +600,7 @@ pub fn estate(random: &mut Rng) -> Value {
         firewall["destination_translations"] = json!([{ "destinations": ["10.3.2.1"], "services": ["tcp 443"], "to": pick(random, &["10.2.1.4", "10.1.1.4"]), "port": 8443 }]);
     }
     if chance(random, if whole { 16 } else { 45 }) {
-        firewall["members"] =
-            json!([{ "id": "m1", "up": !chance(random, 25) }, { "id": "m2", "up": !chance(random, 25) }]);
+        firewall["members"] = json!([{ "id": "m1", "up": !chance(random, 25) }, { "id": "m2", "up": !chance(random, 25) }]);
         firewall["symmetric"] = chance(random, 30).into();
     }
     let mut second = json!({ "id": "gw", "policy": "p1", "interfaces": [{ "interface": "gin", "zone": "inside" }] });
@@ -519,8 +613,7 @@ pub fn estate(random: &mut Rng) -> Value {
         match random.u8(0..6) {
             0..4 => one["own_services"] = json!([]),
             4 => {
-                one["own_services"] =
-                    json!([{ "services": ["tcp 443", "icmp 8"], "sources": ["10.0.0.0/8", "set:hidden"] }])
+                one["own_services"] = json!([{ "services": ["tcp 443", "icmp 8"], "sources": ["10.0.0.0/8", "set:hidden"] }])
             }
             _ => {}
         }
@@ -575,7 +668,13 @@ pub fn estate(random: &mut Rng) -> Value {
         { "id": "h2", "domains": [{ "id": "d", "routes": [route(&["10.0.0.0/8"], "link:back")] }],
           "links": [{ "id": "back", "to": "hub:h", "reads": "d" }, { "id": "yard", "to": "site:yard", "reads": "d", "announces_into": ["d"] }] },
     ]);
-    let port = |random: &mut Rng| if chance(random, 40) { json!(8443) } else { Value::Null };
+    let port = |random: &mut Rng| {
+        if chance(random, 40) {
+            json!(8443)
+        } else {
+            Value::Null
+        }
+    };
     let mut keeping = json!({
         "id": "kb", "network": "b", "kind": "keeping", "replies": pick(random, &["by_balancer", "routed"]),
         "front_ends": [{ "address": "10.2.1.200", "services": ["tcp 443", "udp 53"] }],
@@ -613,7 +712,10 @@ pub fn estate(random: &mut Rng) -> Value {
     });
     match random.u8(0..6) {
         0 => service["public_door"]["allowed"] = json!([]),
-        1 => service["public_door"]["allowed"] = json!(["203.0.113.1", "203.0.113.20", "10.1.0.0/16"]),
+        1 => {
+            service["public_door"]["allowed"] =
+                json!(["203.0.113.1", "203.0.113.20", "10.1.0.0/16"])
+        }
         2 => service["public_door"]["allowed"] = json!(["set:hidden", "203.0.113.21"]),
         _ => {}
     }
@@ -628,8 +730,16 @@ pub fn estate(random: &mut Rng) -> Value {
             *policy = json!({ "id": policy["id"], "default": "allow" });
         }
         for at in [0, 1] {
-            for field in ["members", "routes", "source_translations", "destination_translations"] {
-                estate["firewalls"][at].as_object_mut().unwrap().remove(field);
+            for field in [
+                "members",
+                "routes",
+                "source_translations",
+                "destination_translations",
+            ] {
+                estate["firewalls"][at]
+                    .as_object_mut()
+                    .unwrap()
+                    .remove(field);
             }
         }
         for at in [0, 2, 4] {
@@ -637,7 +747,10 @@ pub fn estate(random: &mut Rng) -> Value {
         }
         for at in [5, 7] {
             estate["interfaces"][at]["forwards"] = true.into();
-            estate["interfaces"][at].as_object_mut().unwrap().remove("groups");
+            estate["interfaces"][at]
+                .as_object_mut()
+                .unwrap()
+                .remove("groups");
         }
     }
     estate
@@ -654,7 +767,8 @@ pub fn question(random: &mut Rng) -> (From, Packet, Option<&'static str>) {
         4..6 if v4 => (From::Site("yard".into()), "192.168.0.7"),
         6 if v4 => (From::Site("dock".into()), "192.168.8.7"),
         _ => {
-            let (id, _, four, six) = INTERFACES[[0, 0, 0, 1, 1, 3, 3, 4, 9, 10, 10, 2, 11, 6][random.usize(0..14)]];
+            let (id, _, four, six) =
+                INTERFACES[[0, 0, 0, 1, 1, 3, 3, 4, 9, 10, 10, 2, 11, 6][random.usize(0..14)]];
             let own = if v4 || six.is_empty() { four } else { six };
             (From::Interface(id.into()), own)
         }
@@ -696,7 +810,15 @@ pub fn question(random: &mut Rng) -> (From, Packet, Option<&'static str>) {
             "10.4.1.250",
         ]
     } else {
-        &["2001:db8:1:1::4", "2001:db8:1:2::4", "2001:db8:2:1::4", "2001:db8:4:2::4", "2a00::1", "2a00::8", "fd00::1"]
+        &[
+            "2001:db8:1:1::4",
+            "2001:db8:1:2::4",
+            "2001:db8:2:1::4",
+            "2001:db8:4:2::4",
+            "2a00::1",
+            "2a00::8",
+            "fd00::1",
+        ]
     };
     let to: &[&str] = if from == From::Internet && source.is_ipv4() {
         &[
@@ -726,7 +848,17 @@ pub fn question(random: &mut Rng) -> (From, Packet, Option<&'static str>) {
         _ => 0,
     };
     let name = name(random);
-    (from, Packet { source, destination, protocol, low, source_port: 0 }, name)
+    (
+        from,
+        Packet {
+            source,
+            destination,
+            protocol,
+            low,
+            source_port: 0,
+        },
+        name,
+    )
 }
 
 fn name(random: &mut Rng) -> Option<&'static str> {
@@ -786,7 +918,18 @@ fn meant(random: &mut Rng) -> (From, Packet, Option<&'static str>) {
         "yard" | "dock" => From::Site(from.to_owned()),
         id => From::Interface(id.to_owned()),
     };
-    let (source, destination): (IpAddr, IpAddr) = (source.parse().unwrap(), destination.parse().unwrap());
+    let (source, destination): (IpAddr, IpAddr) =
+        (source.parse().unwrap(), destination.parse().unwrap());
     let (protocol, low) = [(6, 443), (6, 443), (6, 443), (17, 53), (6, 8443)][random.usize(0..5)];
-    (from, Packet { source, destination, protocol, low, source_port: 0 }, name(random))
+    (
+        from,
+        Packet {
+            source,
+            destination,
+            protocol,
+            low,
+            source_port: 0,
+        },
+        name(random),
+    )
 }

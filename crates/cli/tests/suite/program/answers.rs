@@ -10,7 +10,10 @@ const COMMANDS: [(&[&str], &str); 14] = [
     (&["path", "desk-1", "archive.marrowfen.example:443"], "path"),
     (&["routes", "freight-db"], "routes"),
     (&["audit"], "audit"),
-    (&["audit", "--at-least", "serious", "--network", "tickets"], "audit"),
+    (
+        &["audit", "--at-least", "serious", "--network", "tickets"],
+        "audit",
+    ),
     (&["exposure"], "exposure"),
     (&["exposure", "tag:role=web"], "exposure"),
     (&["inventory"], "inventory"),
@@ -28,16 +31,26 @@ fn every_answer_keeps_to_its_schema_and_names_its_format() {
         let (_, answer) = folder.json(&[arguments, &["-e", "marrowfen-ferries"]].concat());
         let schema: Value = serde_json::from_str(&folder.run(&["schema", kind]).ok()).unwrap();
         let validator = jsonschema::draft202012::new(&schema).unwrap();
-        let errors: Vec<String> =
-            validator.iter_errors(&answer).map(|error| format!("{}: {error}", error.instance_path())).collect();
+        let errors: Vec<String> = validator
+            .iter_errors(&answer)
+            .map(|error| format!("{}: {error}", error.instance_path()))
+            .collect();
         assert!(errors.is_empty(), "{arguments:?}: {errors:?}");
-        assert_eq!((&answer["format"], &answer["version"]), (&format!("heronshale-{kind}").into(), &1.into()));
+        assert_eq!(
+            (&answer["format"], &answer["version"]),
+            (&format!("heronshale-{kind}").into(), &1.into())
+        );
         let mut unknown = answer.clone();
         unknown["more"] = 1.into();
-        assert!(!validator.is_valid(&unknown), "{kind}: the schema is strict");
+        assert!(
+            !validator.is_valid(&unknown),
+            "{kind}: the schema is strict"
+        );
     }
     let (_, audit) = folder.json(&["audit", "-e", "marrowfen-ferries"]);
-    let print = audit["answer"]["findings"][0]["fingerprint"].as_str().unwrap();
+    let print = audit["answer"]["findings"][0]["fingerprint"]
+        .as_str()
+        .unwrap();
     let (_, one) = folder.json(&["explain", print, "-e", "marrowfen-ferries"]);
     assert_eq!(one["answer"], audit["answer"]["findings"][0]);
     let schema: Value = serde_json::from_str(&folder.run(&["schema", "finding"]).ok()).unwrap();
@@ -75,7 +88,12 @@ fn the_same_input_gives_the_same_bytes_whatever_the_threads_folder_and_zone() {
     for (arguments, _) in COMMANDS {
         for format in ["text", "json"] {
             let all = [arguments, &["-e", "marrowfen-ferries", "--format", format]].concat();
-            let first = one.run_with(&all, &[("RAYON_NUM_THREADS", "1"), ("TZ", "Pacific/Auckland")]).stdout;
+            let first = one
+                .run_with(
+                    &all,
+                    &[("RAYON_NUM_THREADS", "1"), ("TZ", "Pacific/Auckland")],
+                )
+                .stdout;
             let second = two.run_with(&all, &[("RAYON_NUM_THREADS", "4")]).stdout;
             assert!(first == second && !first.is_empty(), "{all:?}");
         }
@@ -87,31 +105,43 @@ fn json_and_yaml_one_file_and_many_are_one_estate() {
     let folder = Folder::with_demo();
     let sorted = |audit: &Value| {
         let findings = audit["answer"]["findings"].as_array().unwrap().iter();
-        let mut all: Vec<String> = findings.map(|f| format!("{} {}", f["fingerprint"], f["severity"])).collect();
+        let mut all: Vec<String> = findings
+            .map(|f| format!("{} {}", f["fingerprint"], f["severity"]))
+            .collect();
         all.sort();
         all
     };
     let before = sorted(&folder.json(&["audit", "-e", "marrowfen-ferries"]).1);
     let mut whole = HEADER.to_owned();
-    let mut sections: std::collections::BTreeMap<String, String> = std::collections::BTreeMap::new();
-    for name in ["estate", "policies", "quay", "tickets", "cargo", "fleet", "harbour", "office"] {
+    let mut sections: std::collections::BTreeMap<String, String> =
+        std::collections::BTreeMap::new();
+    for name in [
+        "estate", "policies", "quay", "tickets", "cargo", "fleet", "harbour", "office",
+    ] {
         let text = folder.read(&format!("marrowfen-ferries/{name}.yaml"));
         let mut section = String::new();
-        for line in text
-            .lines()
-            .filter(|line| !line.starts_with('#') && !line.starts_with("format:") && !line.starts_with("version:"))
-        {
+        for line in text.lines().filter(|line| {
+            !line.starts_with('#') && !line.starts_with("format:") && !line.starts_with("version:")
+        }) {
             if line.ends_with(':') && !line.starts_with(' ') {
                 section = line.to_owned();
             } else {
-                sections.entry(section.clone()).or_default().push_str(&format!("{line}\n"));
+                sections
+                    .entry(section.clone())
+                    .or_default()
+                    .push_str(&format!("{line}\n"));
             }
         }
     }
-    sections.iter().for_each(|(section, items)| whole.push_str(&format!("{section}\n{items}")));
+    sections
+        .iter()
+        .for_each(|(section, items)| whole.push_str(&format!("{section}\n{items}")));
     folder.write("one/all.yaml", whole);
     for name in ["expectations", "acceptances", "heronshale"] {
-        folder.write(&format!("one/{name}.yaml"), folder.read(&format!("marrowfen-ferries/{name}.yaml")));
+        folder.write(
+            &format!("one/{name}.yaml"),
+            folder.read(&format!("marrowfen-ferries/{name}.yaml")),
+        );
     }
     assert_eq!(before, sorted(&folder.json(&["audit", "-e", "one"]).1));
     assert!(before.len() > 40);
@@ -125,11 +155,26 @@ fn the_exit_code_follows_the_threshold() {
     let (_, audit) = folder.json(&["audit", "--fail-on", "never"]);
     let worst = audit["answer"]["findings"][0]["severity"].as_str().unwrap();
     assert_eq!(worst, "minor", "{audit:#}");
-    for (threshold, code) in [("note", 1), ("minor", 1), ("serious", 0), ("urgent", 0), ("never", 0)] {
-        assert_eq!(folder.run(&["audit", "--fail-on", threshold]).code, code, "{threshold}");
+    for (threshold, code) in [
+        ("note", 1),
+        ("minor", 1),
+        ("serious", 0),
+        ("urgent", 0),
+        ("never", 0),
+    ] {
+        assert_eq!(
+            folder.run(&["audit", "--fail-on", threshold]).code,
+            code,
+            "{threshold}"
+        );
     }
     assert_eq!(folder.run(&["audit"]).code, 0);
-    assert_eq!(Folder::with_demo().run(&["audit", "-e", "marrowfen-ferries"]).code, 1);
+    assert_eq!(
+        Folder::with_demo()
+            .run(&["audit", "-e", "marrowfen-ferries"])
+            .code,
+        1
+    );
 }
 
 #[test]
@@ -142,12 +187,19 @@ fn what_rests_on_a_rule_is_what_its_absence_changes() {
     };
     let (tmp, dead) = rests("fares-db/tmp");
     assert!(
-        dead.is_null() && tmp.iter().all(|one| one["admitted"] == true && one["perhaps"] == false) && !tmp.is_empty()
+        dead.is_null()
+            && tmp
+                .iter()
+                .all(|one| one["admitted"] == true && one["perhaps"] == false)
+            && !tmp.is_empty()
     );
     let (shadowed, dead) = rests("not-berth-nine");
     assert!(shadowed.is_empty() && dead == "shadowed");
     let (open, _) = rests("search/from-balancer");
     assert!(!open.is_empty() && open.iter().all(|one| one["perhaps"] == true));
     let (deny, _) = rests("no-desktop-sharing");
-    assert!(deny.iter().any(|one| one["admitted"] == false), "a deny keeps out: {deny:?}");
+    assert!(
+        deny.iter().any(|one| one["admitted"] == false),
+        "a deny keeps out: {deny:?}"
+    );
 }

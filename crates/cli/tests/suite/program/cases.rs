@@ -30,8 +30,7 @@ gateways: [{ id: out, kind: internet, network: n }, { id: out6, kind: outbound-o
 peerings: [{ id: p, sides: [{ network: n }, { network: far }] }]
 ";
 
-const MAIN: &str =
-    "route_tables: [{ id: main, network: n, routes: [{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:out\" }] }]\n";
+const MAIN: &str = "route_tables: [{ id: main, network: n, routes: [{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:out\" }] }]\n";
 const PLAIN: &str = "subnets: [{ id: s, network: n, blocks: [10.65.1.0/24, \"2001:db8:65:1::/64\"] }, { id: f, network: far, blocks: [10.66.1.0/24] }]\n";
 
 const CASES: &[Case] = &[
@@ -387,47 +386,72 @@ public_addresses: [{ address: 203.0.113.4, interface: i }]
 ];
 
 fn estate(case: &Case) -> String {
-    let mut text = format!("{HEADER}estate: {{ name: case, taken: 2026-11-02T06:00:00Z }}\n{COMMON}");
+    let mut text =
+        format!("{HEADER}estate: {{ name: case, taken: 2026-11-02T06:00:00Z }}\n{COMMON}");
     let mut routed = false;
     for line in case.sections.lines() {
         if let Some(rest) = line.strip_prefix("@plain ") {
             text.push_str(&format!("{PLAIN}{rest}\n"));
         } else if let Some(rest) = line.strip_prefix("@routes ") {
-            text.push_str(&format!("route_tables: [{{ id: main, network: n, routes: {rest} }}]\n"));
+            text.push_str(&format!(
+                "route_tables: [{{ id: main, network: n, routes: {rest} }}]\n"
+            ));
             routed = true;
         } else {
             let line = line.strip_prefix('@').unwrap_or(line);
             routed |= line == "main" || line.starts_with("route_tables");
-            text.push_str(if line == "main" { MAIN.trim_end() } else { line });
+            text.push_str(if line == "main" {
+                MAIN.trim_end()
+            } else {
+                line
+            });
             text.push('\n');
         }
     }
-    if routed { text } else { format!("{text}{MAIN}") }
+    if routed {
+        text
+    } else {
+        format!("{text}{MAIN}")
+    }
 }
 
 /// What one side of effective rules says, in the words of [`Case::answer`].
 fn told(side: &Value) -> String {
     let first = |field: &str| side[field].as_array().unwrap().first();
     if let Some(entry) = first("admitted") {
-        let rules =
-            entry["decided"].as_array().unwrap().iter().filter_map(|one| one["decider"]["rule"]["rule"].as_str());
+        let rules = entry["decided"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter_map(|one| one["decider"]["rule"]["rule"].as_str());
         let reply = match entry["reply"]["reply"].as_str().unwrap() {
             "only-to" => format!(" reply to {}", entry["reply"]["ports"].as_str().unwrap()),
             "passes" => String::new(),
             other => format!(" reply {other}"),
         };
-        return format!("passes {}{reply}", rules.collect::<Vec<_>>().join(" ")).trim_end().to_owned();
+        return format!("passes {}{reply}", rules.collect::<Vec<_>>().join(" "))
+            .trim_end()
+            .to_owned();
     }
     if first("unknown").is_some() {
         return "unknown".to_owned();
     }
-    let last = first("left").unwrap()["decided"].as_array().unwrap().last().unwrap().clone();
+    let last = first("left").unwrap()["decided"]
+        .as_array()
+        .unwrap()
+        .last()
+        .unwrap()
+        .clone();
     let by = match last["decider"]["by"].as_str().unwrap() {
         "rule" => last["decider"]["rule"]["rule"].as_str().unwrap().to_owned(),
         "default" => "its default".to_owned(),
         other => other.replace('-', " "),
     };
-    let does = if last["does"] == "rejects" { "rejected" } else { "denied" };
+    let does = if last["does"] == "rejects" {
+        "rejected"
+    } else {
+        "denied"
+    };
     format!("{does} {} {by}", last["stage"].as_str().unwrap())
 }
 
@@ -435,18 +459,25 @@ fn ask(case: &Case) -> String {
     let folder = Folder::with(&estate(case));
     match case.ask {
         Filters(interface, direction, peer, traffic) => {
-            let (_, answer) = folder.json(&["effective", interface, "--peer", peer, "--traffic", traffic]);
+            let (_, answer) =
+                folder.json(&["effective", interface, "--peer", peer, "--traffic", traffic]);
             told(&answer["answer"]["sides"][direction])
         }
         Internet(interface, address) => {
             let (_, answer) = folder.json(&["exposure", interface]);
             let ways = answer["answer"]["ways"].as_array().unwrap();
             let way = ways.iter().find(|way| way["address"] == address).unwrap();
-            match (way["open"].as_array().unwrap().first(), way["unknown"].as_array().unwrap().first()) {
+            match (
+                way["open"].as_array().unwrap().first(),
+                way["unknown"].as_array().unwrap().first(),
+            ) {
                 (Some(open), _) if open["some_routes"] == true => "open for some routes".to_owned(),
                 (Some(_), _) => "open".to_owned(),
                 (None, Some(_)) => "unknown".to_owned(),
-                (None, None) => way["closed"][0]["closing"]["closed_by"].as_str().unwrap().to_owned(),
+                (None, None) => way["closed"][0]["closing"]["closed_by"]
+                    .as_str()
+                    .unwrap()
+                    .to_owned(),
             }
         }
     }
@@ -458,7 +489,12 @@ fn every_case_that_is_easily_wrong_gets_its_expected_answer() {
         .iter()
         .filter_map(|case| {
             let told = ask(case);
-            (told != case.answer).then(|| format!("{}\n  told      {told}\n  expected  {}", case.id, case.answer))
+            (told != case.answer).then(|| {
+                format!(
+                    "{}\n  told      {told}\n  expected  {}",
+                    case.id, case.answer
+                )
+            })
         })
         .collect();
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
@@ -470,21 +506,33 @@ fn every_case_that_is_easily_wrong_gets_its_expected_answer() {
 
 #[test]
 fn thousands_of_prefixes_in_one_set_are_read_and_judged_at_once() {
-    let prefixes: Vec<String> = (0..5_000).map(|at| format!("198.{}.{}.0/25", 18 + at / 250, at % 250)).collect();
+    let prefixes: Vec<String> = (0..5_000)
+        .map(|at| format!("198.{}.{}.0/25", 18 + at / 250, at % 250))
+        .collect();
     let sections = format!(
         "interfaces: [{{ id: i, subnet: s, addresses: 10.65.1.4, groups: [g] }}]\naddress_sets: [{{ id: many, content: [{}] }}]\n\
         security_groups: [{{ id: g, inbound: [{{ id: r, services: tcp 22, peers: \"set:many\" }}, {{ id: q, services: tcp 22, peers: 198.18.7.1 }}] }}]\n",
         prefixes.join(", ")
     );
     let folder = Folder::with(&format!("{HEADER}{COMMON}{PLAIN}{MAIN}{sections}"));
-    for (peer, passes) in
-        [("198.18.7.127", true), ("198.18.7.128", false), ("198.37.249.1", true), ("198.38.0.1", false)]
-    {
+    for (peer, passes) in [
+        ("198.18.7.127", true),
+        ("198.18.7.128", false),
+        ("198.37.249.1", true),
+        ("198.38.0.1", false),
+    ] {
         let (_, answer) = folder.json(&["effective", "i", "--peer", peer, "--tcp", "22"]);
-        assert_eq!(told(&answer["answer"]["sides"][0]).starts_with("passes r"), passes, "{peer}");
+        assert_eq!(
+            told(&answer["answer"]["sides"][0]).starts_with("passes r"),
+            passes,
+            "{peer}"
+        );
     }
     let text = folder.run(&["effective", "i"]).ok();
-    assert!(text.contains("set many") && text.lines().count() < 40, "{text}");
+    assert!(
+        text.contains("set many") && text.lines().count() < 40,
+        "{text}"
+    );
     let (_, audit) = folder.json(&["audit"]);
     let redundant = audit["answer"]["findings"]
         .as_array()

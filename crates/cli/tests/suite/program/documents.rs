@@ -12,15 +12,23 @@ const SECTIONS: &str = include_str!("../../fixtures/sections.yaml");
 fn check_generated(name: &str, generated: &str) {
     let path = format!("{ROOT}/{name}");
     let present = std::fs::read_to_string(&path).unwrap();
-    let marker = present.lines().find(|line| line.starts_with("<!-- From here on generated")).unwrap();
+    let marker = present
+        .lines()
+        .find(|line| line.starts_with("<!-- From here on generated"))
+        .unwrap();
     let head = present.split_once(marker).unwrap().0;
     expect_file![path].assert_eq(&format!("{head}{marker}\n{generated}"));
 }
 
 /// The examples of the sections: together they are a snapshot.
 fn examples() -> Map<String, Value> {
-    let parts = SECTIONS.split("\n--- ").skip(1).map(|part| part.split_once('\n').unwrap());
-    parts.map(|(section, text)| (section.to_owned(), text.into())).collect()
+    let parts = SECTIONS
+        .split("\n--- ")
+        .skip(1)
+        .map(|part| part.split_once('\n').unwrap());
+    parts
+        .map(|(section, text)| (section.to_owned(), text.into()))
+        .collect()
 }
 
 #[test]
@@ -35,8 +43,14 @@ fn the_reference_of_the_snapshot_is_the_schema_and_its_examples_are_a_snapshot()
     {
         assert!(examples.contains_key(section), "{section} has no example");
     }
-    let whole: String = examples.values().map(|text| text.as_str().unwrap()).collect::<Vec<_>>().join("\n");
-    Folder::with(&format!("{HEADER}{whole}\n")).run(&["inventory"]).ok();
+    let whole: String = examples
+        .values()
+        .map(|text| text.as_str().unwrap())
+        .collect::<Vec<_>>()
+        .join("\n");
+    Folder::with(&format!("{HEADER}{whole}\n"))
+        .run(&["inventory"])
+        .ok();
     check_generated("docs/snapshot.md", &snapshot_reference(&schema, &examples));
 }
 
@@ -84,7 +98,10 @@ fn the_reference_of_commands_is_the_help() {
         "schema",
         "completions",
     ] {
-        let arguments: Vec<&str> = [command, "--help"].into_iter().filter(|word| !word.is_empty()).collect();
+        let arguments: Vec<&str> = [command, "--help"]
+            .into_iter()
+            .filter(|word| !word.is_empty())
+            .collect();
         let help = folder.run(&arguments).ok();
         text.push_str(&format!(
             "\n## {}\n\n```text\n{}\n```\n",
@@ -99,20 +116,34 @@ fn the_reference_of_commands_is_the_help() {
 fn is_shown(shown: &[&str], output: &[&str]) -> Result<(), String> {
     let mut at = 0;
     for (index, part) in shown.split(|line| line.trim() == "…").enumerate() {
-        let found = (at..=output.len().saturating_sub(part.len())).find(|from| output[*from..].starts_with(part));
+        let found = (at..=output.len().saturating_sub(part.len()))
+            .find(|from| output[*from..].starts_with(part));
         match found {
             Some(from) if index > 0 || from == at => at = from + part.len(),
-            _ => return Err(format!("not in the output:\n{}\noutput:\n{}", part.join("\n"), output.join("\n"))),
+            _ => {
+                return Err(format!(
+                    "not in the output:\n{}\noutput:\n{}",
+                    part.join("\n"),
+                    output.join("\n")
+                ));
+            }
         }
     }
     let open = shown.last().is_some_and(|line| line.trim() == "…");
-    if open || at == output.len() { Ok(()) } else { Err(format!("the output goes on: {}", output[at..].join("\n"))) }
+    if open || at == output.len() {
+        Ok(())
+    } else {
+        Err(format!("the output goes on: {}", output[at..].join("\n")))
+    }
 }
 
 #[test]
 fn the_reference_of_profiles_is_the_schema() {
     let schema = heronshale_intake::profile_schema();
-    check_generated("docs/intake.md", &document_reference(&schema, super::imports::SHEET_PROFILE));
+    check_generated(
+        "docs/intake.md",
+        &document_reference(&schema, super::imports::SHEET_PROFILE),
+    );
 }
 
 /// Runs the commands that a document shows; how many there are.
@@ -127,11 +158,14 @@ fn run_all(document: &str) -> usize {
     for block in &blocks {
         let block = block.split("\n```").next().unwrap();
         let (command, shown) = block.split_once('\n').unwrap();
-        let words = command.strip_prefix("$ heronshale ").unwrap_or_else(|| panic!("{command}"));
+        let words = command
+            .strip_prefix("$ heronshale ")
+            .unwrap_or_else(|| panic!("{command}"));
         let arguments: Vec<&str> = words.split_whitespace().collect();
         let run = folder.run(&arguments);
         let output = format!("{}{}", run.stdout, run.stderr);
-        let (shown, output): (Vec<&str>, Vec<&str>) = (shown.lines().collect(), output.lines().collect());
+        let (shown, output): (Vec<&str>, Vec<&str>) =
+            (shown.lines().collect(), output.lines().collect());
         is_shown(&shown, &output).unwrap_or_else(|what| panic!("{document}: {command}\n{what}"));
     }
     blocks.len()
@@ -141,8 +175,14 @@ fn run_all(document: &str) -> usize {
 fn every_output_that_documents_show_is_real() {
     assert!(run_all("README.md") >= 5 && run_all("docs/intake.md") >= 8);
     let readme = std::fs::read_to_string(format!("{ROOT}/README.md")).unwrap();
-    let named = readme.split("docs/screenshots/").skip(1).map(|rest| rest.split(')').next().unwrap());
+    let named = readme
+        .split("docs/screenshots/")
+        .skip(1)
+        .map(|rest| rest.split(')').next().unwrap());
     for picture in named {
-        assert!(std::path::Path::new(&format!("{ROOT}/docs/screenshots/{picture}")).exists(), "{picture}");
+        assert!(
+            std::path::Path::new(&format!("{ROOT}/docs/screenshots/{picture}")).exists(),
+            "{picture}"
+        );
     }
 }

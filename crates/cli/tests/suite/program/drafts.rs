@@ -23,29 +23,46 @@ fn written(exports: &str) -> Folder {
 
 /// A snapshot without comments, header and estate.
 fn plain(snapshot: &str) -> String {
-    let lines = snapshot.lines().filter(|line| !line.trim_start().starts_with('#') && !line.is_empty());
-    lines.skip(2).collect::<Vec<_>>().join("\n").replace("estate:\n  name: drafted\n", "") + "\n"
+    let lines = snapshot
+        .lines()
+        .filter(|line| !line.trim_start().starts_with('#') && !line.is_empty());
+    lines
+        .skip(2)
+        .collect::<Vec<_>>()
+        .join("\n")
+        .replace("estate:\n  name: drafted\n", "")
+        + "\n"
 }
 
 /// The snapshot by the likely answers, only some sections of it, and behind it what was asked.
 #[track_caller]
 fn drafts(exports: &str, sections: &[&str], wanted: &Expect) {
     let folder = written(exports);
-    folder.run(&["import", "--draft-profile", "p.yaml", "ex"]).ok();
+    folder
+        .run(&["import", "--draft-profile", "p.yaml", "ex"])
+        .ok();
     let profile = folder.read("p.yaml");
     folder.write("p.yaml", profile.replace("draft: true\n", ""));
-    folder.run(&["import", "--profile", "p.yaml", "ex", "--into", "s.yaml"]).ok();
+    folder
+        .run(&["import", "--profile", "p.yaml", "ex", "--into", "s.yaml"])
+        .ok();
     let mut told = String::new();
     let mut inside = false;
     for line in plain(&folder.read("s.yaml")).lines() {
-        if let Some(section) = line.strip_suffix(':').filter(|section| !section.contains([' ', '-'])) {
+        if let Some(section) = line
+            .strip_suffix(':')
+            .filter(|section| !section.contains([' ', '-']))
+        {
             inside = sections.contains(&section);
         }
         if inside {
             told += &format!("{line}\n");
         }
     }
-    for line in profile.lines().filter_map(|line| line.strip_prefix("# TODO: ")) {
+    for line in profile
+        .lines()
+        .filter_map(|line| line.strip_prefix("# TODO: "))
+    {
         told += &format!("? {line}\n");
     }
     wanted.assert_eq(&told);
@@ -58,8 +75,12 @@ fn asks(exports: &str, wanted: &Expect) {
     let run = folder.run(&["guide", "ex", "--into", "g"]);
     assert!(run.code <= 1, "{}", run.stderr);
     let asked = folder.read("g/questions.yaml");
-    let asked = asked.lines().filter_map(|line| line.strip_prefix("    ask: "));
-    let mut told: String = asked.map(|ask| format!("? {}\n", serde_json::from_str::<String>(ask).unwrap())).collect();
+    let asked = asked
+        .lines()
+        .filter_map(|line| line.strip_prefix("    ask: "));
+    let mut told: String = asked
+        .map(|ask| format!("? {}\n", serde_json::from_str::<String>(ask).unwrap()))
+        .collect();
     let snapshot = folder.read("g/snapshot.yaml");
     let gaps: BTreeSet<String> = snapshot
         .split("\n- object: ")
@@ -67,7 +88,10 @@ fn asks(exports: &str, wanted: &Expect) {
         .map(|gap| {
             let mut lines = gap.lines();
             let object = lines.next().unwrap();
-            let lacks = lines.next().and_then(|line| line.trim().strip_prefix("lacks: ")).unwrap_or("everything");
+            let lacks = lines
+                .next()
+                .and_then(|line| line.trim().strip_prefix("lacks: "))
+                .unwrap_or("everything");
             format!("gap {object} {lacks}\n")
         })
         .collect();
@@ -159,7 +183,9 @@ fn objects_by_name_are_called_by_their_names() {
 
 #[test]
 fn ports_come_in_many_forms() {
-    let rule = |text: &str| format!(r#"{{ "direction": "ingress", "proto": "tcp", "source": "10.0.0.0/8", {text} }}"#);
+    let rule = |text: &str| {
+        format!(r#"{{ "direction": "ingress", "proto": "tcp", "source": "10.0.0.0/8", {text} }}"#)
+    };
     let rules = [
         r#""ports": "80""#,
         r#""ports": "443,8443""#,
@@ -199,9 +225,13 @@ fn ports_come_in_many_forms() {
 
 #[test]
 fn services_in_one_text_are_taken_apart() {
-    let rules = ["tcp/443", "udp/53,123", "icmp", "TCP/8000-8100", "any"]
-        .map(|service| format!(r#"{{ "direction": "in", "service": "{service}", "source": "10.0.0.0/8" }}"#));
-    let exports = format!(r#"{{ {PLACE} "groups": [{{ "name": "web", "rules": [{}] }}] }}"#, rules.join(", "));
+    let rules = ["tcp/443", "udp/53,123", "icmp", "TCP/8000-8100", "any"].map(|service| {
+        format!(r#"{{ "direction": "in", "service": "{service}", "source": "10.0.0.0/8" }}"#)
+    });
+    let exports = format!(
+        r#"{{ {PLACE} "groups": [{{ "name": "web", "rules": [{}] }}] }}"#,
+        rules.join(", ")
+    );
     drafts(
         &exports,
         &["security_groups"],
@@ -773,7 +803,10 @@ fn unusual_words_are_asked_one_by_one() {
         let mut answer = "";
         for line in folder.read("g/questions.yaml").lines() {
             if line.starts_with("  - about: ") {
-                answer = known.iter().find(|(word, _)| line.contains(word)).map_or("", |(_, answer)| answer);
+                answer = known
+                    .iter()
+                    .find(|(word, _)| line.contains(word))
+                    .map_or("", |(_, answer)| answer);
             }
             if line == "    answer: \"\"" {
                 out += &format!("    answer: \"{answer}\"\n")
@@ -785,7 +818,13 @@ fn unusual_words_are_asked_one_by_one() {
         folder.run(&["guide", "ex", "--into", "g"]);
     }
     let snapshot = plain(&folder.read("g/snapshot.yaml"));
-    let groups = snapshot.split("security_groups:\n").nth(1).unwrap().split("gaps:").next().unwrap();
+    let groups = snapshot
+        .split("security_groups:\n")
+        .nth(1)
+        .unwrap()
+        .split("gaps:")
+        .next()
+        .unwrap();
     expect![[r#"
         - id: web
           form: ordered

@@ -35,7 +35,11 @@ fn estate(sections: Value) -> Value {
 fn balancers(count: usize, kind: &str, leads: impl Fn(usize) -> Vec<usize>) -> Value {
     let proxy = kind == "proxy";
     let end = |to: usize| {
-        let interface = if to < count { format!("p{to}") } else { "z".to_owned() };
+        let interface = if to < count {
+            format!("p{to}")
+        } else {
+            "z".to_owned()
+        };
         if proxy || to >= count {
             json!({ "interface": interface })
         } else {
@@ -53,16 +57,21 @@ fn balancers(count: usize, kind: &str, leads: impl Fn(usize) -> Vec<usize>) -> V
     };
     let own = |at: usize| json!({ "id": format!("p{at}"), "subnet": "s", "addresses": format!("10.0.4.{}", at + 1) });
     let interfaces: Vec<Value> = range(if proxy { count } else { 0 }).map(own).collect();
-    estate(json!({ "balancers": range(count).map(one).collect::<Vec<_>>(), "interfaces": interfaces }))
+    estate(
+        json!({ "balancers": range(count).map(one).collect::<Vec<_>>(), "interfaces": interfaces }),
+    )
 }
 
 /// Hubs that lead to one another by equal routes, with a network at the first and the last.
 fn hubs(count: usize, leads: impl Fn(usize) -> Vec<usize>) -> Value {
     let one = |at: usize| {
         let route = |to: usize| json!({ "to": "10.0.0.0/8", "next_hop": format!("link:l{to}") });
-        let link = |to: usize| json!({ "id": format!("l{to}"), "to": format!("hub:h{to}"), "reads": "d" });
+        let link =
+            |to: usize| json!({ "id": format!("l{to}"), "to": format!("hub:h{to}"), "reads": "d" });
         let mut links: Vec<Value> = leads(at).into_iter().map(link).collect();
-        let network = (at == 0).then_some("n").or((at + 1 == count).then_some("m"));
+        let network = (at == 0)
+            .then_some("n")
+            .or((at + 1 == count).then_some("m"));
         links
             .extend(network.map(
                 |name| json!({ "id": "n", "to": format!("network:{name}"), "reads": "d", "announces_into": "d" }),
@@ -86,10 +95,13 @@ fn layers(depth: usize, width: usize) -> Value {
     let name = |layer: usize, at: usize| format!("x{layer}-{at}");
     let subnet = |layer: usize| json!({ "id": format!("l{layer}"), "network": "n", "blocks": format!("10.0.{}.0/24", 100 + layer), "route_table": format!("l{layer}") });
     let table = |layer: usize| {
-        let hop =
-            |at: usize| json!({ "to": "198.51.100.0/24", "next_hop": format!("interface:{}", name(layer + 1, at)) });
+        let hop = |at: usize| json!({ "to": "198.51.100.0/24", "next_hop": format!("interface:{}", name(layer + 1, at)) });
         let out = || vec![json!({ "to": "0.0.0.0/0", "next_hop": "gateway:g" })];
-        let routes = if layer + 1 < depth { range(width).map(hop).collect() } else { out() };
+        let routes = if layer + 1 < depth {
+            range(width).map(hop).collect()
+        } else {
+            out()
+        };
         json!({ "id": format!("l{layer}"), "network": "n", "routes": routes })
     };
     let machine = |(layer, at): (usize, usize)| json!({ "id": name(layer, at), "subnet": format!("l{layer}"), "addresses": format!("10.0.{}.{}", 100 + layer, 10 + at), "forwards": true });
@@ -106,7 +118,9 @@ fn layers(depth: usize, width: usize) -> Value {
 /// Services behind private doors, each made by a balancer in front of all doors.
 fn doors(count: usize) -> Value {
     let door = |at: usize| json!({ "id": format!("d{at}"), "subnet": "s", "addresses": format!("10.0.5.{}", at + 1) });
-    let ends: Vec<Value> = range(count).map(|at| json!({ "interface": format!("d{at}") })).collect();
+    let ends: Vec<Value> = range(count)
+        .map(|at| json!({ "interface": format!("d{at}") }))
+        .collect();
     let balancer = |at: usize| {
         json!({ "id": format!("b{at}"), "network": "n", "subnet": "s", "kind": "keeping",
             "front_ends": [{ "address": format!("10.0.6.{}", at + 1) }], "back_ends": ends })
@@ -184,20 +198,58 @@ fn gaps(count: usize) -> Value {
 fn families() -> Vec<(&'static str, Value, [&'static str; 2])> {
     let mesh = |count: usize| move |at: usize| others(count, at).collect::<Vec<_>>();
     // Two in each layer, both lead to both of the next.
-    let chain = |count: usize| move |at: usize| range(count).filter(|to| to / 2 == at / 2 + 1).collect::<Vec<_>>();
+    let chain = |count: usize| {
+        move |at: usize| {
+            range(count)
+                .filter(|to| to / 2 == at / 2 + 1)
+                .collect::<Vec<_>>()
+        }
+    };
     let ring = |count: usize| move |at: usize| vec![(at + 1) % count, (at + count - 1) % count];
     vec![
-        ("balancers in a mesh", balancers(6, "keeping", mesh(6)), ["a", "10.0.4.1"]),
-        ("balancers in layers", balancers(30, "keeping", chain(30)), ["a", "10.0.4.1"]),
-        ("proxies in a mesh", balancers(6, "proxy", mesh(6)), ["a", "10.0.4.1"]),
-        ("proxies in layers", balancers(30, "proxy", chain(30)), ["a", "10.0.4.1"]),
+        (
+            "balancers in a mesh",
+            balancers(6, "keeping", mesh(6)),
+            ["a", "10.0.4.1"],
+        ),
+        (
+            "balancers in layers",
+            balancers(30, "keeping", chain(30)),
+            ["a", "10.0.4.1"],
+        ),
+        (
+            "proxies in a mesh",
+            balancers(6, "proxy", mesh(6)),
+            ["a", "10.0.4.1"],
+        ),
+        (
+            "proxies in layers",
+            balancers(30, "proxy", chain(30)),
+            ["a", "10.0.4.1"],
+        ),
         ("hubs in a mesh", hubs(6, mesh(6)), ["a", "y"]),
         ("hubs in a ring", hubs(24, ring(24)), ["a", "y"]),
-        ("layers of equal routes", layers(13, 2), ["x0-0", "198.51.100.9"]),
-        ("fans of equal routes", layers(4, 12), ["x0-0", "198.51.100.9"]),
+        (
+            "layers of equal routes",
+            layers(13, 2),
+            ["x0-0", "198.51.100.9"],
+        ),
+        (
+            "fans of equal routes",
+            layers(4, 12),
+            ["x0-0", "198.51.100.9"],
+        ),
         ("doors", doors(20), ["a", "10.0.6.1"]),
-        ("public firewalls", firewalls(6), ["internet", "203.0.113.1"]),
-        ("many holders of an address", holders(80), ["a", "198.51.100.9"]),
+        (
+            "public firewalls",
+            firewalls(6),
+            ["internet", "203.0.113.1"],
+        ),
+        (
+            "many holders of an address",
+            holders(80),
+            ["a", "198.51.100.9"],
+        ),
         ("gaps everywhere", gaps(12), ["a", "y"]),
     ]
 }
@@ -212,13 +264,23 @@ const MOST_MEMORY: u64 = 1_000_000;
 fn measured(folder: &Folder, arguments: &[&str]) -> (i32, Value, u64) {
     let out = std::fs::File::create(folder.path().join("out")).unwrap();
     let arguments = [arguments, &["-e", "estate.json", "--format", "json"]].concat();
-    let mut child = folder.command(Command::new(PROGRAM), &arguments).stdout(out).spawn().unwrap();
+    let mut child = folder
+        .command(Command::new(PROGRAM), &arguments)
+        .stdout(out)
+        .spawn()
+        .unwrap();
     let mut most = 0;
     loop {
         // The kernel keeps the peak, so that looking now and then is enough.
-        let status = std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
-        let peak =
-            status.lines().find_map(|line| line.strip_prefix("VmHWM:")?.trim().strip_suffix(" kB")?.parse().ok());
+        let status =
+            std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
+        let peak = status.lines().find_map(|line| {
+            line.strip_prefix("VmHWM:")?
+                .trim()
+                .strip_suffix(" kB")?
+                .parse()
+                .ok()
+        });
         most = most.max(peak.unwrap_or(0));
         if let Some(status) = child.try_wait().unwrap() {
             let answer = serde_json::from_str(&folder.read("out")).unwrap();
@@ -240,19 +302,29 @@ fn no_small_estate_makes_a_command_hang() {
         let traffic = ["--tcp", "443"];
         let path = [&["path", from, to][..], &traffic].concat();
         let reach = [&["reach", from][..], &traffic].concat();
-        for arguments in
-            [&path[..], &reach, &["reach", "internet"], &["exposure"], &["effective", "--all"], &["matrix"], &["audit"]]
-        {
+        for arguments in [
+            &path[..],
+            &reach,
+            &["reach", "internet"],
+            &["exposure"],
+            &["effective", "--all"],
+            &["matrix"],
+            &["audit"],
+        ] {
             let begun = Instant::now();
             let (code, json, memory) = measured(&folder, arguments);
             let took = begun.elapsed();
             if took > MOST || memory > MOST_MEMORY {
-                wrong.push(format!("{family}: {arguments:?} took {took:?} and {memory} kB"));
+                wrong.push(format!(
+                    "{family}: {arguments:?} took {took:?} and {memory} kB"
+                ));
             }
             if json["heading"]["given_up"] == true {
                 given_up += 1;
                 if arguments[0] == "audit" && code != 1 {
-                    wrong.push(format!("{family}: the audit was given up, and ends with {code}"));
+                    wrong.push(format!(
+                        "{family}: the audit was given up, and ends with {code}"
+                    ));
                 }
                 if arguments[0] == "path" {
                     let said = folder.run(arguments).stdout;
@@ -260,7 +332,9 @@ fn no_small_estate_makes_a_command_hang() {
                     // Where some of nature's choices work and others fail, the rest tells nothing more.
                     let verdict = json["answer"]["verdict"].as_str().unwrap_or_default();
                     let known = verdict == "works-for-some" && said.contains(": Only");
-                    if !has_line || !(known || (verdict == "undecided" && said.starts_with("Undecided"))) {
+                    if !has_line
+                        || !(known || (verdict == "undecided" && said.starts_with("Undecided")))
+                    {
                         wrong.push(format!("{family}: {arguments:?} was given up\n{said}"));
                     }
                 }
@@ -279,7 +353,9 @@ fn what_was_given_up_is_never_told_as_shut() {
         balancer["back_ends"].as_array_mut().unwrap().pop();
     }
     let last = &mut estate["balancers"][5]["back_ends"];
-    last.as_array_mut().unwrap().push(json!({ "address": "10.0.4.9" }));
+    last.as_array_mut()
+        .unwrap()
+        .push(json!({ "address": "10.0.4.9" }));
     estate["balancers"].as_array_mut().unwrap().push(json!({ "id": "far", "network": "n", "subnet": "s",
         "kind": "keeping", "front_ends": [{ "address": "10.0.4.9" }], "back_ends": [{ "interface": "z", "port": 8443 }] }));
     estate["security_groups"] = json!([
@@ -295,13 +371,27 @@ fn what_was_given_up_is_never_told_as_shut() {
         "format: heronshale-expectations\nversion: 1\nexpectations: [{ name: never, from: a, never_reaches: z, on: tcp 443 }]\n",
     );
     let (code, audit) = folder.json(&["audit"]);
-    let kinds: Vec<&str> =
-        audit["answer"]["findings"].as_array().unwrap().iter().map(|one| one["kind"].as_str().unwrap()).collect();
-    assert!(code == 1 && kinds.contains(&"expectation-unknown") && kinds.contains(&"undecided"), "{kinds:?}");
+    let kinds: Vec<&str> = audit["answer"]["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["kind"].as_str().unwrap())
+        .collect();
+    assert!(
+        code == 1 && kinds.contains(&"expectation-unknown") && kinds.contains(&"undecided"),
+        "{kinds:?}"
+    );
     let (_, matrix) = folder.json(&["matrix", "--tcp", "443"]);
-    let verdicts: Vec<&str> =
-        matrix["answer"]["cells"].as_array().unwrap().iter().map(|one| one["verdict"].as_str().unwrap()).collect();
+    let verdicts: Vec<&str> = matrix["answer"]["cells"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["verdict"].as_str().unwrap())
+        .collect();
     assert!(!verdicts.contains(&"no"), "{verdicts:?}");
     let reach = folder.run(&["reach", "a", "--tcp", "443"]).ok();
-    assert!(reach.starts_with("As far as ways could be followed: a reaches nothing"), "{reach}");
+    assert!(
+        reach.starts_with("As far as ways could be followed: a reaches nothing"),
+        "{reach}"
+    );
 }

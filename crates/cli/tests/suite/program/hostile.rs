@@ -67,11 +67,19 @@ fn names_that_would_steer_a_terminal_come_out_visible_in_every_format() {
     for arguments in commands {
         let run = folder.run(arguments);
         assert!(run.code <= 1, "{}", run.stderr);
-        assert!(is_harmless(&run.stdout) && run.stdout.contains("\\u{1b}[2J"), "{arguments:?}\n{}", run.stdout);
+        assert!(
+            is_harmless(&run.stdout) && run.stdout.contains("\\u{1b}[2J"),
+            "{arguments:?}\n{}",
+            run.stdout
+        );
         let json = folder.run(&[arguments, &["--format", "json"]].concat());
         assert!(is_harmless(&json.stdout), "{arguments:?}\n{}", json.stdout);
         let value: serde_json::Value = serde_json::from_str(&json.stdout).unwrap();
-        assert_eq!(value["heading"]["estate"], format!("estate{}", HOSTILE[0]), "nothing is lost in JSON");
+        assert_eq!(
+            value["heading"]["estate"],
+            format!("estate{}", HOSTILE[0]),
+            "nothing is lost in JSON"
+        );
     }
 }
 
@@ -80,7 +88,8 @@ fn errors_about_hostile_files_and_arguments_are_harmless_too() {
     let table = [
         format!("{HEADER}networks:\n- {{ id: \"a\u{202e}b\u{9b}x\", blok: 1 }}\n"),
         format!("{HEADER}security_groups:\n- id: g\n  inbound: [{{ peers: \"\\e[2J\" }}]\n"),
-        "{ \"format\": \"heronshale-snapshot\", \"version\": 1, \"net\\u001bworks\": [] }".to_owned(),
+        "{ \"format\": \"heronshale-snapshot\", \"version\": 1, \"net\\u001bworks\": [] }"
+            .to_owned(),
     ];
     for text in table {
         let folder = Folder::new();
@@ -88,6 +97,11 @@ fn errors_about_hostile_files_and_arguments_are_harmless_too() {
         let told = folder.run(&["audit", "-e", "x"]).fails(3);
         assert!(is_harmless(&told), "{told:?}");
     }
-    let told = Folder::with(HEADER).run(&["effective", "\u{1b}[2J\u{202e}"]).fails(2);
-    assert!(is_harmless(&told) && told.contains("\\u{1b}[2J"), "{told:?}");
+    let told = Folder::with(HEADER)
+        .run(&["effective", "\u{1b}[2J\u{202e}"])
+        .fails(2);
+    assert!(
+        is_harmless(&told) && told.contains("\\u{1b}[2J"),
+        "{told:?}"
+    );
 }

@@ -9,7 +9,10 @@ use std::collections::BTreeMap;
 pub fn write_exports(folder: &Folder) {
     let cloud = Cloud::marrowfen();
     for (name, document) in cloud.documents() {
-        folder.write(&format!("exports/{name}.json"), serde_json::to_string_pretty(&document).unwrap());
+        folder.write(
+            &format!("exports/{name}.json"),
+            serde_json::to_string_pretty(&document).unwrap(),
+        );
     }
     folder.write("skerry.yaml", PROFILE);
 }
@@ -24,14 +27,24 @@ pub fn skerry() -> Folder {
     folder
 }
 
-const IMPORT: [&str; 6] = ["import", "--profile", "skerry.yaml", "exports", "--into", "snap.yaml"];
+const IMPORT: [&str; 6] = [
+    "import",
+    "--profile",
+    "skerry.yaml",
+    "exports",
+    "--into",
+    "snap.yaml",
+];
 
 /// Without what tells where things are written and in which order.
 fn unplaced(value: &Value) -> Value {
     match value {
         Value::Object(fields) => {
-            let kept = fields.iter().filter(|(name, _)| !matches!(name.as_str(), "place" | "not_read" | "at"));
-            kept.map(|(name, value)| (name.clone(), unplaced(value))).collect()
+            let kept = fields
+                .iter()
+                .filter(|(name, _)| !matches!(name.as_str(), "place" | "not_read" | "at"));
+            kept.map(|(name, value)| (name.clone(), unplaced(value)))
+                .collect()
         }
         Value::Array(items) => items.iter().map(unplaced).collect(),
         other => other.clone(),
@@ -42,7 +55,14 @@ fn unplaced(value: &Value) -> Value {
 fn by_interface(folder: &Folder, estate: &str) -> BTreeMap<String, Value> {
     let (_, all) = folder.json(&["effective", "--all", "-e", estate]);
     let classes = all["answer"].as_array().unwrap().iter();
-    classes.map(|one| (one["interface"]["name"].as_str().unwrap().to_owned(), unplaced(one))).collect()
+    classes
+        .map(|one| {
+            (
+                one["interface"]["name"].as_str().unwrap().to_owned(),
+                unplaced(one),
+            )
+        })
+        .collect()
 }
 
 #[test]
@@ -51,18 +71,32 @@ fn an_estate_told_by_a_cloud_of_its_own_words_means_the_same() {
     let (code, told) = folder.json(&IMPORT);
     assert_eq!(code, 0, "{told}");
     // What is not there bears its reference instead of its label: nobody knows the label.
-    let mut ids: Vec<&str> =
-        told["answer"]["unresolved"].as_array().unwrap().iter().map(|one| one["id"].as_str().unwrap()).collect();
+    let mut ids: Vec<&str> = told["answer"]["unresolved"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["id"].as_str().unwrap())
+        .collect();
     ids.sort_unstable();
-    assert_eq!(ids.iter().map(|id| &id[..3]).collect::<Vec<_>>(), ["brg", "crw", "scr"]);
-    let names = [("brg", "cargo-broker"), ("crw", "tickets-balancer"), ("scr", "cargo-east")];
+    assert_eq!(
+        ids.iter().map(|id| &id[..3]).collect::<Vec<_>>(),
+        ["brg", "crw", "scr"]
+    );
+    let names = [
+        ("brg", "cargo-broker"),
+        ("crw", "tickets-balancer"),
+        ("scr", "cargo-east"),
+    ];
     let mut text = folder.read("snap.yaml");
     for (id, (prefix, name)) in ids.iter().zip(names) {
         assert!(id.starts_with(prefix));
         text = text.replace(id, name);
     }
     folder.write("snap.yaml", text);
-    let (ours, theirs) = (by_interface(&folder, "marrowfen-ferries"), by_interface(&folder, "snap.yaml"));
+    let (ours, theirs) = (
+        by_interface(&folder, "marrowfen-ferries"),
+        by_interface(&folder, "snap.yaml"),
+    );
     assert!(ours.len() > 20, "{}", ours.len());
     for (name, one) in &ours {
         // A class is told by its first member: files may come in another order.
@@ -74,7 +108,9 @@ fn an_estate_told_by_a_cloud_of_its_own_words_means_the_same() {
     let prints = |estate: &str| {
         let (_, audit) = folder.json(&["audit", "-e", estate]);
         let findings = audit["answer"]["findings"].as_array().unwrap().iter();
-        let mut all: Vec<String> = findings.map(|one| one["fingerprint"].as_str().unwrap().to_owned()).collect();
+        let mut all: Vec<String> = findings
+            .map(|one| one["fingerprint"].as_str().unwrap().to_owned())
+            .collect();
         all.sort();
         all
     };
@@ -88,37 +124,116 @@ fn coverage_tells_what_was_read_ignored_and_never_there() {
     let answer = &told["answer"];
     let read = |section: &str| {
         let all = answer["records"].as_array().unwrap().iter();
-        all.filter(|one| one["into"] == section).map(|one| one["read"].as_u64().unwrap()).sum::<u64>()
+        all.filter(|one| one["into"] == section)
+            .map(|one| one["read"].as_u64().unwrap())
+            .sum::<u64>()
     };
-    assert_eq!((read("interfaces"), read("networks"), read("subnets")), (43, 5, 16));
+    assert_eq!(
+        (read("interfaces"), read("networks"), read("subnets")),
+        (43, 5, 16)
+    );
     let ignored = |path: &str| {
-        answer["ignored"].as_array().unwrap().iter().find(|one| one["path"] == path).cloned().unwrap_or_default()
+        answer["ignored"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|one| one["path"] == path)
+            .cloned()
+            .unwrap_or_default()
     };
-    assert_eq!(ignored("$.billing")["because"], "what the account costs reaches nobody");
+    assert_eq!(
+        ignored("$.billing")["because"],
+        "what the account costs reaches nobody"
+    );
     assert_eq!(ignored("$.items[*].cells[*].revision")["values"], 16);
-    assert_eq!(ignored("$.items[*].cells[*].revision")["because"], Value::Null);
+    assert_eq!(
+        ignored("$.items[*].cells[*].revision")["because"],
+        Value::Null
+    );
     assert_eq!(answer["never"][0]["field"], "network_acls.description");
     // Once more: the same, byte for byte; and what is there is not written over.
     let before = folder.read("snap.yaml");
-    assert!(folder.run(&IMPORT).fails(2).contains("snap.yaml is there already"));
+    assert!(
+        folder
+            .run(&IMPORT)
+            .fails(2)
+            .contains("snap.yaml is there already")
+    );
     let text = folder.run(&[&IMPORT[..], &["--force"]].concat()).ok();
     assert_eq!(before, folder.read("snap.yaml"));
-    assert!(text.starts_with("snap.yaml holds 174 records of 54 files; 6 references lead nowhere.\n"), "{text}");
+    assert!(
+        text.starts_with("snap.yaml holds 174 records of 54 files; 6 references lead nowhere.\n"),
+        "{text}"
+    );
 }
 
 #[test]
 fn what_is_wrong_is_told_in_the_profile_and_in_the_data() {
     // What is changed in which file, and what is told of it: the title, and the place in the profile.
     let cases = [
-        ("skerry.yaml", "into: owners", "into: owner", "a snapshot has no section `owner`", "did you mean `owners`?"),
-        ("skerry.yaml", "blocks: $.ranges\n", "block: $.ranges\n", "networks have no field `block`", "`blocks`?"),
-        ("skerry.yaml", "id: $.label, contact", "contact", "owners need the field `id`", "skerry.yaml:"),
-        ("skerry.yaml", "\"$.marks[*]\"", "\"$.marks[*\"", "`$.marks[*` is no JSONPath", "skerry.yaml"),
-        ("skerry.yaml", "table: verdicts", "table: verdict", "there is no table `verdict`", "did you mean `verdicts`?"),
-        ("skerry.yaml", "\"group:{crew}\"", "\"group:{crow}\"", "nothing fills {crow}", "did you mean `crew`?"),
-        ("skerry.yaml", "{ permit: allow, ", "{ ", "the table has no `permit`", "crews/crw-"),
-        ("skerry.yaml", "each: $.legs[*]", "path: $.legs", "`fields` means nothing without `each`", "skerry.yaml"),
-        ("exports/screens.json", "\"permit\"", "\"perhaps\"", "the table has no `perhaps`", "\"perhaps\")"),
+        (
+            "skerry.yaml",
+            "into: owners",
+            "into: owner",
+            "a snapshot has no section `owner`",
+            "did you mean `owners`?",
+        ),
+        (
+            "skerry.yaml",
+            "blocks: $.ranges\n",
+            "block: $.ranges\n",
+            "networks have no field `block`",
+            "`blocks`?",
+        ),
+        (
+            "skerry.yaml",
+            "id: $.label, contact",
+            "contact",
+            "owners need the field `id`",
+            "skerry.yaml:",
+        ),
+        (
+            "skerry.yaml",
+            "\"$.marks[*]\"",
+            "\"$.marks[*\"",
+            "`$.marks[*` is no JSONPath",
+            "skerry.yaml",
+        ),
+        (
+            "skerry.yaml",
+            "table: verdicts",
+            "table: verdict",
+            "there is no table `verdict`",
+            "did you mean `verdicts`?",
+        ),
+        (
+            "skerry.yaml",
+            "\"group:{crew}\"",
+            "\"group:{crow}\"",
+            "nothing fills {crow}",
+            "did you mean `crew`?",
+        ),
+        (
+            "skerry.yaml",
+            "{ permit: allow, ",
+            "{ ",
+            "the table has no `permit`",
+            "crews/crw-",
+        ),
+        (
+            "skerry.yaml",
+            "each: $.legs[*]",
+            "path: $.legs",
+            "`fields` means nothing without `each`",
+            "skerry.yaml",
+        ),
+        (
+            "exports/screens.json",
+            "\"permit\"",
+            "\"perhaps\"",
+            "the table has no `perhaps`",
+            "\"perhaps\")",
+        ),
         (
             "exports/nets.json",
             "\"10.65.0.0/16\"",
@@ -126,24 +241,56 @@ fn what_is_wrong_is_told_in_the_profile_and_in_the_data() {
             "the prefix length is above 32",
             "\"10.65.0.0/40\")",
         ),
-        ("exports/crews/*", "\"low\": 8883", "\"low\": 88830", "`88830", "crews/crw-"),
-        ("exports/screens.json", "\"items\": [", "\"items\": [ 1, ", "lacks the field `id`", "screens.json:"),
-        ("exports/plugs.json", "\"label\": \"desk-1\",", "", "an interface lacks the field `id`", "plugs.json:"),
-        ("exports/yards.json", "]", "", "this is not JSON", "yards.json:"),
+        (
+            "exports/crews/*",
+            "\"low\": 8883",
+            "\"low\": 88830",
+            "`88830",
+            "crews/crw-",
+        ),
+        (
+            "exports/screens.json",
+            "\"items\": [",
+            "\"items\": [ 1, ",
+            "lacks the field `id`",
+            "screens.json:",
+        ),
+        (
+            "exports/plugs.json",
+            "\"label\": \"desk-1\",",
+            "",
+            "an interface lacks the field `id`",
+            "plugs.json:",
+        ),
+        (
+            "exports/yards.json",
+            "]",
+            "",
+            "this is not JSON",
+            "yards.json:",
+        ),
     ];
     for (file, from, to, what, hint) in cases {
         let folder = skerry();
-        let of_folder = file.strip_suffix("/*").map(|name| std::fs::read_dir(folder.path().join(name)).unwrap());
+        let of_folder = file
+            .strip_suffix("/*")
+            .map(|name| std::fs::read_dir(folder.path().join(name)).unwrap());
         let mut files: Vec<String> = of_folder.map_or_else(
             || vec![file.to_owned()],
-            |all| all.map(|one| file.replace('*', one.unwrap().file_name().to_str().unwrap())).collect(),
+            |all| {
+                all.map(|one| file.replace('*', one.unwrap().file_name().to_str().unwrap()))
+                    .collect()
+            },
         );
         files.retain(|file| folder.read(file).contains(from));
         let file = files.first().unwrap_or_else(|| panic!("{file}: {from}"));
         let text = folder.read(file);
         folder.write(file, text.replacen(from, to, 1));
         let told = folder.run(&IMPORT).fails(3);
-        assert!(told.contains(what) && told.contains(hint), "{file}, {to}: {what}, {hint}\n{told}");
+        assert!(
+            told.contains(what) && told.contains(hint),
+            "{file}, {to}: {what}, {hint}\n{told}"
+        );
         assert!(told.ends_with(": no snapshot was written\n"), "{told}");
         assert!(!folder.path().join("snap.yaml").exists());
     }
@@ -152,11 +299,20 @@ fn what_is_wrong_is_told_in_the_profile_and_in_the_data() {
 #[test]
 fn the_place_in_the_data_is_line_and_column_of_the_value() {
     let folder = skerry();
-    let text = folder.read("exports/nets.json").replacen("\"10.65.0.0/16\"", "\"10.65.0.0/40\"", 1);
-    let line = text.lines().position(|line| line.contains("10.65.0.0/40")).unwrap();
+    let text = folder
+        .read("exports/nets.json")
+        .replacen("\"10.65.0.0/16\"", "\"10.65.0.0/40\"", 1);
+    let line = text
+        .lines()
+        .position(|line| line.contains("10.65.0.0/40"))
+        .unwrap();
     let column = text.lines().nth(line).unwrap().find('"').unwrap();
     folder.write("exports/nets.json", &text);
-    let place = format!("(in nets.json:{}:{}: \"10.65.0.0/40\")", line + 1, column + 1);
+    let place = format!(
+        "(in nets.json:{}:{}: \"10.65.0.0/40\")",
+        line + 1,
+        column + 1
+    );
     let told = folder.run(&IMPORT).fails(3);
     assert!(told.contains(&place), "{place}\n{told}");
 }
@@ -178,7 +334,14 @@ fn a_sheet_with_a_row_for_each_rule_is_gathered_by_group() {
     let folder = Folder::new();
     folder.write("rules.csv", SHEET);
     folder.write("sheet.yaml", SHEET_PROFILE);
-    let import = ["import", "--profile", "sheet.yaml", "rules.csv", "--into", "snap.yaml"];
+    let import = [
+        "import",
+        "--profile",
+        "sheet.yaml",
+        "rules.csv",
+        "--into",
+        "snap.yaml",
+    ];
     folder.run(&import).ok();
     let text = folder.read("snap.yaml");
     let wanted = [
@@ -197,18 +360,27 @@ fn a_sheet_with_a_row_for_each_rule_is_gathered_by_group() {
     assert!(told.contains("is there already"), "{told}");
     let import = [&import[..], &["--force"]].concat();
     let told = folder.run(&import).fails(3);
-    assert!(told.contains("`543200` is no port (in rules.csv:5)") && told.contains("sheet.yaml:"), "{told}");
+    assert!(
+        told.contains("`543200` is no port (in rules.csv:5)") && told.contains("sheet.yaml:"),
+        "{told}"
+    );
     folder.write("rules.csv", SHEET.replace("web,out,,,any,", "web,out,any"));
     let told = folder.run(&import).fails(3);
-    assert!(told.contains("this row has 3 fields, the header 6") && told.contains("rules.csv:4"), "{told}");
-    assert_eq!(folder.read("snap.yaml"), text, "what is there stays as it is");
+    assert!(
+        told.contains("this row has 3 fields, the header 6") && told.contains("rules.csv:4"),
+        "{told}"
+    );
+    assert_eq!(
+        folder.read("snap.yaml"),
+        text,
+        "what is there stays as it is"
+    );
 }
 
 #[test]
 fn values_are_made_as_the_reference_says() {
     let record = r#"{ "n": "x", "one": "uno", "all": ["two", "three"], "none": null, "csv": "a; b;;c", "number": 7, "deep": [{ "k": "red", "v": 1 }, { "k": "blue" }] }"#;
-    let others =
-        r#"[{ "id": "uno", "to": "eins" }, { "id": "two", "to": ["dos", "zwei"] }, { "id": 7, "to": "sept" }]"#;
+    let others = r#"[{ "id": "uno", "to": "eins" }, { "id": "two", "to": ["dos", "zwei"] }, { "id": 7, "to": "sept" }]"#;
     let joined = "lookup: { files: others.json, in_records: \"$[*]\", by: $.id, take: $.to }";
     let lookup = |path: &str, rest: &str| format!("{{ path: {path}, {joined}{rest} }}");
     let table: &[(&str, &[&str])] = &[
@@ -219,7 +391,10 @@ fn values_are_made_as_the_reference_says() {
         ("plain", &["plain"]),
         ("[$.one, $.none, $.all]", &["uno", "two", "three"]),
         ("{ constant: [p, q] }", &["p", "q"]),
-        ("{ all_of: [$.none, $.all, $.one] }", &["two", "three", "uno"]),
+        (
+            "{ all_of: [$.none, $.all, $.one] }",
+            &["two", "three", "uno"],
+        ),
         ("{ first_of: [$.none, $.all, $.one] }", &["two", "three"]),
         (
             "{ text: \"{a}-{b}\", with: { a: $.all, b: \"$.deep[*].k\" } }",
@@ -227,17 +402,35 @@ fn values_are_made_as_the_reference_says() {
         ),
         ("{ text: \"{a}{b}\", with: { a: $.all, b: $.none } }", &[]),
         ("{ path: $.csv, split: \";\" }", &["a", "b", "c"]),
-        ("{ path: $.all, pattern: \"t(?<rest>.*)\", becomes: \"${rest}x\" }", &["wox", "hreex"]),
-        ("{ path: $.all, pattern: tw., otherwise: leave-out }", &["two"]),
+        (
+            "{ path: $.all, pattern: \"t(?<rest>.*)\", becomes: \"${rest}x\" }",
+            &["wox", "hreex"],
+        ),
+        (
+            "{ path: $.all, pattern: tw., otherwise: leave-out }",
+            &["two"],
+        ),
         ("{ path: $.all, pattern: w, otherwise: leave-out }", &[]),
-        ("{ path: $.all, pattern: two, becomes: zwei, otherwise: keep }", &["zwei", "three"]),
-        ("{ path: $.all, table: { two: [2a, 2b] }, otherwise: leave-out }", &["2a", "2b"]),
+        (
+            "{ path: $.all, pattern: two, becomes: zwei, otherwise: keep }",
+            &["zwei", "three"],
+        ),
+        (
+            "{ path: $.all, table: { two: [2a, 2b] }, otherwise: leave-out }",
+            &["2a", "2b"],
+        ),
         ("{ path: $.number, table: { 7: seven } }", &["seven"]),
         ("{ path: $.all, without: [two, four] }", &["three"]),
         ("{ path: $.none, default: $.one }", &["uno"]),
         ("{ path: $.one, default: $.all }", &["uno"]),
-        ("{ path: $.all, without: [two, three], default: { path: $.all, without: two } }", &["three"]),
-        ("{ path: $.csv, split: \";\", table: { a: z }, otherwise: keep, without: b }", &["z", "c"]),
+        (
+            "{ path: $.all, without: [two, three], default: { path: $.all, without: two } }",
+            &["three"],
+        ),
+        (
+            "{ path: $.csv, split: \";\", table: { a: z }, otherwise: keep, without: b }",
+            &["z", "c"],
+        ),
         ("{ every: \"$.deep[*]\", give: $.k }", &["red", "blue"]),
         ("{ every: \"$.deep[?@.v]\", give: $.k }", &["red"]),
         (
@@ -250,13 +443,23 @@ fn values_are_made_as_the_reference_says() {
         (&lookup("$.number", ""), &["sept"]),
         (&lookup("$.all", ""), &["dos", "zwei", "three"]),
         (&lookup("$.all", ", otherwise: leave-out"), &["dos", "zwei"]),
-        (&lookup("$.all", ", otherwise: leave-out, pattern: d.*"), &["dos"]),
+        (
+            &lookup("$.all", ", otherwise: leave-out, pattern: d.*"),
+            &["dos"],
+        ),
         (&lookup("$.none", ", default: $.one"), &["uno"]),
-        (&format!("{{ every: {{ path: $.all, {} }}, give: $.id }}", joined.replace("$.to", "$")), &["two"]),
+        (
+            &format!(
+                "{{ every: {{ path: $.all, {} }}, give: $.id }}",
+                joined.replace("$.to", "$")
+            ),
+            &["two"],
+        ),
         (
             &format!(
                 "{{ all_of: [{}], pattern: e.*, otherwise: leave-out }}",
-                lookup("[$.one, $.all]", "").replace("path: [$.one, $.all]", "all_of: [$.one, $.all]")
+                lookup("[$.one, $.all]", "")
+                    .replace("path: [$.one, $.all]", "all_of: [$.one, $.all]")
             ),
             &["eins"],
         ),
@@ -265,7 +468,15 @@ fn values_are_made_as_the_reference_says() {
     folder.write("e/data.json", record);
     folder.write("e/others.json", others);
     let head = "format: heronshale-profile\nversion: 1\nname: values\nrecords:\n  - { into: name_sets, files: data.json, fields: { id: $.n, names: ";
-    let import = ["import", "--profile", "p.yaml", "e", "--into", "snap.yaml", "--force"];
+    let import = [
+        "import",
+        "--profile",
+        "p.yaml",
+        "e",
+        "--into",
+        "snap.yaml",
+        "--force",
+    ];
     for (value, wanted) in table {
         folder.write("p.yaml", format!("{head}{value} }} }}\n"));
         let told = folder.run(&import);
@@ -279,26 +490,54 @@ fn values_are_made_as_the_reference_says() {
             continue;
         }
         let snapshot = heronshale_intake::load(&folder.path().join("snap.yaml")).unwrap();
-        let names: Vec<String> = snapshot.estate.name_sets.items()[0].names.iter().map(ToString::to_string).collect();
+        let names: Vec<String> = snapshot.estate.name_sets.items()[0]
+            .names
+            .iter()
+            .map(ToString::to_string)
+            .collect();
         assert_eq!(names, *wanted, "{value}");
     }
     for (value, what) in [
-        ("{ path: $.none, needed: true }", "this record has no value for it"),
-        ("{ path: $.all, pattern: two }", "`three` does not match the pattern"),
-        ("{ path: $.all, table: { two: 2a } }", "the table has no `three`"),
-        ("{ path: $.deep, split: x }", "only texts and numbers are looked up"),
+        (
+            "{ path: $.none, needed: true }",
+            "this record has no value for it",
+        ),
+        (
+            "{ path: $.all, pattern: two }",
+            "`three` does not match the pattern",
+        ),
+        (
+            "{ path: $.all, table: { two: 2a } }",
+            "the table has no `three`",
+        ),
+        (
+            "{ path: $.deep, split: x }",
+            "only texts and numbers are looked up",
+        ),
         ("{ outer: $.one }", "there is no record around this one"),
-        ("{ path: $.one, constant: x }", "this value has 2 sources: path, constant"),
+        (
+            "{ path: $.one, constant: x }",
+            "this value has 2 sources: path, constant",
+        ),
         ("{ split: x }", "this value has no source"),
-        ("{ path: $.one, becomes: x }", "`becomes` means nothing without `pattern`"),
-        ("{ path: $.one, pattern: \"(\" }", "this is no regular expression"),
+        (
+            "{ path: $.one, becomes: x }",
+            "`becomes` means nothing without `pattern`",
+        ),
+        (
+            "{ path: $.one, pattern: \"(\" }",
+            "this is no regular expression",
+        ),
         ("{ every: $.deep }", "this value lacks the field `give`"),
         ("{ text: \"{a}\", with: { b: $.one } }", "nothing fills {a}"),
         ("{ text: x, with: { b: $.one } }", "`b` fills nothing"),
     ] {
         folder.write("p.yaml", format!("{head}{value} }} }}\n"));
         let told = folder.run(&import).fails(3);
-        assert!(told.contains(what) && told.contains("p.yaml:5:"), "{value}: {what}\n{told}");
+        assert!(
+            told.contains(what) && told.contains("p.yaml:5:"),
+            "{value}: {what}\n{told}"
+        );
     }
 }
 
@@ -340,7 +579,15 @@ fn objects_are_made_of_records_that_are_joined_in_their_order() {
  { "n": "two", "policy": "q" }]"#
             .replace("\\n", "\n"),
     );
-    let import = ["import", "--profile", "p.yaml", "e", "--into", "snap.yaml", "--force"];
+    let import = [
+        "import",
+        "--profile",
+        "p.yaml",
+        "e",
+        "--into",
+        "snap.yaml",
+        "--force",
+    ];
     let (_, told) = folder.json(&import);
     let text = folder.read("snap.yaml");
     let wanted = [
@@ -353,11 +600,17 @@ fn objects_are_made_of_records_that_are_joined_in_their_order() {
     }
     // What leads nowhere is told, and of the records only what is looked at counts as used.
     assert_eq!(told["answer"]["unresolved"][0]["id"], "gone");
-    assert_eq!(told["answer"]["ignored"], serde_json::json!([{ "path": "$[*].cost", "values": 2, "because": null }]));
+    assert_eq!(
+        told["answer"]["ignored"],
+        serde_json::json!([{ "path": "$[*].cost", "values": 2, "because": null }])
+    );
     // What is wrong with a record that was joined is shown where the id stands that led to it.
     folder.write("e/rules.json", rules.replace("allow", "maybe"));
     let told = folder.run(&import).fails(3);
-    assert!(told.contains("`maybe`") && told.contains("(in desks.json:1:26: \"p\")"), "{told}");
+    assert!(
+        told.contains("`maybe`") && told.contains("(in desks.json:1:26: \"p\")"),
+        "{told}"
+    );
     folder.write(
         "p.yaml",
         JOINED.replace(
@@ -366,7 +619,10 @@ fn objects_are_made_of_records_that_are_joined_in_their_order() {
         ),
     );
     let told = folder.run(&import).fails(3);
-    assert!(told.contains("this leads to no nodes") && told.contains("p.yaml:17:"), "{told}");
+    assert!(
+        told.contains("this leads to no nodes") && told.contains("p.yaml:17:"),
+        "{told}"
+    );
 }
 
 #[test]
@@ -374,21 +630,52 @@ fn headers_have_one_name_each() {
     let folder = Folder::new();
     folder.write("rules.csv", "A,Services\nx,tcp 1\n");
     let profile = "format: heronshale-profile\nversion: 1\nname: own\nrecords: { into: security_groups, from: \"$[*]\", fields: { id: $.name, inbound: { each: $, fields: { services: $.services } } } }\n";
-    let import = ["import", "--profile", "p.yaml", "rules.csv", "--into", "snap.yaml"];
+    let import = [
+        "import",
+        "--profile",
+        "p.yaml",
+        "rules.csv",
+        "--into",
+        "snap.yaml",
+    ];
     for (columns, what) in [
-        ("{ A: name, Services: [services, other] }", "the column `Services` needs one name"),
-        ("{ A: name, Services: name }", "two columns are called `name`"),
+        (
+            "{ A: name, Services: [services, other] }",
+            "the column `Services` needs one name",
+        ),
+        (
+            "{ A: name, Services: name }",
+            "two columns are called `name`",
+        ),
         ("{ A: Services }", "the header names `Services` twice"),
     ] {
         folder.write("p.yaml", format!("{profile}columns: {columns}\n"));
         let told = folder.run(&import).fails(3);
         assert!(told.contains(what), "{what}\n{told}");
     }
-    folder.write("p.yaml", format!("{profile}columns: {{ A: name, Services: services }}\n"));
+    folder.write(
+        "p.yaml",
+        format!("{profile}columns: {{ A: name, Services: services }}\n"),
+    );
     folder.run(&import).ok();
-    assert!(folder.read("snap.yaml").contains("- id: x\n  inbound:\n  - services: tcp 1\n"));
-    let told =
-        folder.run(&["export", "-e", "snap.yaml", "--as", "ietf-acl", "--profile", "p.yaml", "--into", "x"]).fails(2);
+    assert!(
+        folder
+            .read("snap.yaml")
+            .contains("- id: x\n  inbound:\n  - services: tcp 1\n")
+    );
+    let told = folder
+        .run(&[
+            "export",
+            "-e",
+            "snap.yaml",
+            "--as",
+            "ietf-acl",
+            "--profile",
+            "p.yaml",
+            "--into",
+            "x",
+        ])
+        .fails(2);
     assert!(told.contains("this format has no columns"), "{told}");
 }
 
@@ -402,19 +689,32 @@ fn lines_of_json_are_documents_and_what_comes_twice_stands_once() {
     folder.write("readme.txt", "nothing");
     let profile = "format: heronshale-profile\nversion: 1\nname: lines\nrecords:\n  - { into: networks, fields: { id: $.n, blocks: $.b } }\n";
     folder.write("p/lines.yaml", profile);
-    let (_, told) = folder.json(&["import", "--profile", "p/lines.yaml", ".", "--into", "out/snap.yaml"]);
+    let (_, told) = folder.json(&[
+        "import",
+        "--profile",
+        "p/lines.yaml",
+        ".",
+        "--into",
+        "out/snap.yaml",
+    ]);
     assert_eq!(told["answer"]["records"][0]["read"], 3);
     assert_eq!(told["answer"]["records"][0]["repeated"], 1);
     assert_eq!(told["heading"]["size"]["networks"], 2);
-    let not_read: Vec<&str> =
-        told["answer"]["not_read"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
+    let not_read: Vec<&str> = told["answer"]["not_read"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["name"].as_str().unwrap())
+        .collect();
     assert_eq!(not_read, ["p/lines.yaml", "readme.txt"]);
 }
 
 #[test]
 fn a_draft_finds_the_lists_and_is_a_profile_that_can_be_worked_on() {
     let folder = skerry();
-    let told = folder.run(&["import", "--draft-profile", "draft.yaml", "exports"]).ok();
+    let told = folder
+        .run(&["import", "--draft-profile", "draft.yaml", "exports"])
+        .ok();
     assert!(
         told.contains("nets.json $.items[*].cells[*]")
             && told.contains("16 objects")
@@ -422,18 +722,50 @@ fn a_draft_finds_the_lists_and_is_a_profile_that_can_be_worked_on() {
         "{told}"
     );
     let text = folder.read("draft.yaml");
-    assert!(text.starts_with("# A first profile") && text.contains("TODO"), "{text}");
+    assert!(
+        text.starts_with("# A first profile") && text.contains("TODO"),
+        "{text}"
+    );
     // Nothing is imported by it: what it leaves out would be missing from the estate.
-    let refused = folder.run(&["import", "--profile", "draft.yaml", "exports", "--into", "snap.yaml"]).fails(3);
-    assert!(refused.contains("this profile is a draft") && refused.contains("1 error"), "{refused}");
+    let refused = folder
+        .run(&[
+            "import",
+            "--profile",
+            "draft.yaml",
+            "exports",
+            "--into",
+            "snap.yaml",
+        ])
+        .fails(3);
+    assert!(
+        refused.contains("this profile is a draft") && refused.contains("1 error"),
+        "{refused}"
+    );
     // It is read without an error as long as its guesses are sections and fields.
     let plain = r#"{ "networks": [ { "name": "a", "cidr": "10.0.0.0/8" }, { "name": "b", "cidr": "10.1.0.0/16" } ] }"#;
     let other = Folder::new();
     other.write("e.json", plain);
-    other.run(&["import", "--draft-profile", "draft.yaml", "e.json"]).ok();
-    other.write("draft.yaml", other.read("draft.yaml").replace("draft: true\n", ""));
-    let (code, told) = other.json(&["import", "--profile", "draft.yaml", "e.json", "--into", "snap.yaml"]);
-    assert_eq!((code, &told["heading"]["size"]["networks"]), (0, &2.into()), "{}", other.read("draft.yaml"));
+    other
+        .run(&["import", "--draft-profile", "draft.yaml", "e.json"])
+        .ok();
+    other.write(
+        "draft.yaml",
+        other.read("draft.yaml").replace("draft: true\n", ""),
+    );
+    let (code, told) = other.json(&[
+        "import",
+        "--profile",
+        "draft.yaml",
+        "e.json",
+        "--into",
+        "snap.yaml",
+    ]);
+    assert_eq!(
+        (code, &told["heading"]["size"]["networks"]),
+        (0, &2.into()),
+        "{}",
+        other.read("draft.yaml")
+    );
     assert!(other.read("snap.yaml").contains("blocks: 10.1.0.0/16"));
 }
 
@@ -485,18 +817,40 @@ fn names_of_any_shape_come_through_unchanged() {
         "\u{feff}a",
     ];
     let folder = Folder::new();
-    let lines =
-        names.iter().map(|name| serde_json::json!({ "n": name, "t": [{ "k": name, "v": name }] }).to_string() + "\n");
+    let lines = names.iter().map(|name| {
+        serde_json::json!({ "n": name, "t": [{ "k": name, "v": name }] }).to_string() + "\n"
+    });
     folder.write("nets.jsonl", lines.collect::<String>());
     let record = "  - { into: networks, fields: { id: $.n, description: $.n, tags: { pairs: \"$.t[*]\", key: $.k, value: $.v } } }\n";
-    folder.write("p.yaml", format!("format: heronshale-profile\nversion: 1\nname: names\nrecords:\n{record}"));
-    folder.run(&["import", "--profile", "p.yaml", "nets.jsonl", "--into", "snap.yaml"]).ok();
+    folder.write(
+        "p.yaml",
+        format!("format: heronshale-profile\nversion: 1\nname: names\nrecords:\n{record}"),
+    );
+    folder
+        .run(&[
+            "import",
+            "--profile",
+            "p.yaml",
+            "nets.jsonl",
+            "--into",
+            "snap.yaml",
+        ])
+        .ok();
     let snapshot = heronshale_intake::load(&folder.path().join("snap.yaml")).unwrap();
-    let read: Vec<&str> = snapshot.estate.networks.items().iter().map(|network| &*network.name).collect();
+    let read: Vec<&str> = snapshot
+        .estate
+        .networks
+        .items()
+        .iter()
+        .map(|network| &*network.name)
+        .collect();
     assert_eq!(read, names);
     for network in snapshot.estate.networks.items() {
         assert_eq!(network.tags.len(), 1);
-        assert_eq!((&network.tags[0].0, &network.tags[0].1), (&network.name, &network.name));
+        assert_eq!(
+            (&network.tags[0].0, &network.tags[0].1),
+            (&network.name, &network.name)
+        );
     }
 }
 
@@ -505,20 +859,50 @@ fn what_a_draft_or_a_snapshot_says_of_hostile_exports_stays_on_its_line() {
     let folder = Folder::new();
     let nasty = "x\nformat: heronshale-snapshot\n- into: owners";
     let item = serde_json::json!({ nasty: 1, "id": "a", "cidr": "10.0.0.0/8" });
-    folder.write("e.json", serde_json::json!({ nasty: [item], "networks": [item] }).to_string());
-    folder.run(&["import", "--draft-profile", "draft.yaml", "e.json"]).ok();
+    folder.write(
+        "e.json",
+        serde_json::json!({ nasty: [item], "networks": [item] }).to_string(),
+    );
+    folder
+        .run(&["import", "--draft-profile", "draft.yaml", "e.json"])
+        .ok();
     let draft = folder.read("draft.yaml");
-    assert_eq!(draft.lines().filter(|line| line.starts_with("format:")).count(), 1, "{draft}");
+    assert_eq!(
+        draft
+            .lines()
+            .filter(|line| line.starts_with("format:"))
+            .count(),
+        1,
+        "{draft}"
+    );
     folder.write("draft.yaml", draft.replace("draft: true\n", ""));
-    folder.run(&["import", "--profile", "draft.yaml", "e.json", "--into", "snap.yaml"]).ok();
-    assert_eq!(folder.read("snap.yaml").lines().filter(|line| line.starts_with("format:")).count(), 1);
+    folder
+        .run(&[
+            "import",
+            "--profile",
+            "draft.yaml",
+            "e.json",
+            "--into",
+            "snap.yaml",
+        ])
+        .ok();
+    assert_eq!(
+        folder
+            .read("snap.yaml")
+            .lines()
+            .filter(|line| line.starts_with("format:"))
+            .count(),
+        1
+    );
 }
 
 /// The most memory that a running program had so far, in KiB.
 #[cfg(target_os = "linux")]
 fn most_memory(process: u32) -> Option<u64> {
     let status = std::fs::read_to_string(format!("/proc/{process}/status")).ok()?;
-    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"))?;
+    let line = status
+        .lines()
+        .find_map(|line| line.strip_prefix("VmHWM:"))?;
     line.trim().trim_end_matches(" kB").parse().ok()
 }
 
@@ -535,7 +919,11 @@ fn an_export_is_larger_than_the_memory_that_reading_it_takes() {
     let _ = write!(text, "{noise}],\"crews\":[");
     for at in 0..200 {
         let comma = if at == 0 { "" } else { "," };
-        let _ = write!(text, "{comma}{{\"label\":\"g{at}\",\"noise\":[{}]}}", vec![noise.as_str(); 100].join(","));
+        let _ = write!(
+            text,
+            "{comma}{{\"label\":\"g{at}\",\"noise\":[{}]}}",
+            vec![noise.as_str(); 100].join(",")
+        );
     }
     text.push_str("]}");
     let bytes = text.len() as u64;
@@ -543,9 +931,19 @@ fn an_export_is_larger_than_the_memory_that_reading_it_takes() {
     folder.write("big.json", text);
     let records = "  - { into: networks, from: \"$.nets[*]\", fields: { id: $.n, blocks: $.b } }
   - { into: security_groups, from: \"$.crews[*]\", fields: { id: $.label } }\n";
-    folder.write("p.yaml", format!("format: heronshale-profile\nversion: 1\nname: big\nrecords:\n{records}"));
+    folder.write(
+        "p.yaml",
+        format!("format: heronshale-profile\nversion: 1\nname: big\nrecords:\n{records}"),
+    );
     let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_heronshale"))
-        .args(["import", "--profile", "p.yaml", "big.json", "--into", "snap.yaml"])
+        .args([
+            "import",
+            "--profile",
+            "p.yaml",
+            "big.json",
+            "--into",
+            "snap.yaml",
+        ])
         .current_dir(folder.path())
         .stdout(std::process::Stdio::null())
         .spawn()
@@ -557,5 +955,8 @@ fn an_export_is_larger_than_the_memory_that_reading_it_takes() {
     }
     assert!(child.wait().unwrap().success());
     assert_eq!(folder.read("snap.yaml").matches("- id: g").count(), 200);
-    assert!(most > 0 && most * 1024 < bytes, "{most} KiB for {bytes} bytes");
+    assert!(
+        most > 0 && most * 1024 < bytes,
+        "{most} KiB for {bytes} bytes"
+    );
 }

@@ -44,39 +44,65 @@ fn ten_errors_in_two_files_are_told_in_one_run_each_at_its_line() {
     let blocks: Vec<&str> = told.split("\n\n").collect();
     for (place, what) in expected {
         let block = blocks.iter().find(|block| block.contains(what));
-        assert!(block.is_some_and(|block| block.contains(&format!("{place}:"))), "{place}: {what}\n{told}");
+        assert!(
+            block.is_some_and(|block| block.contains(&format!("{place}:"))),
+            "{place}: {what}\n{told}"
+        );
     }
-    for hint in
-        ["did you mean `blocks`?", "did you mean `tickets`?", "did you mean `group`?", "write `true`", "write 80-90"]
-    {
+    for hint in [
+        "did you mean `blocks`?",
+        "did you mean `tickets`?",
+        "did you mean `group`?",
+        "write `true`",
+        "write 80-90",
+    ] {
         assert!(told.contains(hint), "{hint}\n{told}");
     }
-    assert!(told.ends_with("10 errors: the estate was not judged\n"), "{told}");
+    assert!(
+        told.ends_with("10 errors: the estate was not judged\n"),
+        "{told}"
+    );
 }
 
 #[test]
 fn what_cannot_be_read_gives_one_clear_error_and_nothing_else() {
-    let deep_json =
-        format!("{{ \"format\": \"heronshale-snapshot\", \"version\": 1, \"networks\": {}", "[".repeat(100_000));
+    let deep_json = format!(
+        "{{ \"format\": \"heronshale-snapshot\", \"version\": 1, \"networks\": {}",
+        "[".repeat(100_000)
+    );
     let deep_yaml = format!("{HEADER}networks: {}", "[".repeat(100_000));
-    let mut bomb = format!("{HEADER}address_sets:\n- {{ id: a0, content: &a0 [10.0.0.1, 10.0.0.2] }}\n");
+    let mut bomb =
+        format!("{HEADER}address_sets:\n- {{ id: a0, content: &a0 [10.0.0.1, 10.0.0.2] }}\n");
     for at in 1..12 {
         let inner = vec![format!("*a{}", at - 1); 10].join(", ");
         bomb.push_str(&format!("- {{ id: a{at}, content: &a{at} [{inner}] }}\n"));
     }
     let cut = format!("{HEADER}networks:\n- {{ id: tickets, blocks: [10.65.0.0/16\n");
     let files: [(&str, Vec<u8>, &str); 10] = [
-        ("binary.yaml", [HEADER.as_bytes(), &[0xFF, 0xFE, 0, 1, 2]].concat(), "not text in UTF-8"),
+        (
+            "binary.yaml",
+            [HEADER.as_bytes(), &[0xFF, 0xFE, 0, 1, 2]].concat(),
+            "not text in UTF-8",
+        ),
         ("nul.json", b"{\0}".to_vec(), "not text in UTF-8"),
         ("empty.yaml", Vec::new(), "the file is empty"),
         ("blank.json", b" \n\t ".to_vec(), "the file is empty"),
-        ("deep.json", deep_json.into_bytes(), "nested deeper than 32 levels"),
-        ("deep.yaml", deep_yaml.into_bytes(), "nested deeper than 32 levels"),
+        (
+            "deep.json",
+            deep_json.into_bytes(),
+            "nested deeper than 32 levels",
+        ),
+        (
+            "deep.yaml",
+            deep_yaml.into_bytes(),
+            "nested deeper than 32 levels",
+        ),
         ("bomb.yaml", bomb.into_bytes(), "alias"),
         ("cut.yaml", cut.into_bytes(), "this `[` is not closed"),
         (
             "cut.json",
-            br#"{ "format": "heronshale-snapshot", "version": 1, "networks": [ { "id": "a""#.to_vec(),
+            br#"{ "format": "heronshale-snapshot", "version": 1, "networks": [ { "id": "a""#
+                .to_vec(),
             "this is not JSON",
         ),
         ("other.json", b"[1, 2]".to_vec(), "a snapshot is a map"),
@@ -87,7 +113,9 @@ fn what_cannot_be_read_gives_one_clear_error_and_nothing_else() {
         for command in ["audit", "exposure", "inventory"] {
             let told = folder.run(&[command, "-e", name]).fails(3);
             assert!(
-                told.contains(what) && told.contains(name) && told.ends_with("1 error: the estate was not judged\n"),
+                told.contains(what)
+                    && told.contains(name)
+                    && told.ends_with("1 error: the estate was not judged\n"),
                 "{name}: {told}"
             );
             assert!(told.len() < 3_000, "{name}: {} bytes", told.len());
@@ -99,13 +127,24 @@ fn what_cannot_be_read_gives_one_clear_error_and_nothing_else() {
 fn folders_without_a_snapshot_and_missing_files_are_told_apart() {
     let folder = Folder::new();
     let told = folder.run(&["audit"]).fails(3);
-    assert!(told.contains("no snapshot in the folder . (it holds no files)"), "{told}");
+    assert!(
+        told.contains("no snapshot in the folder . (it holds no files)"),
+        "{told}"
+    );
     folder.write("notes.txt", "x");
     folder.write("other.yaml", "name: something else\n");
     let told = folder.run(&["audit"]).fails(3);
-    assert!(told.contains("notes.txt: neither JSON nor YAML by its name; other.yaml: no snapshot header"), "{told}");
+    assert!(
+        told.contains(
+            "notes.txt: neither JSON nor YAML by its name; other.yaml: no snapshot header"
+        ),
+        "{told}"
+    );
     let told = folder.run(&["audit", "-e", "gone.yaml"]).fails(4);
-    assert!(told.contains("cannot read gone.yaml") && told.contains("heronshale init"), "{told}");
+    assert!(
+        told.contains("cannot read gone.yaml") && told.contains("heronshale init"),
+        "{told}"
+    );
     folder.write("estate.yaml", HEADER);
     let run = folder.run(&["audit"]);
     assert!(
@@ -119,13 +158,24 @@ fn folders_without_a_snapshot_and_missing_files_are_told_apart() {
 
 #[test]
 fn combinations_that_the_semantics_forbid_are_input_errors() {
-    let places =
-        "networks: [{ id: n, blocks: [10.0.0.0/16] }]\nsubnets: [{ id: s, network: n, blocks: [10.0.1.0/24] }]\n";
+    let places = "networks: [{ id: n, blocks: [10.0.0.0/16] }]\nsubnets: [{ id: s, network: n, blocks: [10.0.1.0/24] }]\n";
     let table = [
-        ("security_groups: [{ id: g }, { id: g }]", "two security groups are called `g`"),
-        ("security_groups: [{ id: g, inbound: [{ id: r }, { id: r }] }]", "two inbound rules"),
-        ("security_groups: [{ id: g, default_inbound: allow }]", "a union group has no default"),
-        ("security_groups: [{ id: g, inbound: [{ priority: 1 }] }]", "rules of a union group have no priority"),
+        (
+            "security_groups: [{ id: g }, { id: g }]",
+            "two security groups are called `g`",
+        ),
+        (
+            "security_groups: [{ id: g, inbound: [{ id: r }, { id: r }] }]",
+            "two inbound rules",
+        ),
+        (
+            "security_groups: [{ id: g, default_inbound: allow }]",
+            "a union group has no default",
+        ),
+        (
+            "security_groups: [{ id: g, inbound: [{ priority: 1 }] }]",
+            "rules of a union group have no priority",
+        ),
         (
             "security_groups: [{ id: g, inbound: [{ except: \"group:gone\" }] }]",
             "what a rule excepts must be in the snapshot",
@@ -134,11 +184,26 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
             "security_groups: [{ id: g }, { id: h, form: ordered }]\ninterfaces: [{ id: i, subnet: s, groups: [g, h] }]",
             "union and ordered groups at one place",
         ),
-        ("network_acls: [{ id: a, inbound: [{ action: defer }] }]", "a network ACL knows no rule that says `defer`"),
-        ("network_acls: [{ id: a, inbound: [{ services: tcp 22 }] }]", "needs an action"),
-        ("own_firewalls: [{ id: o, default_inbound: deny }]", "lacks the field `default_outbound`"),
-        ("scope_policies: [{ id: p, scope: estate }, { id: q, scope: estate }]", "have no order of their own"),
-        ("divisions: [{ id: a, parent: b }, { id: b, parent: a }]", "lies inside itself"),
+        (
+            "network_acls: [{ id: a, inbound: [{ action: defer }] }]",
+            "a network ACL knows no rule that says `defer`",
+        ),
+        (
+            "network_acls: [{ id: a, inbound: [{ services: tcp 22 }] }]",
+            "needs an action",
+        ),
+        (
+            "own_firewalls: [{ id: o, default_inbound: deny }]",
+            "lacks the field `default_outbound`",
+        ),
+        (
+            "scope_policies: [{ id: p, scope: estate }, { id: q, scope: estate }]",
+            "have no order of their own",
+        ),
+        (
+            "divisions: [{ id: a, parent: b }, { id: b, parent: a }]",
+            "lies inside itself",
+        ),
         (
             "interfaces: [{ id: i, subnet: s, addresses: [10.0.1.4/24] }]",
             "an interface holds addresses or whole prefixes",
@@ -151,18 +216,34 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
             "gateways: [{ id: a, kind: internet, network: n }, { id: b, kind: internet, network: n }]",
             "a network has one internet gateway",
         ),
-        ("gaps: [{ object: \"network:n\" }]", "cannot be lacking whole"),
-        ("gaps: [{ object: \"group:g\", lacks: rules }]", "no group is called `g`"),
-        ("estate: { name: x, taken: yesterday }", "`yesterday` is no date"),
+        (
+            "gaps: [{ object: \"network:n\" }]",
+            "cannot be lacking whole",
+        ),
+        (
+            "gaps: [{ object: \"group:g\", lacks: rules }]",
+            "no group is called `g`",
+        ),
+        (
+            "estate: { name: x, taken: yesterday }",
+            "`yesterday` is no date",
+        ),
         ("version: 1", "stands here twice"),
     ];
     for (text, what) in table {
-        let told = Folder::with(&format!("{HEADER}{places}{text}\n")).run(&["audit"]).fails(3);
+        let told = Folder::with(&format!("{HEADER}{places}{text}\n"))
+            .run(&["audit"])
+            .fails(3);
         assert!(told.contains(what), "{text}\n{told}");
         assert!(told.contains("estate.yaml:"), "{text}\n{told}");
     }
-    let told = Folder::with("format: heronshale-snapshot\nversion: 2\n").run(&["audit"]).fails(3);
-    assert!(told.contains("this program reads version 1 of the format"), "{told}");
+    let told = Folder::with("format: heronshale-snapshot\nversion: 2\n")
+        .run(&["audit"])
+        .fails(3);
+    assert!(
+        told.contains("this program reads version 1 of the format"),
+        "{told}"
+    );
 }
 
 #[test]
@@ -170,10 +251,16 @@ fn wrong_use_says_what_would_be_right() {
     let folder = Folder::with_demo();
     let table: [(&[&str], &str); 12] = [
         (&["effective", "booking-9"], "did you mean `booking-1`?"),
-        (&["effective", "network:ticket"], "did you mean `network:tickets`?"),
+        (
+            &["effective", "network:ticket"],
+            "did you mean `network:tickets`?",
+        ),
         (&["effective", "10.99.0.1"], "means no interface"),
         (&["effective", "booking-1", "--tcp", "90-80"], "write 80-90"),
-        (&["effective", "booking-1", "--peer", "desk"], "did you mean"),
+        (
+            &["effective", "booking-1", "--peer", "desk"],
+            "did you mean",
+        ),
         (&["rule", "https-ofices"], "no rule is called"),
         (&["rule", "out"], "no rule is called"),
         (&["rule", "ssh"], "rules are called `ssh`"),
@@ -183,7 +270,9 @@ fn wrong_use_says_what_would_be_right() {
         (&["explain", "zzzz-0000"], "has no finding"),
     ];
     for (arguments, what) in table {
-        let told = folder.run(&[arguments, &["-e", "marrowfen-ferries"]].concat()).fails(2);
+        let told = folder
+            .run(&[arguments, &["-e", "marrowfen-ferries"]].concat())
+            .fails(2);
         assert!(told.contains(what), "{arguments:?}\n{told}");
     }
     for arguments in [

@@ -45,8 +45,21 @@ type Items = &'static [(&'static str, &'static str)];
 
 /// What is lacking as a whole: its name, what goes with it, and its blocks if it has any.
 const WHOLE: [(&str, Items, &str); 22] = [
-    ("network:m", &[("networks", "m"), ("subnets", "sm"), ("interfaces", "k"), ("route_tables", "tm")], "10.2.0.0/16"),
-    ("subnet:sm", &[("subnets", "sm"), ("interfaces", "k")], "10.2.1.0/24"),
+    (
+        "network:m",
+        &[
+            ("networks", "m"),
+            ("subnets", "sm"),
+            ("interfaces", "k"),
+            ("route_tables", "tm"),
+        ],
+        "10.2.0.0/16",
+    ),
+    (
+        "subnet:sm",
+        &[("subnets", "sm"), ("interfaces", "k")],
+        "10.2.1.0/24",
+    ),
     ("interface:k", &[("interfaces", "k")], "10.2.1.4"),
     ("workload:v", &[("workloads", "v"), ("interfaces", "k")], ""),
     ("group:g", &[("security_groups", "g")], ""),
@@ -61,11 +74,27 @@ const WHOLE: [(&str, Items, &str); 22] = [
     ("gateway:ig", &[("gateways", "ig")], ""),
     ("gateway:sg", &[("gateways", "sg")], ""),
     ("peering:pe", &[("peerings", "pe")], ""),
-    ("site:yard", &[("sites", "yard"), ("gateways", "sg")], "192.168.0.0/24"),
+    (
+        "site:yard",
+        &[("sites", "yard"), ("gateways", "sg")],
+        "192.168.0.0/24",
+    ),
     ("hub:h", &[("hubs", "h")], ""),
-    ("firewall:fw", &[("firewalls", "fw"), ("interfaces", "leg")], ""),
-    ("balancer:b", &[("balancers", "b"), ("interfaces", "px")], "10.1.2.5"),
-    ("service:svc", &[("services", "svc"), ("interfaces", "door")], "10.1.2.80, 203.0.113.80"),
+    (
+        "firewall:fw",
+        &[("firewalls", "fw"), ("interfaces", "leg")],
+        "",
+    ),
+    (
+        "balancer:b",
+        &[("balancers", "b"), ("interfaces", "px")],
+        "10.1.2.5",
+    ),
+    (
+        "service:svc",
+        &[("services", "svc"), ("interfaces", "door")],
+        "10.1.2.80, 203.0.113.80",
+    ),
     ("set:set", &[("address_sets", "set")], ""),
 ];
 
@@ -113,13 +142,20 @@ fn ask(json: &Value) -> Result<Told, String> {
     for (at, (from, to, traffic)) in QUESTIONS.iter().enumerate() {
         let run = folder.run(&["path", from, to, "--traffic", traffic, "--format", "json"]);
         let Ok(path) = serde_json::from_str::<Value>(&run.stdout) else {
-            assert!(run.stderr.contains("nothing in the snapshot is called"), "{from} {to}: {}", run.stderr);
+            assert!(
+                run.stderr.contains("nothing in the snapshot is called"),
+                "{from} {to}: {}",
+                run.stderr
+            );
             continue;
         };
-        told.paths.insert(at, text(&path["answer"]["verdict"]).to_owned());
+        told.paths
+            .insert(at, text(&path["answer"]["verdict"]).to_owned());
         for claim in SENTENCES {
             let title = format!("“{at} {claim}”");
-            let about = items(&audit["answer"], "findings").iter().find(|one| text(&one["title"]).contains(&title));
+            let about = items(&audit["answer"], "findings")
+                .iter()
+                .find(|one| text(&one["title"]).contains(&title));
             let state = match about.map(|one| text(&one["kind"])) {
                 None => "kept",
                 Some("expectation-broken") => "broken",
@@ -129,8 +165,14 @@ fn ask(json: &Value) -> Result<Told, String> {
             told.sentences.insert((at, claim), state);
         }
         if ["x", "y", "k"].contains(from) {
-            let (_, answer) =
-                folder.json(&["effective", from, "--peer", to.split('/').next().unwrap(), "--traffic", traffic]);
+            let (_, answer) = folder.json(&[
+                "effective",
+                from,
+                "--peer",
+                to.split('/').next().unwrap(),
+                "--traffic",
+                traffic,
+            ]);
             for side in items(&answer["answer"], "sides") {
                 let some = |key| !items(side, key).is_empty();
                 let state = if some("unknown") {
@@ -140,22 +182,34 @@ fn ask(json: &Value) -> Result<Told, String> {
                 } else {
                     "denied"
                 };
-                told.filters.insert((at, text(&side["direction"]).to_owned()), state);
+                told.filters
+                    .insert((at, text(&side["direction"]).to_owned()), state);
             }
         }
     }
-    let starts: BTreeSet<&str> =
-        told.paths.keys().map(|at| QUESTIONS[*at].0).filter(|from| *from != "8.8.8.8").collect();
+    let starts: BTreeSet<&str> = told
+        .paths
+        .keys()
+        .map(|at| QUESTIONS[*at].0)
+        .filter(|from| *from != "8.8.8.8")
+        .collect();
     for from in starts {
         let (_, answer) = folder.json(&["reach", from, "--tcp", "443"]);
         for one in items(&answer["answer"], "reached") {
             let name = text(&one["place"]["name"]).to_owned();
-            told.reached.insert((from.to_owned(), name), one["certain"] == true);
+            told.reached
+                .insert((from.to_owned(), name), one["certain"] == true);
         }
     }
     let (_, exposure) = folder.json(&["exposure"]);
-    for way in ["ways", "by_devices"].iter().flat_map(|key| items(&exposure["answer"], key)) {
-        let addresses = items(way, "addresses").iter().chain(way.get("address")).map(text);
+    for way in ["ways", "by_devices"]
+        .iter()
+        .flat_map(|key| items(&exposure["answer"], key))
+    {
+        let addresses = items(way, "addresses")
+            .iter()
+            .chain(way.get("address"))
+            .map(text);
         for address in addresses {
             let row = told.exposed.entry(address.to_owned()).or_default();
             row.0 |= !items(way, "open").is_empty();
@@ -183,14 +237,20 @@ fn wrong(whole: &Told, without: &Told, gone: &[&str]) -> Vec<String> {
             // What never arrives does not by any address, and so may turn on more than the path to one.
             let same = claim == "may_reach" && verdict == &whole.paths[at] && verdict != "unknown";
             if state != was && (!open || same) {
-                wrong.push(format!("{claim} {:?}: {state}, not {was}, path {verdict}", QUESTIONS[*at]));
+                wrong.push(format!(
+                    "{claim} {:?}: {state}, not {was}, path {verdict}",
+                    QUESTIONS[*at]
+                ));
             }
         }
     }
     for (key, state) in &without.filters {
         let was = whole.filters[key];
         if *state != "unknown" && *state != was {
-            wrong.push(format!("effective {:?} {}: {state}, not {was}", QUESTIONS[key.0], key.1));
+            wrong.push(format!(
+                "effective {:?} {}: {state}, not {was}",
+                QUESTIONS[key.0], key.1
+            ));
         }
     }
     for (pair, certain) in &without.reached {
@@ -200,15 +260,21 @@ fn wrong(whole: &Told, without: &Told, gone: &[&str]) -> Vec<String> {
         }
     }
     for (pair, certain) in &whole.reached {
-        let is_there = without.paths.keys().any(|at| QUESTIONS[*at].0 == pair.0) && !gone.contains(&pair.1.as_str());
+        let is_there = without.paths.keys().any(|at| QUESTIONS[*at].0 == pair.0)
+            && !gone.contains(&pair.1.as_str());
         if *certain && is_there && !without.reached.contains_key(pair) {
             wrong.push(format!("reach {pair:?} is not even possible"));
         }
     }
     for (address, (open, unknown)) in &without.exposed {
         let (was_open, was_unknown) = whole.exposed.get(address).copied().unwrap_or_default();
-        if (*open && !was_open) || (was_open && !open && !unknown) || (was_unknown && !unknown && !open) {
-            wrong.push(format!("exposure {address}: {open} {unknown}, not {was_open} {was_unknown}"));
+        if (*open && !was_open)
+            || (was_open && !open && !unknown)
+            || (was_unknown && !unknown && !open)
+        {
+            wrong.push(format!(
+                "exposure {address}: {open} {unknown}, not {was_open} {was_unknown}"
+            ));
         }
     }
     wrong
@@ -223,13 +289,22 @@ fn estate() -> Value {
     json["version"] = 1.into();
     json["estate"] = json!({ "name": "small", "taken": "2026-11-02T06:00:00Z" });
     let to_yard = json!({ "id": "ly", "to": "site:yard", "reads": "d", "announces_into": "d" });
-    json["hubs"][0]["links"].as_array_mut().unwrap().push(to_yard);
-    json["workloads"].as_array_mut().unwrap().push(json!({ "id": "v" }));
+    json["hubs"][0]["links"]
+        .as_array_mut()
+        .unwrap()
+        .push(to_yard);
+    json["workloads"]
+        .as_array_mut()
+        .unwrap()
+        .push(json!({ "id": "v" }));
     let interfaces = json["interfaces"].as_array_mut().unwrap();
     interfaces.iter_mut().find(|one| one["id"] == "k").unwrap()["workload"] = "v".into();
     json["address_sets"] = json!([{ "id": "set", "content": "10.1.2.9" }]);
     let deny = json!({ "action": "deny", "services": "tcp 88", "peers": "set:set" });
-    json["own_firewalls"][0]["outbound"].as_array_mut().unwrap().push(deny);
+    json["own_firewalls"][0]["outbound"]
+        .as_array_mut()
+        .unwrap()
+        .push(deny);
     json
 }
 
@@ -245,8 +320,13 @@ fn no_command_is_certain_of_what_turns_on_what_is_lacking() {
             Ok(without) => without,
             Err(error) => return failed.push(format!("{name}: {error}")),
         };
-        failed.extend(wrong(&told, &without, gone).iter().map(|what| format!("without {name}: {what}")));
-        let opened = |(at, verdict): (&usize, &String)| verdict == "unknown" && told.paths[at] != "unknown";
+        failed.extend(
+            wrong(&told, &without, gone)
+                .iter()
+                .map(|what| format!("without {name}: {what}")),
+        );
+        let opened =
+            |(at, verdict): (&usize, &String)| verdict == "unknown" && told.paths[at] != "unknown";
         if !without.paths.iter().any(opened) {
             failed.push(format!("{name}: nothing turns on it"));
         }
@@ -256,18 +336,33 @@ fn no_command_is_certain_of_what_turns_on_what_is_lacking() {
         gone.extend(gone.contains(&"k").then_some("v"));
         let mut json = whole.clone();
         for (section, id) in with_it {
-            json[*section].as_array_mut().unwrap().retain(|one| one["id"] != *id);
+            json[*section]
+                .as_array_mut()
+                .unwrap()
+                .retain(|one| one["id"] != *id);
         }
         try_gap(&mut json.clone(), json!({ "object": object }), &gone);
         if !blocks.is_empty() {
             let blocks: Vec<&str> = blocks.split(", ").collect();
-            try_gap(&mut json, json!({ "object": object, "blocks": blocks }), &gone);
+            try_gap(
+                &mut json,
+                json!({ "object": object, "blocks": blocks }),
+                &gone,
+            );
         }
     }
     let document: toml::Table = toml::from_str(ESTATE).unwrap();
     let variants = document["estate"][0]["variant"].as_array().unwrap().iter();
     let mut parts = 0;
-    for edit in variants.filter_map(|variant| variant.get("edits")?.as_array()?.first()?.as_array()?.get(1)?.as_str()) {
+    for edit in variants.filter_map(|variant| {
+        variant
+            .get("edits")?
+            .as_array()?
+            .first()?
+            .as_array()?
+            .get(1)?
+            .as_str()
+    }) {
         let gap = edit.trim_start_matches("gaps: [").trim_end_matches(", ");
         try_gap(&mut whole.clone(), yaml(gap), &[]);
         parts += 1;

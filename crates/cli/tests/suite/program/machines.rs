@@ -26,7 +26,8 @@ const IMPORT: [&str; 5] = ["import", "--as", "linux-firewall", "--name", "gate"]
 fn a_machine_between_networks_is_a_firewall_with_its_routes_and_translations() {
     let folder = gate();
     let files = GATE.map(|(name, _)| name);
-    let (code, told) = folder.json(&[&IMPORT[..], &files, &["--into", "estate/gate.yaml"]].concat());
+    let (code, told) =
+        folder.json(&[&IMPORT[..], &files, &["--into", "estate/gate.yaml"]].concat());
     assert_eq!((code, &told["answer"]["read"]["unclear"]), (0, &json!([])));
     // Hosts beside it, and a way in from outside that the files do not know.
     folder.write(
@@ -36,40 +37,101 @@ fn a_machine_between_networks_is_a_firewall_with_its_routes_and_translations() {
          - { id: probe, subnet: gate-wan, addresses: 203.0.113.9 }\n",
     );
     // From the outer network to the door, which is the firewall's own address there.
-    let gate = folder.read("estate/gate.yaml").replace("  main_table: gate-wan\n", "  main_table: outer\n");
+    let gate = folder
+        .read("estate/gate.yaml")
+        .replace("  main_table: gate-wan\n", "  main_table: outer\n");
     let gate = gate.replace(
         "route_tables:\n",
         "route_tables:\n- { id: outer, network: gate-wan, routes: [{ to: 0.0.0.0/0, next_hop: \"firewall:gate\" }] }\n",
     );
     folder.write("estate/gate.yaml", gate);
     let table = [
-        ("desk", "booking", "22", 0, "Yes: tcp 22 from desk to booking works"),
-        ("desk", "booking", "23", 1, "No: tcp 23 from desk to booking is denied: firewall gate, no rule fits"),
-        ("booking", "desk", "22", 1, "No: tcp 22 from booking to desk is denied"),
-        ("probe", "booking", "8443", 0, "Yes: tcp 8443 from probe to booking works"),
-        ("probe", "desk", "8443", 1, "No: tcp 8443 from probe to desk is denied"),
+        (
+            "desk",
+            "booking",
+            "22",
+            0,
+            "Yes: tcp 22 from desk to booking works",
+        ),
+        (
+            "desk",
+            "booking",
+            "23",
+            1,
+            "No: tcp 23 from desk to booking is denied: firewall gate, no rule fits",
+        ),
+        (
+            "booking",
+            "desk",
+            "22",
+            1,
+            "No: tcp 22 from booking to desk is denied",
+        ),
+        (
+            "probe",
+            "booking",
+            "8443",
+            0,
+            "Yes: tcp 8443 from probe to booking works",
+        ),
+        (
+            "probe",
+            "desk",
+            "8443",
+            1,
+            "No: tcp 8443 from probe to desk is denied",
+        ),
         // Whatever was asked at this port from outside is booking's.
-        ("probe", "desk", "443", 0, "Yes: tcp 443 from probe to desk works"),
-        ("desk", "10.9.9.9", "443", 1, "No: tcp 443 from desk to 10.9.9.9 gets lost"),
+        (
+            "probe",
+            "desk",
+            "443",
+            0,
+            "Yes: tcp 443 from probe to desk works",
+        ),
+        (
+            "desk",
+            "10.9.9.9",
+            "443",
+            1,
+            "No: tcp 443 from desk to 10.9.9.9 gets lost",
+        ),
     ];
     for (from, to, port, code, says) in table {
         let run = folder.run(&["path", from, to, "--tcp", port, "-e", "estate"]);
-        assert!(run.stdout.starts_with(says), "{from} {to} {port}: {}", run.stdout);
+        assert!(
+            run.stdout.starts_with(says),
+            "{from} {to} {port}: {}",
+            run.stdout
+        );
         assert_eq!(run.code, code, "{from} {to} {port}");
     }
     // The translations: to the machine's address for the outside, and to booking for those who come from there.
-    let (_, path) = folder.json(&["path", "desk", "203.0.113.9", "--tcp", "443", "-e", "estate"]);
+    let (_, path) = folder.json(&[
+        "path",
+        "desk",
+        "203.0.113.9",
+        "--tcp",
+        "443",
+        "-e",
+        "estate",
+    ]);
     assert!(path.to_string().contains("source 203.0.113.2"), "{path}");
     // The rule that never matters is found.
     let audit = folder.run(&["audit", "-e", "estate"]).stdout;
-    assert!(audit.contains("gate/forward/9 changes nothing: another rule does the same and more"), "{audit}");
+    assert!(
+        audit.contains("gate/forward/9 changes nothing: another rule does the same and more"),
+        "{audit}"
+    );
 }
 
 #[test]
 fn routes_that_a_snapshot_cannot_say_are_gaps() {
     let route = |more: Value| {
-        let mut all =
-            vec![json!({ "dst": "10.66.0.0/16", "dev": "dmz" }), json!({ "dst": "10.65.0.0/16", "dev": "lan" })];
+        let mut all = vec![
+            json!({ "dst": "10.66.0.0/16", "dev": "dmz" }),
+            json!({ "dst": "10.65.0.0/16", "dev": "lan" }),
+        ];
         all.push(more);
         json!(all).to_string()
     };
@@ -77,11 +139,27 @@ fn routes_that_a_snapshot_cannot_say_are_gaps() {
     let marked = json!([{ "priority": 100, "src": "all", "fwmark": "0x1", "table": "7" }]);
     let hops = json!({ "dst": "default", "nexthops": [{ "gateway": "10.65.0.9", "dev": "lan" }, { "gateway": "10.66.0.9", "dev": "dmz" }] });
     let table = [
-        (json!({ "dst": "10.99.0.0/16", "dev": "lan", "metric": 20 }), &plain, ""),
-        (json!({ "type": "throw", "dst": "10.99.0.0/16" }), &plain, "the route to 10.99.0.0/16 is of the type throw"),
+        (
+            json!({ "dst": "10.99.0.0/16", "dev": "lan", "metric": 20 }),
+            &plain,
+            "",
+        ),
+        (
+            json!({ "type": "throw", "dst": "10.99.0.0/16" }),
+            &plain,
+            "the route to 10.99.0.0/16 is of the type throw",
+        ),
         (hops, &plain, "the route to default has several next hops"),
-        (json!({ "dst": "10.65.0.0/16", "dev": "dmz" }), &plain, "there are equal routes to 10.65.0.0/16"),
-        (json!({ "dst": "10.99.0.0/16", "dev": "gone" }), &plain, "routes lead out by gone, which has no address"),
+        (
+            json!({ "dst": "10.65.0.0/16", "dev": "dmz" }),
+            &plain,
+            "there are equal routes to 10.65.0.0/16",
+        ),
+        (
+            json!({ "dst": "10.99.0.0/16", "dev": "gone" }),
+            &plain,
+            "routes lead out by gone, which has no address",
+        ),
         (
             json!({ "dst": "10.99.0.0/16", "dev": "lan" }),
             &marked,
@@ -89,10 +167,19 @@ fn routes_that_a_snapshot_cannot_say_are_gaps() {
         ),
     ];
     for (more, rules, reason) in table {
-        let files = [GATE[0], GATE[1], ("route.json", &route(more.clone())), ("rule.json", &rules.to_string())];
+        let files = [
+            GATE[0],
+            GATE[1],
+            ("route.json", &route(more.clone())),
+            ("rule.json", &rules.to_string()),
+        ];
         let part = machine(&files, Role::Firewall { hosts: false });
         let gap = |gap: &&Value| gap["object"] == "firewall:machine";
-        let found = part.section("gaps").iter().find(gap).map_or("", |gap| gap["reason"].as_str().unwrap());
+        let found = part
+            .section("gaps")
+            .iter()
+            .find(gap)
+            .map_or("", |gap| gap["reason"].as_str().unwrap());
         assert_eq!(found, reason, "{more}");
     }
     // Of equal prefixes the lowest metric; what is dropped is of no interface.
@@ -100,25 +187,41 @@ fn routes_that_a_snapshot_cannot_say_are_gaps() {
         { "dst": "default", "gateway": "10.65.0.9", "dev": "lan", "metric": 50 }, { "dst": "default", "gateway": "10.66.0.9", "dev": "dmz", "metric": 10 },
         { "dst": "10.66.7.0/24", "type": "blackhole" }, { "dst": "10.66.0.0/16", "dev": "dmz" }, { "dst": "10.1.0.0/16", "dev": "lan", "flags": ["linkdown"] },
     ]);
-    let part = machine(&[GATE[0], GATE[1], ("route.json", &routes.to_string())], Role::Firewall { hosts: false });
+    let part = machine(
+        &[GATE[0], GATE[1], ("route.json", &routes.to_string())],
+        Role::Firewall { hosts: false },
+    );
     let routes = &part.section("firewalls")[0]["routes"];
     assert_eq!(routes.as_array().unwrap().len(), 1, "{routes}");
-    let to: Vec<&str> = routes[0]["to"].as_array().unwrap().iter().map(|to| to.as_str().unwrap()).collect();
-    let all: heronshale_core::address::Addresses =
-        to.iter().map(|to| to.parse::<heronshale_core::address::Block>().unwrap().range).collect();
+    let to: Vec<&str> = routes[0]["to"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|to| to.as_str().unwrap())
+        .collect();
+    let all: heronshale_sets::address::Addresses = to
+        .iter()
+        .map(|to| to.parse::<heronshale_sets::address::Block>().unwrap().range)
+        .collect();
     assert!(all.contains("10.66.8.1".parse().unwrap()) && all.contains("8.8.8.8".parse().unwrap()));
     assert!(!all.contains("10.66.7.1".parse().unwrap()));
 }
 
 fn machine(files: &[(&str, &str)], role: Role) -> Part {
-    let files = files.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
+    let files = files
+        .iter()
+        .map(|(name, text)| ((*name).to_owned(), (*text).to_owned()))
+        .collect();
     read_machine(files, "machine", role, None).unwrap()
 }
 
 /// A table with one chain for what is received: nothing gets in, but for these rules.
 fn received(rules: &[Value], more: &[Value]) -> String {
     let head = json!({ "family": "inet", "table": "t", "name": "in", "type": "filter", "hook": "input", "prio": 0, "policy": "drop" });
-    let mut all = vec![json!({ "table": { "family": "inet", "name": "t" } }), json!({ "chain": head })];
+    let mut all = vec![
+        json!({ "table": { "family": "inet", "name": "t" } }),
+        json!({ "chain": head }),
+    ];
     all.extend(more.iter().cloned());
     for (at, expr) in rules.iter().enumerate() {
         all.push(json!({ "rule": { "family": "inet", "table": "t", "chain": "in", "handle": at, "expr": expr } }));
@@ -133,26 +236,78 @@ fn what_is_not_understood_makes_a_rule_unknown_never_one_that_matches_all_or_not
     let moving = json!({ "set": { "family": "inet", "table": "t", "name": "seen", "type": "ipv4_addr", "flags": ["dynamic"], "elem": ["10.0.0.1"] } });
     let source = json!({ "payload": { "protocol": "ip", "field": "saddr" } });
     let table = [
-        (json!([is(json!({ "meta": { "key": "mark" } }), json!(7)), accept]), "a mark that nothing here sets", false),
-        (json!([{ "limit": { "rate": 5, "per": "second" } }, accept]), "how much there is of it (limit)", false),
-        (json!([is(source.clone(), json!("@seen")), accept]), "the set seen changes by itself", false),
-        (json!([is(source.clone(), json!("@lost")), accept]), "the set lost is not in the export", false),
-        (json!([{ "xt": { "type": "match", "name": "string" } }, accept]), "`xt` is not understood", true),
-        (json!([{ "queue": null }]), "`queue` is not understood", true),
-        (json!([{ "jump": { "target": "nowhere" } }]), "a chain that is not in the export", true),
         (
-            json!([is(json!({ "fib": { "result": "type", "flags": ["daddr"] } }), json!("local")), accept]),
+            json!([is(json!({ "meta": { "key": "mark" } }), json!(7)), accept]),
+            "a mark that nothing here sets",
+            false,
+        ),
+        (
+            json!([{ "limit": { "rate": 5, "per": "second" } }, accept]),
+            "how much there is of it (limit)",
+            false,
+        ),
+        (
+            json!([is(source.clone(), json!("@seen")), accept]),
+            "the set seen changes by itself",
+            false,
+        ),
+        (
+            json!([is(source.clone(), json!("@lost")), accept]),
+            "the set lost is not in the export",
+            false,
+        ),
+        (
+            json!([{ "xt": { "type": "match", "name": "string" } }, accept]),
+            "`xt` is not understood",
+            true,
+        ),
+        (
+            json!([{ "queue": null }]),
+            "`queue` is not understood",
+            true,
+        ),
+        (
+            json!([{ "jump": { "target": "nowhere" } }]),
+            "a chain that is not in the export",
+            true,
+        ),
+        (
+            json!([
+                is(
+                    json!({ "fib": { "result": "type", "flags": ["daddr"] } }),
+                    json!("local")
+                ),
+                accept
+            ]),
             "what the machine's routes say",
             false,
         ),
-        (json!([is(json!({ "payload": { "protocol": "ip", "field": "dscp" } }), json!(8)), accept]), "ip dscp", false),
-        (json!([is(source, json!("host.example")), accept]), "a value that is not understood", false),
+        (
+            json!([
+                is(
+                    json!({ "payload": { "protocol": "ip", "field": "dscp" } }),
+                    json!(8)
+                ),
+                accept
+            ]),
+            "ip dscp",
+            false,
+        ),
+        (
+            json!([is(source, json!("host.example")), accept]),
+            "a value that is not understood",
+            false,
+        ),
         (
             json!([{ "match": { "op": "!=", "left": { "meta": { "key": "hour" } }, "right": 0 } }, accept]),
             "meta hour",
             false,
         ),
-        (json!([{ "tproxy": { "port": 80 } }, accept]), "`tproxy` is not understood", true),
+        (
+            json!([{ "tproxy": { "port": 80 } }, accept]),
+            "`tproxy` is not understood",
+            true,
+        ),
         (
             json!([{ "mangle": { "key": { "payload": { "protocol": "ip", "field": "daddr" } }, "value": "10.0.0.9" } }, accept]),
             "a change of addresses or ports without translation",
@@ -164,17 +319,36 @@ fn what_is_not_understood_makes_a_rule_unknown_never_one_that_matches_all_or_not
         let part = machine(&[("nft.json", &text)], Role::Workload);
         let own = &part.section("own_firewalls")[0];
         let rules = own["inbound"].as_array().unwrap();
-        assert_eq!(part.read.unclear.len(), 1, "{expr}: {:?}", part.read.unclear);
+        assert_eq!(
+            part.read.unclear.len(),
+            1,
+            "{expr}: {:?}",
+            part.read.unclear
+        );
         assert_eq!(part.read.unclear[0].why, why, "{expr}");
-        assert_eq!(rules[0]["peers"], json!(["set:machine-not-understood-in-1"]), "{expr}: {own}");
+        assert_eq!(
+            rules[0]["peers"],
+            json!(["set:machine-not-understood-in-1"]),
+            "{expr}: {own}"
+        );
         assert_eq!(part.section("address_sets")[0]["content"], "unknown");
         // Where nobody knows what becomes of it, no later rule counts for it: it is let through, or not.
         assert_eq!(rules.len(), 1 + usize::from(ends), "{expr}: {own}");
-        assert_eq!((&own["default_inbound"], rules[0]["action"].as_str()), (&json!("deny"), Some("allow")), "{expr}");
+        assert_eq!(
+            (&own["default_inbound"], rules[0]["action"].as_str()),
+            (&json!("deny"), Some("allow")),
+            "{expr}"
+        );
     }
     // The answer is "unknown", at the place where it matters.
     let folder = Folder::new();
-    folder.write("nft.json", received(&[json!([{ "limit": { "rate": 5, "per": "second" } }, accept])], &[]));
+    folder.write(
+        "nft.json",
+        received(
+            &[json!([{ "limit": { "rate": 5, "per": "second" } }, accept])],
+            &[],
+        ),
+    );
     folder.write(
         "addr.json",
         json!([{ "ifname": "eth0", "addr_info": [{ "local": "10.65.1.11", "prefixlen": 24, "scope": "global" }] }])
@@ -196,7 +370,10 @@ fn what_is_not_understood_makes_a_rule_unknown_never_one_that_matches_all_or_not
     folder.write("e/peer.yaml", "format: heronshale-snapshot\nversion: 1\ninterfaces: [{ id: desk, subnet: booking-eth0, addresses: 10.65.1.3 }]\n");
     let run = folder.run(&["path", "desk", "booking-eth0", "--tcp", "443", "-e", "e"]);
     assert!(
-        run.code == 1 && run.stdout.starts_with("Unknown: tcp 443 from desk to booking-eth0 depends on"),
+        run.code == 1
+            && run
+                .stdout
+                .starts_with("Unknown: tcp 443 from desk to booking-eth0 depends on"),
         "{}",
         run.stdout
     );
@@ -212,23 +389,50 @@ fn every_interface_that_rules_name_is_told_apart() {
     let set = |name: &str, kind: Value, elements: Value| json!({ "set": { "family": "inet", "table": "t", "name": name, "type": kind, "elem": elements } });
     let more = [
         set("inside", json!("ifname"), json!(["eth1", "eth2.100"])),
-        set("pairs", json!(["ifname", "inet_service"]), json!([{ "concat": ["eth3", 22] }])),
+        set(
+            "pairs",
+            json!(["ifname", "inet_service"]),
+            json!([{ "concat": ["eth3", 22] }]),
+        ),
         set("ports", json!("inet_service"), json!([80])),
     ];
     let rules = [
-        json!([equal(&device, json!("@inside")), equal(&port, json!(1)), accept]),
+        json!([
+            equal(&device, json!("@inside")),
+            equal(&port, json!(1)),
+            accept
+        ]),
         json!([equal(&pair, json!("@pairs")), accept]),
         json!([{ "vmap": { "key": device, "data": { "set": [["eth4", accept], ["eth5", { "drop": null }]] } } }]),
-        json!([equal(&pair, json!({ "set": [{ "concat": ["eth6", 6] }] })), accept]),
-        json!([equal(&device, json!("tun*")), equal(&port, json!(7)), accept]),
+        json!([
+            equal(&pair, json!({ "set": [{ "concat": ["eth6", 6] }] })),
+            accept
+        ]),
+        json!([
+            equal(&device, json!("tun*")),
+            equal(&port, json!(7)),
+            accept
+        ]),
         json!([{ "match": { "op": "!=", "left": device, "right": "eth7" } }, equal(&port, json!("@ports")), accept]),
     ];
     let part = machine(&[("nft.json", &received(&rules, &more))], Role::Workload);
     let services = |id: &str| {
-        let own = part.section("own_firewalls").iter().find(|one| one["id"] == format!("machine{id}")).unwrap();
+        let own = part
+            .section("own_firewalls")
+            .iter()
+            .find(|one| one["id"] == format!("machine{id}"))
+            .unwrap();
         let each = own["inbound"].as_array().unwrap().iter().map(|rule| {
-            let perhaps = if rule.get("peers").is_some() { "perhaps " } else { "" };
-            format!("{perhaps}{}", rule.get("services").map_or("any", |all| all[0].as_str().unwrap()))
+            let perhaps = if rule.get("peers").is_some() {
+                "perhaps "
+            } else {
+                ""
+            };
+            format!(
+                "{perhaps}{}",
+                rule.get("services")
+                    .map_or("any", |all| all[0].as_str().unwrap())
+            )
         });
         each.collect::<Vec<_>>().join(", ")
     };
@@ -243,7 +447,12 @@ fn every_interface_that_rules_name_is_told_apart() {
     ];
     for (id, expected) in table {
         let id = if id == "-eth2.100" { "-eth1" } else { id };
-        assert_eq!(services(id), expected, "{id}: {:#?}", part.section("own_firewalls"));
+        assert_eq!(
+            services(id),
+            expected,
+            "{id}: {:#?}",
+            part.section("own_firewalls")
+        );
     }
     assert_eq!(services("-eth7"), "");
     assert_eq!(part.section("own_firewalls").len(), 7);
@@ -253,14 +462,38 @@ fn every_interface_that_rules_name_is_told_apart() {
 fn what_is_translated_at_a_workload_is_unknown_but_for_its_own_address() {
     let chain = |hook: &str| json!({ "chain": { "family": "ip", "table": "n", "name": hook, "type": "nat", "hook": hook, "prio": 0, "policy": "accept" } });
     let rule = |hook: &str, expr: Value| json!({ "rule": { "family": "ip", "table": "n", "chain": hook, "handle": 1, "expr": expr } });
-    let port =
-        json!({ "match": { "op": "==", "left": { "payload": { "protocol": "tcp", "field": "dport" } }, "right": 80 } });
+    let port = json!({ "match": { "op": "==", "left": { "payload": { "protocol": "tcp", "field": "dport" } }, "right": 80 } });
     let table = [
-        ("prerouting", json!([port, { "redirect": { "port": 8080 } }]), "inbound", json!(["tcp 80"])),
-        ("prerouting", json!([port, { "dnat": { "addr": "10.0.0.9", "port": 81 } }]), "inbound", json!(["tcp 80"])),
-        ("output", json!([port, { "dnat": { "addr": "10.0.0.9" } }]), "outbound", json!(["tcp 80"])),
-        ("postrouting", json!([port, { "snat": { "addr": "10.0.0.9" } }]), "outbound", json!(["tcp 80"])),
-        ("postrouting", json!([{ "masquerade": null }]), "outbound", Value::Null),
+        (
+            "prerouting",
+            json!([port, { "redirect": { "port": 8080 } }]),
+            "inbound",
+            json!(["tcp 80"]),
+        ),
+        (
+            "prerouting",
+            json!([port, { "dnat": { "addr": "10.0.0.9", "port": 81 } }]),
+            "inbound",
+            json!(["tcp 80"]),
+        ),
+        (
+            "output",
+            json!([port, { "dnat": { "addr": "10.0.0.9" } }]),
+            "outbound",
+            json!(["tcp 80"]),
+        ),
+        (
+            "postrouting",
+            json!([port, { "snat": { "addr": "10.0.0.9" } }]),
+            "outbound",
+            json!(["tcp 80"]),
+        ),
+        (
+            "postrouting",
+            json!([{ "masquerade": null }]),
+            "outbound",
+            Value::Null,
+        ),
     ];
     for (hook, expr, list, services) in table {
         let text = json!({ "nftables": [chain(hook), rule(hook, expr.clone())] }).to_string();
@@ -275,7 +508,10 @@ fn what_is_translated_at_a_workload_is_unknown_but_for_its_own_address() {
                 "{expr}: {own:#}"
             );
             let side = if list == "inbound" { "in" } else { "out" };
-            assert_eq!(first["peers"], json!([format!("set:machine-not-understood-{side}-1")]));
+            assert_eq!(
+                first["peers"],
+                json!([format!("set:machine-not-understood-{side}-1")])
+            );
         }
     }
 }
@@ -284,23 +520,39 @@ fn what_is_translated_at_a_workload_is_unknown_but_for_its_own_address() {
 fn thousands_of_rules_are_followed_in_seconds_also_where_replies_are_refused_for_some() {
     let drop = json!({ "drop": null });
     let from = |address: String| json!({ "match": { "op": "==", "left": { "payload": { "protocol": "ip", "field": "saddr" } }, "right": address } });
-    let established =
-        json!({ "match": { "op": "in", "left": { "ct": { "key": "state" } }, "right": ["established"] } });
-    let head = [json!([from("192.0.2.9".to_owned()), drop]), json!([established, { "accept": null }])];
-    let many = (0..4_000).map(|at| json!([from(format!("10.{}.{}.7", at / 250, at % 250)), { "accept": null }]));
+    let established = json!({ "match": { "op": "in", "left": { "ct": { "key": "state" } }, "right": ["established"] } });
+    let head = [
+        json!([from("192.0.2.9".to_owned()), drop]),
+        json!([established, { "accept": null }]),
+    ];
+    let many = (0..4_000)
+        .map(|at| json!([from(format!("10.{}.{}.7", at / 250, at % 250)), { "accept": null }]));
     let inbound: Vec<Value> = head.iter().cloned().chain(many).collect();
     // The same towards others: each way decides of the other's replies.
     let text = received(&inbound, &[]);
-    let sent =
-        text.replace("\"input\"", "\"output\"").replace("\"table\":\"t\"", "\"table\":\"o\"").replace("saddr", "daddr");
+    let sent = text
+        .replace("\"input\"", "\"output\"")
+        .replace("\"table\":\"t\"", "\"table\":\"o\"")
+        .replace("saddr", "daddr");
     let both: Vec<Value> = [&text, &sent]
         .into_iter()
-        .flat_map(|text| serde_json::from_str::<Value>(text).unwrap()["nftables"].as_array().unwrap().clone())
+        .flat_map(|text| {
+            serde_json::from_str::<Value>(text).unwrap()["nftables"]
+                .as_array()
+                .unwrap()
+                .clone()
+        })
         .collect();
     let start = std::time::Instant::now();
-    let part = machine(&[("nft.json", &json!({ "nftables": both }).to_string())], Role::Workload);
+    let part = machine(
+        &[("nft.json", &json!({ "nftables": both }).to_string())],
+        Role::Workload,
+    );
     let own = &part.section("own_firewalls")[0];
-    assert!(own["inbound"].as_array().unwrap().len() >= 4_001 && own["outbound"].as_array().unwrap().len() >= 4_001);
+    assert!(
+        own["inbound"].as_array().unwrap().len() >= 4_001
+            && own["outbound"].as_array().unwrap().len() >= 4_001
+    );
     assert!(start.elapsed().as_secs() < 30, "{:?}", start.elapsed());
 }
 
@@ -308,14 +560,19 @@ fn thousands_of_rules_are_followed_in_seconds_also_where_replies_are_refused_for
 fn the_rules_of_one_family_say_nothing_of_the_other() {
     let saved = "# Generated by iptables-save\n*filter\n:INPUT DROP [0:0]\n-A INPUT -p tcp --dport 22 -j ACCEPT\nCOMMIT\n# Completed on Monday\n";
     let part = machine(&[("four.txt", saved)], Role::Workload);
-    let rules = part.section("own_firewalls")[0]["inbound"].as_array().unwrap();
+    let rules = part.section("own_firewalls")[0]["inbound"]
+        .as_array()
+        .unwrap();
     assert!(
         rules[0]["description"]
             == "the rules of IPv6 are not among the files; not understood: the rules of IPv6 are not among the files",
         "{rules:?}"
     );
     assert!(
-        rules.iter().any(|rule| rule["services"] == json!(["tcp 22"]) && rule["peers"] == json!(["0.0.0.0/0"])),
+        rules
+            .iter()
+            .any(|rule| rule["services"] == json!(["tcp 22"])
+                && rule["peers"] == json!(["0.0.0.0/0"])),
         "{rules:?}"
     );
 }
@@ -327,8 +584,15 @@ fn a_workloads_own_firewall_becomes_a_file_of_the_estate() {
         let (_, effective) = folder.json(&["effective", name, "-e", "marrowfen-ferries"]);
         effective["answer"].clone()
     };
-    let address = interface("manifest-1")["interface"]["addresses"][0].as_str().unwrap().to_owned();
-    assert!(!interface("manifest-1").to_string().contains("manifest-eth0"));
+    let address = interface("manifest-1")["interface"]["addresses"][0]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    assert!(
+        !interface("manifest-1")
+            .to_string()
+            .contains("manifest-eth0")
+    );
     let rules = [
         json!([{ "match": { "op": "in", "left": { "ct": { "key": "state" } }, "right": ["established", "related"] } }, { "accept": null }]),
         json!([{ "match": { "op": "==", "left": { "meta": { "key": "iifname" } }, "right": "eth0" } },
@@ -336,7 +600,10 @@ fn a_workloads_own_firewall_becomes_a_file_of_the_estate() {
     ];
     folder.write("nft.json", received(&rules, &[]));
     let device = |name: &str, address: &str| json!({ "ifname": name, "addr_info": [{ "local": address, "prefixlen": 24, "scope": "global" }] });
-    folder.write("addr.json", json!([device("eth0", &address), device("eth7", "192.168.9.9")]).to_string());
+    folder.write(
+        "addr.json",
+        json!([device("eth0", &address), device("eth7", "192.168.9.9")]).to_string(),
+    );
     let import = [
         "import",
         "--as",
@@ -353,16 +620,26 @@ fn a_workloads_own_firewall_becomes_a_file_of_the_estate() {
     let (code, told) = folder.json(&import);
     assert_eq!(
         (code, &told["answer"]["read"]["remarks"]),
-        (0, &json!(["eth7 holds 192.168.9.9: no interface of the estate does"]))
+        (
+            0,
+            &json!(["eth7 holds 192.168.9.9: no interface of the estate does"])
+        )
     );
-    assert!(interface("manifest-1").to_string().contains("manifest-eth0"));
+    assert!(
+        interface("manifest-1")
+            .to_string()
+            .contains("manifest-eth0")
+    );
     // It is not written over unless that is asked for, and then it stands in its own place.
     assert!(folder.run(&import).fails(2).contains("is there already"));
     folder.run(&[&import[..], &["--force"]].concat()).ok();
     // An interface has one own firewall.
     folder.write("marrowfen-ferries/second.yaml", "format: heronshale-snapshot\nversion: 1\nown_firewalls:\n- { id: second, default_inbound: allow, default_outbound: allow, interfaces: manifest-1 }\n");
     let error = folder.run(&["audit", "-e", "marrowfen-ferries"]).fails(3);
-    assert!(error.contains("the interface `manifest-1` has another own firewall already"), "{error}");
+    assert!(
+        error.contains("the interface `manifest-1` has another own firewall already"),
+        "{error}"
+    );
 }
 
 /// Files by their names.
@@ -373,56 +650,136 @@ fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
     let nft = received(&[], &[]);
     let saved = "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -s 10.0.0.1 -j DROP\nCOMMIT\n";
     let table: [(Files<'_>, &str, &str); 12] = [
-        (&[("a.json", "{\"nftables\": [")], "this is not JSON", "a.json:1"),
-        (&[("a.json", "{\"rules\": []}")], "this JSON is none of a Linux machine", "nft -j list ruleset"),
-        (&[("a.txt", "hello")], "this is no rule set, and no JSON", "a.txt:1"),
-        (&[("a.txt", "\n")], "this file is empty", "no table was ever set"),
-        (&[("a.json", &nft), ("b.json", &nft)], "a second rule set of nftables", "b.json:1"),
-        (&[("a.txt", saved), ("b.txt", saved)], "a second file with the rules of IPv4", "b.txt:1"),
+        (
+            &[("a.json", "{\"nftables\": [")],
+            "this is not JSON",
+            "a.json:1",
+        ),
+        (
+            &[("a.json", "{\"rules\": []}")],
+            "this JSON is none of a Linux machine",
+            "nft -j list ruleset",
+        ),
+        (
+            &[("a.txt", "hello")],
+            "this is no rule set, and no JSON",
+            "a.txt:1",
+        ),
+        (
+            &[("a.txt", "\n")],
+            "this file is empty",
+            "no table was ever set",
+        ),
+        (
+            &[("a.json", &nft), ("b.json", &nft)],
+            "a second rule set of nftables",
+            "b.json:1",
+        ),
+        (
+            &[("a.txt", saved), ("b.txt", saved)],
+            "a second file with the rules of IPv4",
+            "b.txt:1",
+        ),
         (
             &[("a.json", "[{\"ifname\": \"eth0\", \"addr_info\": []}]")],
             "none of the files holds a machine's rules",
             "iptables-save",
         ),
         (
-            &[("a.txt", "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -j DROP\nCOMMIT\n")],
+            &[(
+                "a.txt",
+                "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -j DROP\nCOMMIT\n",
+            )],
             "IPv4 or of IPv6",
             "keep the first line",
         ),
         (
-            &[("a.txt", "# iptables-save\n*filter\n:INPUT ACCEPT\n-A OTHER -j DROP\n")],
+            &[(
+                "a.txt",
+                "# iptables-save\n*filter\n:INPUT ACCEPT\n-A OTHER -j DROP\n",
+            )],
             "the table `filter` has no chain `OTHER`",
             "a.txt:4",
         ),
-        (&[("a.txt", "# iptables-save\n*filter\nINPUT -j DROP\n")], "`INPUT -j DROP` is no rule", "a.txt:3"),
-        (&[("a.txt", "# iptables-save\n*broute\n")], "there is no table `broute`", "a.txt:2"),
         (
-            &[("a.json", &nft), ("b.json", "[{\"dst\": \"10.0.0.0/33\", \"dev\": \"x\"}]")],
+            &[("a.txt", "# iptables-save\n*filter\nINPUT -j DROP\n")],
+            "`INPUT -j DROP` is no rule",
+            "a.txt:3",
+        ),
+        (
+            &[("a.txt", "# iptables-save\n*broute\n")],
+            "there is no table `broute`",
+            "a.txt:2",
+        ),
+        (
+            &[
+                ("a.json", &nft),
+                ("b.json", "[{\"dst\": \"10.0.0.0/33\", \"dev\": \"x\"}]"),
+            ],
             "`10.0.0.0/33` is no prefix",
             "b.json:1",
         ),
     ];
     for (files, what, place) in table {
         let folder = Folder::new();
-        let mut arguments = vec!["import", "--as", "linux-workload", "--name", "one", "--into", "out.yaml"];
+        let mut arguments = vec![
+            "import",
+            "--as",
+            "linux-workload",
+            "--name",
+            "one",
+            "--into",
+            "out.yaml",
+        ];
         for (name, text) in files {
             folder.write(name, text);
             arguments.push(name);
         }
         let error = folder.run(&arguments).fails(3);
-        assert!(error.contains(what) && error.contains(place), "{what}: {error}");
+        assert!(
+            error.contains(what) && error.contains(place),
+            "{what}: {error}"
+        );
         assert!(!folder.path().join("out.yaml").exists());
     }
     let folder = gate();
-    let error = folder.run(&["import", "--as", "linux-firewall", "rules.json", "--into", "out.yaml"]).fails(2);
+    let error = folder
+        .run(&[
+            "import",
+            "--as",
+            "linux-firewall",
+            "rules.json",
+            "--into",
+            "out.yaml",
+        ])
+        .fails(2);
     assert!(error.contains("give --name NAME"), "{error}");
     // A circle of chains, which the kernel refuses, does not hang.
     let chain = json!({ "chain": { "family": "inet", "table": "t", "name": "round" } });
     let rule = json!({ "rule": { "family": "inet", "table": "t", "chain": "round", "handle": 9, "expr": [{ "jump": { "target": "round" } }] } });
-    folder.write("round.json", received(&[json!([{ "jump": { "target": "round" } }])], &[chain, rule]));
-    let error =
-        folder.run(&["import", "--as", "linux-workload", "--name", "one", "round.json", "--into", "out.yaml"]).fails(3);
-    assert!(error.contains("chains call each other too deep, or in a circle"), "{error}");
+    folder.write(
+        "round.json",
+        received(
+            &[json!([{ "jump": { "target": "round" } }])],
+            &[chain, rule],
+        ),
+    );
+    let error = folder
+        .run(&[
+            "import",
+            "--as",
+            "linux-workload",
+            "--name",
+            "one",
+            "round.json",
+            "--into",
+            "out.yaml",
+        ])
+        .fails(3);
+    assert!(
+        error.contains("chains call each other too deep, or in a circle"),
+        "{error}"
+    );
 }
 
 #[test]
@@ -434,12 +791,25 @@ fn what_an_interface_below_drops_is_unknown_above_it() {
     let table = json!({ "family": "netdev", "name": "t" });
     let chain = json!({ "family": "netdev", "table": "t", "name": "in", "dev": "m0", "type": "filter", "hook": "ingress", "prio": 0, "policy": "drop" });
     let rules = json!({ "nftables": [{ "table": table }, { "chain": chain }] }).to_string();
-    let part = machine(&[("nft.json", &rules), ("addr.json", &addresses)], Role::Workload);
+    let part = machine(
+        &[("nft.json", &rules), ("addr.json", &addresses)],
+        Role::Workload,
+    );
     let inbound = |device: &str| {
         let of = |own: &&Value| own["interfaces"] == json!([format!("machine-{device}")]);
-        part.section("own_firewalls").iter().find(of).unwrap().clone()
+        part.section("own_firewalls")
+            .iter()
+            .find(of)
+            .unwrap()
+            .clone()
     };
     assert_eq!(inbound("m0")["default_inbound"], "deny");
     let above = inbound("m0.7");
-    assert!(above["inbound"][0]["peers"][0].as_str().unwrap().starts_with("set:machine-not-understood"), "{above}");
+    assert!(
+        above["inbound"][0]["peers"][0]
+            .as_str()
+            .unwrap()
+            .starts_with("set:machine-not-understood"),
+        "{above}"
+    );
 }

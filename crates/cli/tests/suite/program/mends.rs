@@ -21,12 +21,24 @@ const fn case(
     obstacles: &'static [&'static str],
     mend: &'static [&'static str],
 ) -> Case {
-    Case { id, changes, asked, obstacles, mend }
+    Case {
+        id,
+        changes,
+        asked,
+        obstacles,
+        mend,
+    }
 }
 
 const IB: &str = "- { id: ib, subnet: bs, addresses: 10.3.1.4 }";
-const GROUPED: (&str, &str) = (IB, "- { id: ib, subnet: bs, addresses: 10.3.1.4, groups: [data] }");
-const ALONE: (&str, &str) = ("hubs:", "security_groups: [{ id: data, outbound: [{ id: all }] }]\nhubs:");
+const GROUPED: (&str, &str) = (
+    IB,
+    "- { id: ib, subnet: bs, addresses: 10.3.1.4, groups: [data] }",
+);
+const ALONE: (&str, &str) = (
+    "hubs:",
+    "security_groups: [{ id: data, outbound: [{ id: all }] }]\nhubs:",
+);
 const TO_IA: &str = "- { id: ia, subnet: as, addresses: [10.1.1.4, \"2001:db8:1:1::4\"] }";
 
 const CASES: &[Case] = &[
@@ -40,8 +52,14 @@ const CASES: &[Case] = &[
     case(
         "3: allowed finally, the group empty, ACL and own firewall deny",
         &[
-            (TO_IA, "- { id: ia, subnet: as, addresses: 10.1.1.4, groups: [empty], own_firewall: host }"),
-            ("\"2001:db8:1:1::/64\"] }", "\"2001:db8:1:1::/64\"], acl: n }"),
+            (
+                TO_IA,
+                "- { id: ia, subnet: as, addresses: 10.1.1.4, groups: [empty], own_firewall: host }",
+            ),
+            (
+                "\"2001:db8:1:1::/64\"] }",
+                "\"2001:db8:1:1::/64\"], acl: n }",
+            ),
             (
                 "hubs:",
                 "security_groups: [{ id: empty }]\nscope_policies: [{ id: outer, scope: estate, inbound: [{ id: ssh, action: allow-finally, services: tcp 22 }] }]\nown_firewalls: [{ id: host, default_inbound: deny, default_outbound: allow }]\nnetwork_acls: [{ id: n, inbound: [{ id: no, action: deny, priority: 5, services: tcp 22 }, { id: rest, action: allow, priority: 9 }], outbound: [{ id: out, action: allow, priority: 1 }] }]\nhubs:",
@@ -101,14 +119,20 @@ const CASES: &[Case] = &[
     ),
     case(
         "a gateway attached",
-        &[("- { id: ga, kind: internet, network: a }", "- { id: ga, kind: internet, network: a, attached: false }")],
+        &[(
+            "- { id: ga, kind: internet, network: a }",
+            "- { id: ga, kind: internet, network: a, attached: false }",
+        )],
         ["internet", "ia", "tcp 443"],
         &["internet gateway ga"],
         &["attach internet gateway ga"],
     ),
     case(
         "a peering up",
-        &[("- { id: qb, sides: [{ network: q }", "- { id: qb, sides: [{ network: q, up: false }")],
+        &[(
+            "- { id: qb, sides: [{ network: q }",
+            "- { id: qb, sides: [{ network: q, up: false }",
+        )],
         ["ia", "ib", "tcp 443"],
         &["table tq"],
         &["peering qb has to be up"],
@@ -161,7 +185,10 @@ const CASES: &[Case] = &[
         )],
         ["ia", "service:S", "tcp 443"],
         &["service S, public door", "service S, public door"],
-        &["open the public door of service S", "add 203.0.113.4 to the list at the public door of service S"],
+        &[
+            "open the public door of service S",
+            "add 203.0.113.4 to the list at the public door of service S",
+        ],
     ),
     case(
         "a firewall's policy, before the rule that denies",
@@ -171,12 +198,17 @@ const CASES: &[Case] = &[
         )],
         ["ia", "ib", "tcp 443"],
         &["firewall F"],
-        &["add to firewall policy open, section s: allow tcp 443 from 10.1.1.4 to 10.3.1.4, priority 29"],
+        &[
+            "add to firewall policy open, section s: allow tcp 443 from 10.1.1.4 to 10.3.1.4, priority 29",
+        ],
     ),
     case(
         "4: a stateless rule, whose reply no rule lets in",
         &[
-            (TO_IA, "- { id: ia, subnet: as, addresses: 10.1.1.4, groups: [g] }"),
+            (
+                TO_IA,
+                "- { id: ia, subnet: as, addresses: 10.1.1.4, groups: [g] }",
+            ),
             (
                 "hubs:",
                 "security_groups: [{ id: g, outbound: [{ id: web, services: tcp 443, stateless: true }] }]\nhubs:",
@@ -188,16 +220,29 @@ const CASES: &[Case] = &[
     ),
     case(
         "an internet block",
-        &[("main_table: ta }", "main_table: ta, internet_traffic: none }")],
+        &[(
+            "main_table: ta }",
+            "main_table: ta, internet_traffic: none }",
+        )],
         ["internet", "ia", "tcp 443"],
         &["network a"],
         &["let network a talk to the internet"],
     ),
-    case("nothing mends what nobody holds", &[], ["ia", "10.3.1.77", "tcp 443"], &["network b"], &[]),
+    case(
+        "nothing mends what nobody holds",
+        &[],
+        ["ia", "10.3.1.77", "tcp 443"],
+        &["network b"],
+        &[],
+    ),
 ];
 
 fn texts(list: &Value, of: impl Fn(&Value) -> &Value) -> Vec<String> {
-    list.as_array().unwrap().iter().map(|one| of(one).as_str().unwrap().to_owned()).collect()
+    list.as_array()
+        .unwrap()
+        .iter()
+        .map(|one| of(one).as_str().unwrap().to_owned())
+        .collect()
 }
 
 #[test]
@@ -209,10 +254,18 @@ fn all_that_is_in_the_way_is_told_and_what_mends_it() {
         let (code, answer) = folder.json(&["path", from, to, "--traffic", traffic]);
         let answer = &answer["answer"];
         let obstacles = texts(&answer["obstacles"], |one| &one["step"]["at"]);
-        let mends: Vec<Vec<String>> =
-            answer["mends"].as_array().unwrap().iter().map(|mend| texts(&mend["edits"], |one| &one["text"])).collect();
+        let mends: Vec<Vec<String>> = answer["mends"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|mend| texts(&mend["edits"], |one| &one["text"]))
+            .collect();
         let fits = |found: &[String], wanted: &[&str]| {
-            found.len() == wanted.len() && found.iter().zip(wanted).all(|(found, wanted)| found.contains(wanted))
+            found.len() == wanted.len()
+                && found
+                    .iter()
+                    .zip(wanted)
+                    .all(|(found, wanted)| found.contains(wanted))
         };
         let mended = match case.mend {
             [] => mends.is_empty(),
@@ -227,29 +280,77 @@ fn all_that_is_in_the_way_is_told_and_what_mends_it() {
 
 #[test]
 fn what_is_new_in_the_way_since_an_earlier_snapshot_is_told() {
-    let now = changed("now", &[GROUPED, ALONE, ("{ network: b, accept_forwarded: true }", "{ network: b }")]);
-    let before = changed("before", &[("{ network: b, accept_forwarded: true }", "{ network: b }")]);
+    let now = changed(
+        "now",
+        &[
+            GROUPED,
+            ALONE,
+            ("{ network: b, accept_forwarded: true }", "{ network: b }"),
+        ],
+    );
+    let before = changed(
+        "before",
+        &[("{ network: b, accept_forwarded: true }", "{ network: b }")],
+    );
     let folder = Folder::with(&now);
     let old = folder.write("old/estate.yaml", before);
     let old = old.to_str().unwrap();
-    let asked = ["path", "ia", "ib", "--tcp", "443", "-e", "estate.yaml", "--since"];
+    let asked = [
+        "path",
+        "ia",
+        "ib",
+        "--tcp",
+        "443",
+        "-e",
+        "estate.yaml",
+        "--since",
+    ];
     let (_, answer) = folder.json(&[&asked[..], &[old]].concat());
     let told: Vec<(bool, String)> = answer["answer"]["obstacles"]
         .as_array()
         .unwrap()
         .iter()
-        .map(|one| (one["new"].as_bool().unwrap(), one["step"]["at"].as_str().unwrap().to_owned()))
+        .map(|one| {
+            (
+                one["new"].as_bool().unwrap(),
+                one["step"]["at"].as_str().unwrap().to_owned(),
+            )
+        })
         .collect();
-    assert_eq!(told, [(false, "peering qb, to b".to_owned()), (true, "ib: group data, in".to_owned())]);
+    assert_eq!(
+        told,
+        [
+            (false, "peering qb, to b".to_owned()),
+            (true, "ib: group data, in".to_owned())
+        ]
+    );
     assert_eq!(answer["answer"]["since"]["verdict"], "lost");
     let whole = folder.write("whole/estate.yaml", changed("whole", &[]));
-    let text = folder.run(&[&asked[..], &[whole.to_str().unwrap()]].concat()).stdout;
-    assert!(text.contains("In the snapshot of 2026-11-02T06:00:00Z the same question was answered: works."), "{text}");
-    assert!(text.contains("NEW") && !text.contains("as before"), "{text}");
-    let other = folder
-        .write("other/estate.yaml", changed("other", &[(IB, "- { id: other, subnet: bs, addresses: 10.3.1.4 }")]));
+    let text = folder
+        .run(&[&asked[..], &[whole.to_str().unwrap()]].concat())
+        .stdout;
+    assert!(
+        text.contains(
+            "In the snapshot of 2026-11-02T06:00:00Z the same question was answered: works."
+        ),
+        "{text}"
+    );
+    assert!(
+        text.contains("NEW") && !text.contains("as before"),
+        "{text}"
+    );
+    let other = folder.write(
+        "other/estate.yaml",
+        changed(
+            "other",
+            &[(IB, "- { id: other, subnet: bs, addresses: 10.3.1.4 }")],
+        ),
+    );
     let (_, answer) = folder.json(&[&asked[..], &[other.to_str().unwrap()]].concat());
-    assert_eq!(answer["answer"]["since"]["not_asked"], "nothing in the snapshot is called `ib`");
+    assert_eq!(
+        answer["answer"]["since"]["not_asked"],
+        "nothing in the snapshot is called `ib`"
+    );
 }
 
 #[test]
@@ -261,7 +362,10 @@ fn what_a_mend_opens_and_ends_is_told_in_words() {
     );
     let folder = Folder::with(&changed("carriers", &[carriers, ALONE]));
     let told = folder.run(&["path", "ia", "ib", "--tcp", "443"]).stdout;
-    for line in ["add to group data, in: allow tcp 443 from 10.1.1.4", "also opens tcp 443 from ia to ib2"] {
+    for line in [
+        "add to group data, in: allow tcp 443 from 10.1.1.4",
+        "also opens tcp 443 from ia to ib2",
+    ] {
         assert!(told.contains(line), "{told}");
     }
     assert!(!told.contains("ENDS"), "{told}");
@@ -272,13 +376,19 @@ fn what_a_mend_opens_and_ends_is_told_in_words() {
     let folder = Folder::with(&changed("hole", &[hole]));
     let (_, answer) = folder.json(&["path", "ia", "ib", "--tcp", "443"]);
     let mends = answer["answer"]["mends"].as_array().unwrap();
-    let off = mends.iter().find(|mend| mend["edits"][0]["kind"] == "flag").unwrap();
+    let off = mends
+        .iter()
+        .find(|mend| mend["edits"][0]["kind"] == "flag")
+        .unwrap();
     assert_eq!(off["edits"][0]["text"], "switch off route #2 of table ta");
     assert_eq!(off["then"], "works");
     assert_eq!(off["ends"], Value::Array(Vec::new()));
     // All other traffic of the subnets with that table.
     let opens = off["opens"].as_array().unwrap();
-    assert!(opens.iter().any(|one| one["destinations"]["said"] == "ib"), "{opens:#?}");
+    assert!(
+        opens.iter().any(|one| one["destinations"]["said"] == "ib"),
+        "{opens:#?}"
+    );
 }
 
 #[test]
@@ -290,7 +400,10 @@ fn of_many_ends_one_that_fails_is_mended_and_without_traffic_nothing() {
     let mend = texts(&answer["mends"][0]["edits"], |one| &one["text"]);
     assert_eq!(mend, ["add to group data, in: allow tcp 443 from 10.1.1.4"]);
     let (code, answer) = folder.json(&["path", "ia", "ib"]);
-    assert_eq!((code, &answer["answer"]["mends"]), (1, &Value::Array(Vec::new())));
+    assert_eq!(
+        (code, &answer["answer"]["mends"]),
+        (1, &Value::Array(Vec::new()))
+    );
     assert_eq!(answer["answer"]["obstacles"], Value::Array(Vec::new()));
 }
 
@@ -314,8 +427,14 @@ fn translations_that_lead_back_to_themselves_end_as_a_loop_at_once() {
             "hubs:",
             "balancers:\n- { id: L, network: q, kind: keeping, back_ends: [{ interface: fw }, { interface: fw }, { interface: fw }] }\nhubs:",
         ),
-        ("{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:ga\" }", "{ to: 0.0.0.0/0, next_hop: \"firewall:F\" }"),
-        ("addresses: 10.2.1.1, forwards: true", "addresses: [10.2.1.1, 10.2.1.2], forwards: true"),
+        (
+            "{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:ga\" }",
+            "{ to: 0.0.0.0/0, next_hop: \"firewall:F\" }",
+        ),
+        (
+            "addresses: 10.2.1.1, forwards: true",
+            "addresses: [10.2.1.1, 10.2.1.2], forwards: true",
+        ),
         (
             "{ address: 203.0.113.4, interface: ia }",
             "{ address: 203.0.113.4, interface: ia }, { address: 203.0.113.9, interface: fw }",
@@ -323,7 +442,14 @@ fn translations_that_lead_back_to_themselves_end_as_a_loop_at_once() {
     ];
     let folder = Folder::with(&changed("around", &around));
     let (code, answer) = folder.json(&["path", "ia", "198.51.100.9", "--tcp", "443"]);
-    assert_eq!((code, answer["answer"]["verdict"].as_str()), (1, Some("works-for-some")));
-    let last = answer["answer"]["fails"].as_array().unwrap().last().unwrap();
+    assert_eq!(
+        (code, answer["answer"]["verdict"].as_str()),
+        (1, Some("works-for-some"))
+    );
+    let last = answer["answer"]["fails"]
+        .as_array()
+        .unwrap()
+        .last()
+        .unwrap();
     assert_eq!(last["why"], "a loop: here for the second time", "{last:#}");
 }

@@ -25,16 +25,28 @@ const fn case(
     ends: &'static [&'static str],
     closed: &'static str,
 ) -> Case {
-    Case { id, changes, way, open, ends, closed }
+    Case {
+        id,
+        changes,
+        way,
+        open,
+        ends,
+        closed,
+    }
 }
 
 const BALANCER: (&str, &str) = (
     "hubs:",
     "balancers:\n- { id: B, network: a, subnet: as, kind: keeping, front_ends: { address: 203.0.113.50, public: true, services: tcp 443 }, back_ends: [{ interface: ia2, port: 8443 }] }\nhubs:",
 );
-const SICK: (&str, &str) = ("{ interface: ia2, port: 8443 }", "{ interface: ia2, port: 8443, healthy: false }");
-const GROUPED: (&str, &str) =
-    ("subnet: as2, addresses: 10.1.2.4 }", "subnet: as2, addresses: 10.1.2.4, groups: [web] }");
+const SICK: (&str, &str) = (
+    "{ interface: ia2, port: 8443 }",
+    "{ interface: ia2, port: 8443, healthy: false }",
+);
+const GROUPED: (&str, &str) = (
+    "subnet: as2, addresses: 10.1.2.4 }",
+    "subnet: as2, addresses: 10.1.2.4, groups: [web] }",
+);
 const PARTNERS: (&str, &str) = (
     "hubs:",
     "security_groups: [{ id: web, inbound: { id: partners, services: tcp 8443, peers: 192.0.2.0/24 } }]\nhubs:",
@@ -43,8 +55,10 @@ const TRANSLATED: (&str, &str) = (
     "- { id: F, interfaces: { interface: fw }, policy: open }",
     "- { id: F, interfaces: { interface: fw }, policy: open, own_services: [], destination_translations: [{ destinations: 10.2.1.1, services: tcp 8022, to: 10.3.1.4, port: 22 }] }",
 );
-const QUAY_OUT: (&str, &str) =
-    ("- { id: tq, network: q }", "- { id: tq, network: q, routes: [{ to: 0.0.0.0/0, next_hop: \"gateway:gq\" }] }");
+const QUAY_OUT: (&str, &str) = (
+    "- { id: tq, network: q }",
+    "- { id: tq, network: q, routes: [{ to: 0.0.0.0/0, next_hop: \"gateway:gq\" }] }",
+);
 const QUAY_GATEWAY: (&str, &str) = (
     "- { id: ge, kind: internet, network: e }",
     "- { id: ge, kind: internet, network: e }\n- { id: gq, kind: internet, network: q }",
@@ -61,16 +75,22 @@ const STEERED: (&str, &str) = (
     "- { id: tq, network: q }",
     "- { id: tq, network: q }\n- { id: tg, network: a, routes: [{ to: 10.1.1.0/24, next_hop: \"firewall:F\" }] }",
 );
-const GATEWAY_TABLE: (&str, &str) =
-    ("- { id: ga, kind: internet, network: a }", "- { id: ga, kind: internet, network: a, table: tg }");
-const LEG: (&str, &str) =
-    ("- { id: ia2, ", "- { id: fa, subnet: as2, addresses: 10.1.2.1, forwards: true }\n- { id: ia2, ");
+const GATEWAY_TABLE: (&str, &str) = (
+    "- { id: ga, kind: internet, network: a }",
+    "- { id: ga, kind: internet, network: a, table: tg }",
+);
+const LEG: (&str, &str) = (
+    "- { id: ia2, ",
+    "- { id: fa, subnet: as2, addresses: 10.1.2.1, forwards: true }\n- { id: ia2, ",
+);
 const THROUGH_LEG: (&str, &str) = (
     "- { id: F, interfaces: { interface: fw }, policy: open }",
     "- { id: F, interfaces: { interface: fa }, policy: open }",
 );
-const REPLIES_BY_F: (&str, &str) =
-    ("{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:ga\" }", "{ to: 0.0.0.0/0, next_hop: \"firewall:F\" }");
+const REPLIES_BY_F: (&str, &str) = (
+    "{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:ga\" }",
+    "{ to: 0.0.0.0/0, next_hop: \"firewall:F\" }",
+);
 
 const fn service(door: &'static str) -> (&'static str, &'static str) {
     ("hubs:", door)
@@ -119,7 +139,9 @@ const CASES: &[Case] = &[
     ),
     case(
         "a door open to everyone",
-        &[service("services: [{ id: S, services: tcp 443, public_door: { addresses: 203.0.113.80 } }]\nhubs:")],
+        &[service(
+            "services: [{ id: S, services: tcp 443, public_door: { addresses: 203.0.113.80 } }]\nhubs:",
+        )],
         ["service S", "203.0.113.80"],
         &["tcp 443 from any IPv4 address"],
         &[],
@@ -186,7 +208,11 @@ const CASES: &[Case] = &[
 ];
 
 fn texts<'v>(list: &'v Value, of: impl Fn(&'v Value) -> &'v Value) -> Vec<&'v str> {
-    list.as_array().unwrap().iter().map(|one| of(one).as_str().unwrap()).collect()
+    list.as_array()
+        .unwrap()
+        .iter()
+        .map(|one| of(one).as_str().unwrap())
+        .collect()
 }
 
 #[test]
@@ -197,7 +223,11 @@ fn ways_in_by_devices_are_told_with_what_they_open_and_where_they_end() {
         let (_, answer) = folder.json(&["exposure"]);
         let by_devices = answer["answer"]["by_devices"].as_array().unwrap();
         let named = |way: &&Value| {
-            format!("{} {}", way["kind"].as_str().unwrap(), way["name"].as_str().unwrap()) == case.way[0]
+            format!(
+                "{} {}",
+                way["kind"].as_str().unwrap(),
+                way["name"].as_str().unwrap()
+            ) == case.way[0]
                 && texts(&way["addresses"], |one| one).contains(&case.way[1])
         };
         let Some(way) = by_devices.iter().find(named) else {
@@ -222,7 +252,12 @@ fn ways_in_by_devices_are_told_with_what_they_open_and_where_they_end() {
             .as_array()
             .unwrap()
             .iter()
-            .map(|part| part["steps"].as_array().unwrap().last().unwrap()["why"].as_str().unwrap().to_owned())
+            .map(|part| {
+                part["steps"].as_array().unwrap().last().unwrap()["why"]
+                    .as_str()
+                    .unwrap()
+                    .to_owned()
+            })
             .collect();
         let fits = open == case.open
             && texts(&way["ends"], |one| one) == case.ends
@@ -233,7 +268,9 @@ fn ways_in_by_devices_are_told_with_what_they_open_and_where_they_end() {
         // The audit tells what is open as a finding, and nothing else.
         let (_, audit) = folder.json(&["audit", "--kind", "exposed"]);
         let titles = texts(&audit["answer"]["findings"], |one| &one["title"]);
-        let told = titles.iter().any(|title| title.starts_with(&format!("{} at {}", case.way[0], case.way[1])));
+        let told = titles
+            .iter()
+            .any(|title| title.starts_with(&format!("{} at {}", case.way[0], case.way[1])));
         if told == way["open"].as_array().unwrap().is_empty() {
             wrong.push(format!("{}: {titles:?}", case.id));
         }

@@ -7,8 +7,7 @@ use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::fmt::Write;
 
-const HEAD: &str =
-    "format: heronshale-snapshot\nversion: 1\nestate: { name: Marrowfen Ferries, taken: 2026-11-02T06:00:00Z }\n";
+const HEAD: &str = "format: heronshale-snapshot\nversion: 1\nestate: { name: Marrowfen Ferries, taken: 2026-11-02T06:00:00Z }\n";
 const FOLDER: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/situations");
 
 #[derive(Deserialize)]
@@ -45,23 +44,36 @@ struct Case {
 }
 
 fn situations() -> Vec<Situation> {
-    let mut files: Vec<_> = std::fs::read_dir(FOLDER).unwrap().map(|entry| entry.unwrap().path()).collect();
+    let mut files: Vec<_> = std::fs::read_dir(FOLDER)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .collect();
     files.sort();
-    let read =
-        |path| toml::from_str(&std::fs::read_to_string(&path).unwrap()).unwrap_or_else(|e| panic!("{path:?}: {e}"));
+    let read = |path| {
+        toml::from_str(&std::fs::read_to_string(&path).unwrap())
+            .unwrap_or_else(|e| panic!("{path:?}: {e}"))
+    };
     files.into_iter().map(read).collect()
 }
 
 /// The estates, each by its title.
 pub fn estates() -> Vec<(String, String)> {
-    situations().into_iter().map(|one| (one.title, format!("{HEAD}{}", one.estate))).collect()
+    situations()
+        .into_iter()
+        .map(|one| (one.title, format!("{HEAD}{}", one.estate)))
+        .collect()
 }
 
 /// Text of an estate with a case's changes.
 fn changed(situation: &Situation, case: &Case) -> String {
     let mut text = format!("{HEAD}{}", situation.estate);
     for [old, new] in &case.change {
-        assert!(text.contains(old.as_str()), "{}, {}: nothing says {old}", situation.title, case.id);
+        assert!(
+            text.contains(old.as_str()),
+            "{}, {}: nothing says {old}",
+            situation.title,
+            case.id
+        );
         text = text.replacen(old, new, 1);
     }
     text
@@ -69,7 +81,10 @@ fn changed(situation: &Situation, case: &Case) -> String {
 
 /// The first sentence of an answer: all before the heading.
 fn sentence(output: &str) -> String {
-    let lines = output.lines().take_while(|line| !line.starts_with("Marrowfen Ferries")).map(str::trim);
+    let lines = output
+        .lines()
+        .take_while(|line| !line.starts_with("Marrowfen Ferries"))
+        .map(str::trim);
     lines.collect::<Vec<_>>().join(" ")
 }
 
@@ -94,18 +109,31 @@ fn ask(situation: &Situation, case: &Case) -> (String, Vec<String>) {
         let (_, audit) = folder.json(&["audit", "-e", "estate.yaml"]);
         let findings = audit["answer"]["findings"].as_array().unwrap();
         let title = |finding: &serde_json::Value| {
-            format!("{}: {}", finding["kind"].as_str().unwrap(), finding["title"].as_str().unwrap())
+            format!(
+                "{}: {}",
+                finding["kind"].as_str().unwrap(),
+                finding["title"].as_str().unwrap()
+            )
         };
         let titles: Vec<String> = findings.iter().map(title).collect();
-        let missing = case.finds.iter().filter(|wanted| !titles.iter().any(|title| title.starts_with(wanted.as_str())));
+        let missing = case.finds.iter().filter(|wanted| {
+            !titles
+                .iter()
+                .any(|title| title.starts_with(wanted.as_str()))
+        });
         wrong.extend(missing.map(|wanted| format!("does not find {wanted}, but {titles:?}")));
         // Each finding's price is stated, and it can be asked for by its fingerprint.
-        for finding in
-            findings.iter().filter(|one| case.finds.iter().any(|wanted| title(one).starts_with(wanted.as_str())))
-        {
+        for finding in findings.iter().filter(|one| {
+            case.finds
+                .iter()
+                .any(|wanted| title(one).starts_with(wanted.as_str()))
+        }) {
             let print = finding["fingerprint"].as_str().unwrap();
             let alone = folder.run(&["explain", print, "-e", "estate.yaml"]);
-            if alone.code != 0 || !alone.stdout.contains(print) || finding["mend"].as_str().is_none_or(str::is_empty) {
+            if alone.code != 0
+                || !alone.stdout.contains(print)
+                || finding["mend"].as_str().is_none_or(str::is_empty)
+            {
                 wrong.push(format!("explain {print}: {}{}", alone.stdout, alone.stderr));
             }
         }
@@ -121,14 +149,21 @@ fn ask(situation: &Situation, case: &Case) -> (String, Vec<String>) {
                 .collect()
         };
         let found = texts(&answer["obstacles"]);
-        let alike = case.obstacles.iter().zip(&found).all(|(wanted, at)| at.starts_with(wanted.as_str()));
+        let alike = case
+            .obstacles
+            .iter()
+            .zip(&found)
+            .all(|(wanted, at)| at.starts_with(wanted.as_str()));
         let same = alike && found.len() == case.obstacles.len();
         if !same && !case.obstacles.is_empty() {
             wrong.push(format!("in the way: {found:?}"));
         }
         if let Some(owner) = &case.mend {
             let first = &answer["mends"][0]["edits"][0];
-            if first["owner"].as_str().is_none_or(|text| !text.starts_with(owner.as_str())) {
+            if first["owner"]
+                .as_str()
+                .is_none_or(|text| !text.starts_with(owner.as_str()))
+            {
                 wrong.push(format!("mends: {first}"));
             }
         }
@@ -148,21 +183,49 @@ fn every_situation_from_practice_is_answered_rightly_and_the_document_is_made_of
         this page is made by it: the estates are in `crates/cli/tests/situations`, the answers are what the program says.\n\n",
     );
     for (at, situation) in all.iter().enumerate() {
-        let anchor: String =
-            situation.title.to_lowercase().chars().filter(|c| c.is_alphanumeric() || [' ', '-'].contains(c)).collect();
-        writeln!(page, "{}. [{}](#{}-{})", at + 1, situation.title, at + 1, anchor.replace(' ', "-")).unwrap();
+        let anchor: String = situation
+            .title
+            .to_lowercase()
+            .chars()
+            .filter(|c| c.is_alphanumeric() || [' ', '-'].contains(c))
+            .collect();
+        writeln!(
+            page,
+            "{}. [{}](#{}-{})",
+            at + 1,
+            situation.title,
+            at + 1,
+            anchor.replace(' ', "-")
+        )
+        .unwrap();
     }
     let mut wrong = Vec::new();
     for (at, situation) in all.iter().enumerate() {
         assert!(situation.case.len() >= 3, "{}", situation.title);
         let ids: BTreeSet<&str> = situation.case.iter().map(|case| case.id.as_str()).collect();
         assert_eq!(ids.len(), situation.case.len(), "{}", situation.title);
-        writeln!(page, "\n## {}. {}\n\n{}\n", at + 1, situation.title, situation.about).unwrap();
+        writeln!(
+            page,
+            "\n## {}. {}\n\n{}\n",
+            at + 1,
+            situation.title,
+            situation.about
+        )
+        .unwrap();
         for case in &situation.case {
             let (said, faults) = ask(situation, case);
-            wrong.extend(faults.iter().map(|what| format!("{}, {}: {what}\n    {said}", situation.title, case.id)));
+            wrong.extend(
+                faults
+                    .iter()
+                    .map(|what| format!("{}, {}: {what}\n    {said}", situation.title, case.id)),
+            );
             let since = if case.since { " --since DECLARED" } else { "" };
-            writeln!(page, "- **{}**: `heronshale {}{since}`  \n  {said}", case.id, case.ask).unwrap();
+            writeln!(
+                page,
+                "- **{}**: `heronshale {}{since}`  \n  {said}",
+                case.id, case.ask
+            )
+            .unwrap();
             for finding in &case.finds {
                 let kind = finding.split(':').next().unwrap();
                 writeln!(page, "  The audit reports [{kind}](findings.md#{kind}).").unwrap();
@@ -170,5 +233,9 @@ fn every_situation_from_practice_is_answered_rightly_and_the_document_is_made_of
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
-    expect_file![concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/situations.md")].assert_eq(&page);
+    expect_file![concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../docs/situations.md"
+    )]
+    .assert_eq(&page);
 }

@@ -32,51 +32,113 @@ security_groups:
 
 fn expecting(sentences: &str) -> Folder {
     let folder = Folder::with(ESTATE);
-    folder
-        .write("expectations.yaml", format!("format: heronshale-expectations\nversion: 1\nexpectations:\n{sentences}"));
+    folder.write(
+        "expectations.yaml",
+        format!("format: heronshale-expectations\nversion: 1\nexpectations:\n{sentences}"),
+    );
     folder
 }
 
 /// Names and states of expectations.
 fn states(audit: &Value) -> Vec<String> {
     let all = audit["answer"]["expectations"].as_array().unwrap();
-    all.iter().map(|one| format!("{} {}", one["name"].as_str().unwrap(), one["state"].as_str().unwrap())).collect()
+    all.iter()
+        .map(|one| {
+            format!(
+                "{} {}",
+                one["name"].as_str().unwrap(),
+                one["state"].as_str().unwrap()
+            )
+        })
+        .collect()
 }
 
 /// Kinds and fingerprints of findings.
 fn findings(audit: &Value) -> Vec<(String, String)> {
     let all = audit["answer"]["findings"].as_array().unwrap();
     let text = |value: &Value| value.as_str().unwrap().to_owned();
-    all.iter().map(|one| (text(&one["kind"]), text(&one["fingerprint"]))).collect()
+    all.iter()
+        .map(|one| (text(&one["kind"]), text(&one["fingerprint"])))
+        .collect()
 }
 
 #[test]
 fn sentences_are_kept_broken_or_say_nothing() {
     let table = [
         ("from: internet, may_reach: web-1, on: tcp 443", "kept", ""),
-        ("from: internet, may_reach: 203.0.113.10, on: tcp 443", "kept", ""),
-        ("from: internet, may_reach: web-1, on: [tcp 443, tcp 80]", "broken", ":80"),
+        (
+            "from: internet, may_reach: 203.0.113.10, on: tcp 443",
+            "kept",
+            "",
+        ),
+        (
+            "from: internet, may_reach: web-1, on: [tcp 443, tcp 80]",
+            "broken",
+            ":80",
+        ),
         ("from: internet, may_reach: web-1", "broken", ""),
-        ("from: \"set:partners\", may_reach: web-1, on: tcp 8080", "kept", ""),
-        ("from: internet, may_reach: web-1, on: tcp 8080", "broken", ":8080"),
+        (
+            "from: \"set:partners\", may_reach: web-1, on: tcp 8080",
+            "kept",
+            "",
+        ),
+        (
+            "from: internet, may_reach: web-1, on: tcp 8080",
+            "broken",
+            ":8080",
+        ),
         ("from: web, may_reach: db, on: tcp 5432", "kept", ""),
         ("from: db, may_reach: db, on: tcp 5432", "vacuous", ""),
-        ("from: internet, never_reaches: \"tag:data=restricted\"", "kept", ""),
-        ("from: internet, never_reaches: web, on: tcp 8080", "broken", "198.51.100."),
-        ("from: 203.0.113.192/26, never_reaches: web, on: tcp 8080", "kept", ""),
-        ("from: 203.0.113.192/26, never_reaches: 203.0.113.10, on: tcp 443", "broken", "203.0.113.192"),
-        ("from: any, never_reaches: db, on: tcp 5432", "broken", "10.65.1.11"),
-        ("from: \"tag:data=open\", never_reaches: db", "vacuous", "nobody is meant who could send"),
-        ("from: wep, never_reaches: db", "vacuous", "nothing in the snapshot is called `wep`"),
+        (
+            "from: internet, never_reaches: \"tag:data=restricted\"",
+            "kept",
+            "",
+        ),
+        (
+            "from: internet, never_reaches: web, on: tcp 8080",
+            "broken",
+            "198.51.100.",
+        ),
+        (
+            "from: 203.0.113.192/26, never_reaches: web, on: tcp 8080",
+            "kept",
+            "",
+        ),
+        (
+            "from: 203.0.113.192/26, never_reaches: 203.0.113.10, on: tcp 443",
+            "broken",
+            "203.0.113.192",
+        ),
+        (
+            "from: any, never_reaches: db, on: tcp 5432",
+            "broken",
+            "10.65.1.11",
+        ),
+        (
+            "from: \"tag:data=open\", never_reaches: db",
+            "vacuous",
+            "nobody is meant who could send",
+        ),
+        (
+            "from: wep, never_reaches: db",
+            "vacuous",
+            "nothing in the snapshot is called `wep`",
+        ),
         ("nothing_else_reaches: db", "broken", "10.65.1.11"),
         ("nothing_else_reaches: web, on: tcp 443", "broken", ""),
-        ("from: web, to: db, always_passes: gatehouse", "vacuous", "no firewall is called `gatehouse`"),
+        (
+            "from: web, to: db, always_passes: gatehouse",
+            "vacuous",
+            "no firewall is called `gatehouse`",
+        ),
     ];
     for (sentence, state, text) in table {
         let folder = expecting(&format!("- {{ name: one, {sentence} }}\n"));
         let (_, audit) = folder.json(&["audit"]);
         assert_eq!(states(&audit), [format!("one {state}")], "{sentence}");
-        let told = findings(&audit).into_iter().filter(|(kind, _)| kind.starts_with("expectation-"));
+        let told = findings(&audit)
+            .into_iter()
+            .filter(|(kind, _)| kind.starts_with("expectation-"));
         let told: Vec<(String, String)> = told.collect();
         assert_eq!(told.len(), usize::from(state != "kept"), "{sentence}");
         if let [(kind, print)] = told.as_slice() {
@@ -84,14 +146,27 @@ fn sentences_are_kept_broken_or_say_nothing() {
             let full = folder.run(&["explain", print]).ok();
             assert!(full.contains(text), "{sentence}: {full}");
             // What it says to ask is asked, and is not what was expected.
-            if let Some((_, asked)) =
-                full.replace("\n             ", " ").split_once("`path ").filter(|_| state == "broken")
+            if let Some((_, asked)) = full
+                .replace("\n             ", " ")
+                .split_once("`path ")
+                .filter(|_| state == "broken")
             {
-                let words = asked.split('`').next().unwrap().split(' ').map(|word| word.trim_matches('"'));
+                let words = asked
+                    .split('`')
+                    .next()
+                    .unwrap()
+                    .split(' ')
+                    .map(|word| word.trim_matches('"'));
                 let words: Vec<&str> = words.collect();
-                let [from, to, option, traffic @ ..] = words.as_slice() else { panic!("{full}") };
+                let [from, to, option, traffic @ ..] = words.as_slice() else {
+                    panic!("{full}")
+                };
                 let run = folder.run(&["path", from, to, option, &traffic.join(" ")]);
-                assert_eq!(run.code, i32::from(sentence.contains("may_reach")), "{asked}: {run:?}");
+                assert_eq!(
+                    run.code,
+                    i32::from(sentence.contains("may_reach")),
+                    "{asked}: {run:?}"
+                );
             }
         }
     }
@@ -105,7 +180,10 @@ fn what_one_sentence_allows_nothing_else_forbids() {
     );
     let (_, audit) = folder.json(&["audit"]);
     // The partners' feed is what is left, and the mail of the data base.
-    assert_eq!(states(&audit), ["fares kept", "closed kept", "open kept", "front broken"]);
+    assert_eq!(
+        states(&audit),
+        ["fares kept", "closed kept", "open kept", "front broken"]
+    );
     let (_, exposure) = folder.json(&["exposure"]);
     let spoken = &exposure["answer"]["ways"][0]["spoken"];
     let expected = serde_json::json!({
@@ -116,21 +194,51 @@ fn what_one_sentence_allows_nothing_else_forbids() {
     // Without the last one nobody speaks of the feed.
     let folder = expecting("- { name: open, from: internet, may_reach: web, on: tcp 443 }\n");
     let (_, exposure) = folder.json(&["exposure"]);
-    assert_eq!(exposure["answer"]["ways"][0]["spoken"]["meaning"], "unjudged");
-    assert_eq!(exposure["answer"]["ways"][0]["spoken"]["unjudged"], serde_json::json!(["tcp 8080"]));
+    assert_eq!(
+        exposure["answer"]["ways"][0]["spoken"]["meaning"],
+        "unjudged"
+    );
+    assert_eq!(
+        exposure["answer"]["ways"][0]["spoken"]["unjudged"],
+        serde_json::json!(["tcp 8080"])
+    );
 }
 
 #[test]
 fn wrong_sentences_are_told_with_their_place() {
     let table = [
         ("- { name: a }", "4:3", "the expectation `a` says nothing"),
-        ("- { name: a, from: web, may_reach: db, never_reaches: db }", "4:3", "says may_reach and never_reaches"),
+        (
+            "- { name: a, from: web, may_reach: db, never_reaches: db }",
+            "4:3",
+            "says may_reach and never_reaches",
+        ),
         ("- { name: a, may_reach: db }", "4:3", "lacks `from`"),
-        ("- { name: a, from: web, nothing_else_reaches: db }", "4:3", "says from whom nothing else comes"),
-        ("- { name: a, from: web, always_passes: fw }", "4:3", "lacks `to`"),
-        ("- { name: a, from: web, to: db, may_reach: db }", "4:3", "says twice to whom"),
-        ("- { name: a, form: web, may_reach: db }", "4:14", "has no field `form`"),
-        ("- { name: a, from: web, may_reach: db, on: tpc 22 }", "4:44", "`tpc` is no protocol"),
+        (
+            "- { name: a, from: web, nothing_else_reaches: db }",
+            "4:3",
+            "says from whom nothing else comes",
+        ),
+        (
+            "- { name: a, from: web, always_passes: fw }",
+            "4:3",
+            "lacks `to`",
+        ),
+        (
+            "- { name: a, from: web, to: db, may_reach: db }",
+            "4:3",
+            "says twice to whom",
+        ),
+        (
+            "- { name: a, form: web, may_reach: db }",
+            "4:14",
+            "has no field `form`",
+        ),
+        (
+            "- { name: a, from: web, may_reach: db, on: tpc 22 }",
+            "4:44",
+            "`tpc` is no protocol",
+        ),
         (
             "- { name: a, nothing_else_reaches: db }\n- { name: a, nothing_else_reaches: web }",
             "5:11",
@@ -139,7 +247,10 @@ fn wrong_sentences_are_told_with_their_place() {
     ];
     for (sentences, place, text) in table {
         let told = expecting(sentences).run(&["audit"]).fails(3);
-        assert!(told.contains(&format!("expectations.yaml:{place}")) && told.contains(text), "{sentences}: {told}");
+        assert!(
+            told.contains(&format!("expectations.yaml:{place}")) && told.contains(text),
+            "{sentences}: {told}"
+        );
     }
 }
 
@@ -154,12 +265,24 @@ fn filled(draft: &str, until: &str) -> String {
 #[test]
 fn a_draft_accepts_nothing_until_it_is_filled_in_and_then_just_that() {
     let folder = Folder::with(ESTATE);
-    let (code, audit) = folder.json(&["audit", "--draft-acceptances", "draft.yaml", "--fail-on", "note"]);
+    let (code, audit) = folder.json(&[
+        "audit",
+        "--draft-acceptances",
+        "draft.yaml",
+        "--fail-on",
+        "note",
+    ]);
     let all = findings(&audit);
     assert!(code == 1 && all.len() >= 2, "{all:?}");
     let draft = folder.read("draft.yaml");
-    let told = folder.run(&["audit", "--acceptances", "draft.yaml"]).fails(3);
-    assert_eq!(told.matches("a text must not be empty").count(), 2 * all.len(), "{told}");
+    let told = folder
+        .run(&["audit", "--acceptances", "draft.yaml"])
+        .fails(3);
+    assert_eq!(
+        told.matches("a text must not be empty").count(),
+        2 * all.len(),
+        "{told}"
+    );
     assert_eq!(told.matches("`` is no date").count(), all.len(), "{told}");
     std::fs::remove_file(folder.path().join("draft.yaml")).unwrap();
     folder.write("acceptances.yaml", filled(&draft, "2026-11-09"));
@@ -167,17 +290,40 @@ fn a_draft_accepts_nothing_until_it_is_filled_in_and_then_just_that() {
     assert_eq!((code, findings(&audit)), (0, Vec::new()));
     let accepted = audit["answer"]["accepted"].as_array().unwrap();
     assert_eq!(accepted.len(), all.len());
-    assert!(accepted.iter().all(|one| one["who"] == "Ada" && one["days_left"] == 7), "{accepted:#?}");
+    assert!(
+        accepted
+            .iter()
+            .all(|one| one["who"] == "Ada" && one["days_left"] == 7),
+        "{accepted:#?}"
+    );
     let told = folder.run(&["explain", &all[0].1]).ok();
-    assert!(told.contains("is accepted until") && told.contains("for now (Ada)"), "{told}");
+    assert!(
+        told.contains("is accepted until") && told.contains("for now (Ada)"),
+        "{told}"
+    );
     // Nothing is written over it.
-    let told = folder.run(&["audit", "--draft-acceptances", "acceptances.yaml"]).fails(2);
+    let told = folder
+        .run(&["audit", "--draft-acceptances", "acceptances.yaml"])
+        .fails(2);
     assert!(told.contains("is there already"), "{told}");
     // Its day is its last.
-    assert_eq!(folder.run(&["audit", "--fail-on", "note", "--at", "2026-11-09"]).code, 0);
+    assert_eq!(
+        folder
+            .run(&["audit", "--fail-on", "note", "--at", "2026-11-09"])
+            .code,
+        0
+    );
     let (code, audit) = folder.json(&["audit", "--fail-on", "serious", "--at", "2026-11-10"]);
-    let count = |kind: &str| findings(&audit).iter().filter(|(found, _)| found == kind).count();
-    assert_eq!((code, count("acceptance-expired"), count("exposed")), (1, all.len(), 1));
+    let count = |kind: &str| {
+        findings(&audit)
+            .iter()
+            .filter(|(found, _)| found == kind)
+            .count()
+    };
+    assert_eq!(
+        (code, count("acceptance-expired"), count("exposed")),
+        (1, all.len(), 1)
+    );
 }
 
 #[test]
@@ -188,42 +334,82 @@ fn an_acceptance_pins_what_was_open() {
         folder
     };
     let folder = Folder::with(ESTATE);
-    folder.run(&["audit", "--kind", "exposed", "--draft-acceptances", "draft.yaml"]);
+    folder.run(&[
+        "audit",
+        "--kind",
+        "exposed",
+        "--draft-acceptances",
+        "draft.yaml",
+    ]);
     let acceptance = filled(&folder.read("draft.yaml"), "2027-01-31");
     let kinds = |folder: &Folder| -> Vec<String> {
         let (_, audit) = folder.json(&["audit"]);
-        let about = |kind: &&(String, String)| kind.0 == "exposed" || kind.0.starts_with("acceptance-");
-        findings(&audit).iter().filter(about).map(|(kind, _)| kind.clone()).collect()
+        let about =
+            |kind: &&(String, String)| kind.0 == "exposed" || kind.0.starts_with("acceptance-");
+        findings(&audit)
+            .iter()
+            .filter(about)
+            .map(|(kind, _)| kind.clone())
+            .collect()
     };
-    let wider = ESTATE.replace("services: tcp 8080, peers", "services: tcp 8080-8081, peers");
+    let wider = ESTATE.replace(
+        "services: tcp 8080, peers",
+        "services: tcp 8080-8081, peers",
+    );
     let elsewhere = ESTATE.replace("content: 198.51.100.0/24", "content: 198.51.100.0/23");
     let narrower = ESTATE.replace("services: tcp 8080, peers", "services: tcp 8090, peers");
-    let gone =
-        ESTATE.replace("public_addresses: [{ address: 203.0.113.10, interface: web-1 }]", "public_addresses: []");
+    let gone = ESTATE.replace(
+        "public_addresses: [{ address: 203.0.113.10, interface: web-1 }]",
+        "public_addresses: []",
+    );
     let table: [(&str, &str, &[&str]); 5] = [
         ("as it was", ESTATE, &[]),
         ("one port more", &wider, &["exposed"]),
         ("more addresses in a set", &elsewhere, &["exposed"]),
-        ("another port instead", &narrower, &["exposed", "acceptance-too-wide"]),
+        (
+            "another port instead",
+            &narrower,
+            &["exposed", "acceptance-too-wide"],
+        ),
         ("gone", &gone, &["acceptance-unused"]),
     ];
     for (title, estate, expected) in table {
-        assert_eq!(kinds(&with_exposed(estate, &acceptance)), expected, "{title}");
+        assert_eq!(
+            kinds(&with_exposed(estate, &acceptance)),
+            expected,
+            "{title}"
+        );
     }
-    let told = with_exposed(&wider, &acceptance).run(&["audit", "--kind", "exposed"]).stdout;
-    assert!(told.contains("accepted by Ada") && told.contains("grown since: tcp 8081"), "{told}");
+    let told = with_exposed(&wider, &acceptance)
+        .run(&["audit", "--kind", "exposed"])
+        .stdout;
+    assert!(
+        told.contains("accepted by Ada") && told.contains("grown since: tcp 8081"),
+        "{told}"
+    );
     // Without packets it would accept anything.
     let loose: String = acceptance
         .lines()
         .filter(|line| !line.contains("packets") && !line.contains("- {"))
         .fold(String::new(), |text, line| text + line + "\n");
-    assert_eq!(kinds(&with_exposed(ESTATE, &loose)), ["exposed", "acceptance-too-wide"]);
+    assert_eq!(
+        kinds(&with_exposed(ESTATE, &loose)),
+        ["exposed", "acceptance-too-wide"]
+    );
     // Reordered, renamed, reformatted and split, it is the same finding.
-    let moved = ESTATE.replace("id: https,", "id: renamed,").replace("- id: web\n  inbound:\n", "- inbound:\n");
-    let moved = moved.replace("  outbound: [{ id: db, ", "  id: web\n  outbound: [{ id: db, ");
+    let moved = ESTATE
+        .replace("id: https,", "id: renamed,")
+        .replace("- id: web\n  inbound:\n", "- inbound:\n");
+    let moved = moved.replace(
+        "  outbound: [{ id: db, ",
+        "  id: web\n  outbound: [{ id: db, ",
+    );
     let (first, second) = moved.split_once("security_groups:").unwrap();
     let folder = with_exposed(first, &acceptance);
-    folder.write("aaa.yaml", format!("format: heronshale-snapshot\nversion: 1\nsecurity_groups:{second}"));
+    folder.write(
+        "aaa.yaml",
+        format!("format: heronshale-snapshot\nversion: 1\nsecurity_groups:{second}"),
+    );
     assert_eq!(kinds(&folder), [""; 0]);
 }
 
@@ -231,18 +417,35 @@ fn an_acceptance_pins_what_was_open() {
 fn a_drafted_exposure_is_confirmed_by_leaving_it() {
     for estate in [None, Some(ESTATE)] {
         let folder = estate.map_or_else(Folder::with_demo, Folder::with);
-        let path = if estate.is_some() { "estate.yaml" } else { "marrowfen-ferries" };
+        let path = if estate.is_some() {
+            "estate.yaml"
+        } else {
+            "marrowfen-ferries"
+        };
         folder.write("none.yaml", "format: heronshale-expectations\nversion: 1\n");
-        let given = ["-e", path, "--expectations", "none.yaml", "--draft-expectations", "draft.yaml"];
+        let given = [
+            "-e",
+            path,
+            "--expectations",
+            "none.yaml",
+            "--draft-expectations",
+            "draft.yaml",
+        ];
         folder.run(&[&["exposure"], &given[..]].concat()).ok();
         let (_, audit) = folder.json(&["audit", "-e", path, "--expectations", "draft.yaml"]);
         let states = states(&audit);
-        assert!(states.len() >= 2 && states.iter().all(|state| state.ends_with(" kept")), "{states:#?}");
+        assert!(
+            states.len() >= 2 && states.iter().all(|state| state.ends_with(" kept")),
+            "{states:#?}"
+        );
         // All that is open for certain is meant then.
         let (_, exposure) = folder.json(&["exposure", "-e", path, "--expectations", "draft.yaml"]);
         let ways = exposure["answer"]["ways"].as_array().unwrap();
         let certain = |one: &&Value| one["client_ports"].is_null() && one["some_routes"] == false;
-        let open = ways.iter().flat_map(|way| way["open"].as_array().unwrap()).filter(certain);
+        let open = ways
+            .iter()
+            .flat_map(|way| way["open"].as_array().unwrap())
+            .filter(certain);
         for one in open {
             assert_eq!(one["meaning"], "meant", "{one:#}");
         }
@@ -263,15 +466,42 @@ fn since_an_earlier_snapshot_only_what_is_new_or_grown_is_told() {
             "outbound: [{ id: none, services: tcp 25, peers: 10.65.1.11 }]",
         );
     folder.write("new/estate.yaml", wider);
-    let (code, audit) = folder.json(&["audit", "-e", "new", "--since", "estate.yaml", "--fail-on", "minor"]);
+    let (code, audit) = folder.json(&[
+        "audit",
+        "-e",
+        "new",
+        "--since",
+        "estate.yaml",
+        "--fail-on",
+        "minor",
+    ]);
     let kinds: Vec<String> = findings(&audit).into_iter().map(|(kind, _)| kind).collect();
-    assert_eq!((code, kinds), (1, vec!["exposed".to_owned(), "no-description".to_owned()]));
-    let (code, audit) = folder.json(&["audit", "-e", "estate.yaml", "--since", "new/estate.yaml", "--fail-on", "note"]);
+    assert_eq!(
+        (code, kinds),
+        (1, vec!["exposed".to_owned(), "no-description".to_owned()])
+    );
+    let (code, audit) = folder.json(&[
+        "audit",
+        "-e",
+        "estate.yaml",
+        "--since",
+        "new/estate.yaml",
+        "--fail-on",
+        "note",
+    ]);
     assert_eq!((code, findings(&audit)), (0, Vec::new()));
-    let told = folder.run(&["audit", "-e", "estate.yaml", "--since", "new/estate.yaml"]).ok();
-    assert!(told.starts_with("The internet reaches 1 of 2 workloads. No new findings."), "{told}");
+    let told = folder
+        .run(&["audit", "-e", "estate.yaml", "--since", "new/estate.yaml"])
+        .ok();
+    assert!(
+        told.starts_with("The internet reaches 1 of 2 workloads. No new findings."),
+        "{told}"
+    );
     let gone = audit["answer"]["since"]["gone"].as_array().unwrap();
-    assert!(gone.len() == 1 && gone[0]["kind"] == "no-description", "{gone:#?}");
+    assert!(
+        gone.len() == 1 && gone[0]["kind"] == "no-description",
+        "{gone:#?}"
+    );
 }
 
 #[test]
@@ -285,19 +515,50 @@ fn the_configuration_names_the_files_the_severities_and_the_controls() {
     folder.write("heronshale.yaml", configuration);
     let (_, audit) = folder.json(&["audit"]);
     assert_eq!(states(&audit), ["e broken"]);
-    let any = audit["answer"]["findings"].as_array().unwrap().iter().find(|one| one["kind"] == "any-source").unwrap();
-    assert_eq!((any["base"].as_str(), any["regraded"].as_str()), (Some("urgent"), Some("we were burnt")));
+    let any = audit["answer"]["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|one| one["kind"] == "any-source")
+        .unwrap();
+    assert_eq!(
+        (any["base"].as_str(), any["regraded"].as_str()),
+        (Some("urgent"), Some("we were burnt"))
+    );
     assert_eq!(any["controls"], serde_json::json!(["N-1"]));
     let by_control = &audit["answer"]["by_control"];
-    assert_eq!((by_control[0]["count"].as_u64(), by_control[1]["count"].as_u64()), (Some(2), Some(0)));
+    assert_eq!(
+        (
+            by_control[0]["count"].as_u64(),
+            by_control[1]["count"].as_u64()
+        ),
+        (Some(2), Some(0))
+    );
     let told = folder.run(&["audit"]).stdout;
-    assert!(told.contains("with configuration heronshale.yaml, 1 expectation of said.yaml"), "{told}");
+    assert!(
+        told.contains("with configuration heronshale.yaml, 1 expectation of said.yaml"),
+        "{told}"
+    );
     // What is given on the command line wins.
-    folder.write("other.yaml", "format: heronshale-expectations\nversion: 1\n");
-    assert_eq!(states(&folder.json(&["audit", "--expectations", "other.yaml"]).1), [""; 0]);
-    folder.write("heronshale.yaml", configuration.replace("shadowed", "shadwed").replace("urgent", "awful"));
+    folder.write(
+        "other.yaml",
+        "format: heronshale-expectations\nversion: 1\n",
+    );
+    assert_eq!(
+        states(&folder.json(&["audit", "--expectations", "other.yaml"]).1),
+        [""; 0]
+    );
+    folder.write(
+        "heronshale.yaml",
+        configuration
+            .replace("shadowed", "shadwed")
+            .replace("urgent", "awful"),
+    );
     let told = folder.run(&["audit"]).fails(3);
-    assert!(told.contains("did you mean `shadowed`?") && told.contains("`awful` is no severity"), "{told}");
+    assert!(
+        told.contains("did you mean `shadowed`?") && told.contains("`awful` is no severity"),
+        "{told}"
+    );
 }
 
 #[test]
@@ -315,22 +576,41 @@ fn evidence_comes_out_again_byte_for_byte_and_tells_what_changed() {
     );
     assert_eq!(manifest["heading"]["gaps"].as_array().unwrap().len(), 2);
     let accepted = &manifest["stated"]["acceptances"][0];
-    assert_eq!(accepted["packets"][1]["on"], serde_json::json!(["icmp 8", "tcp 22"]), "{accepted:#}");
+    assert_eq!(
+        accepted["packets"][1]["on"],
+        serde_json::json!(["icmp 8", "tcp 22"]),
+        "{accepted:#}"
+    );
     // Every finding stands there with its own lines.
     let (_, audit) = folder.json(&["audit", "-e", "marrowfen-ferries", "--at", "2026-11-03"]);
     let sources = format!("\n{}", folder.read("proof/sources.txt"));
     for finding in audit["answer"]["findings"].as_array().unwrap() {
-        let front = format!("\n{} {}  ", finding["fingerprint"].as_str().unwrap(), finding["kind"].as_str().unwrap());
+        let front = format!(
+            "\n{} {}  ",
+            finding["fingerprint"].as_str().unwrap(),
+            finding["kind"].as_str().unwrap()
+        );
         let (_, rest) = sources.split_once(&front).unwrap();
         let block = rest.split("\n\n").next().unwrap();
-        let Some(file) = finding["place"]["file"].as_str() else { continue };
+        let Some(file) = finding["place"]["file"].as_str() else {
+            continue;
+        };
         let line = usize::try_from(finding["place"]["line"].as_u64().unwrap()).unwrap();
         let text = folder.read(&format!("marrowfen-ferries/{file}"));
-        assert!(block.contains(text.lines().nth(line - 1).unwrap()), "{block}");
+        assert!(
+            block.contains(text.lines().nth(line - 1).unwrap()),
+            "{block}"
+        );
     }
-    assert!(run(&["--evidence", "proof"]).code == 2, "what is there is not overwritten");
+    assert!(
+        run(&["--evidence", "proof"]).code == 2,
+        "what is there is not overwritten"
+    );
     let text = folder.read("marrowfen-ferries/tickets.yaml");
-    folder.write("marrowfen-ferries/tickets.yaml", text.replace("tcp 5000-5999", "tcp 5000-5998"));
+    folder.write(
+        "marrowfen-ferries/tickets.yaml",
+        text.replace("tcp 5000-5999", "tcp 5000-5998"),
+    );
     let told = run(&["--check", "proof"]);
     assert!(
         told.code == 1
@@ -342,28 +622,63 @@ fn evidence_comes_out_again_byte_for_byte_and_tells_what_changed() {
 
 #[test]
 fn the_ledger_has_a_row_for_every_way_in_and_no_formula() {
-    let folder = Folder::with(&ESTATE.replace("set:partners", "set:=1+1").replace("id: partners", "id: \"=1+1\""));
-    let told = folder.run(&["exposure", "--ledger", "--format", "csv"]).ok();
+    let folder = Folder::with(
+        &ESTATE
+            .replace("set:partners", "set:=1+1")
+            .replace("id: partners", "id: \"=1+1\""),
+    );
+    let told = folder
+        .run(&["exposure", "--ledger", "--format", "csv"])
+        .ok();
     let mut reader = csv::Reader::from_reader(told.as_bytes());
     let rows: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
     let cell = |row: &csv::StringRecord, name: &str| {
-        let at = told.lines().next().unwrap().split(',').position(|column| column == name).unwrap();
+        let at = told
+            .lines()
+            .next()
+            .unwrap()
+            .split(',')
+            .position(|column| column == name)
+            .unwrap();
         row[at].to_owned()
     };
-    let open: Vec<String> =
-        rows.iter().filter(|row| cell(row, "state") == "open").map(|row| cell(row, "services")).collect();
+    let open: Vec<String> = rows
+        .iter()
+        .filter(|row| cell(row, "state") == "open")
+        .map(|row| cell(row, "services"))
+        .collect();
     assert_eq!(open, ["tcp 443", "tcp 8080"]);
     assert!(rows.iter().any(|row| cell(row, "state") == "closed"));
-    assert!(rows.iter().all(|row| row.iter().all(|cell| !cell.starts_with(['=', '+', '-', '@']))), "{told}");
+    assert!(
+        rows.iter().all(|row| row
+            .iter()
+            .all(|cell| !cell.starts_with(['=', '+', '-', '@']))),
+        "{told}"
+    );
     // Each public address of the demo is in it.
     let folder = Folder::with_demo();
-    let told = folder.run(&["exposure", "-e", "marrowfen-ferries", "--ledger", "--format", "csv"]).ok();
+    let told = folder
+        .run(&[
+            "exposure",
+            "-e",
+            "marrowfen-ferries",
+            "--ledger",
+            "--format",
+            "csv",
+        ])
+        .ok();
     let (_, inventory) = folder.json(&["inventory", "-e", "marrowfen-ferries"]);
     for row in inventory["answer"]["public_addresses"].as_array().unwrap() {
         let address = row["address"].as_str().unwrap();
-        assert!(told.lines().any(|line| line.starts_with(&format!("{address},"))), "{address}\n{told}");
+        assert!(
+            told.lines()
+                .any(|line| line.starts_with(&format!("{address},"))),
+            "{address}\n{told}"
+        );
     }
-    let told = folder.run(&["audit", "-e", "marrowfen-ferries", "--format", "csv"]).fails(2);
+    let told = folder
+        .run(&["audit", "-e", "marrowfen-ferries", "--format", "csv"])
+        .fails(2);
     assert!(told.contains("no table"), "{told}");
 }
 
@@ -388,19 +703,37 @@ fn what_was_seen_from_outside_is_held_against_the_snapshot() {
             )
         })
         .collect();
-    let expected = ["closed 203.0.113.10 tcp 22 3", "not-held 198.51.100.9 tcp 443 4", "agrees 203.0.113.10 tcp 443 2"];
+    let expected = [
+        "closed 203.0.113.10 tcp 22 3",
+        "not-held 198.51.100.9 tcp 443 4",
+        "agrees 203.0.113.10 tcp 443 2",
+    ];
     assert_eq!((code, told), (1, expected.map(str::to_owned).to_vec()));
     folder.write("seen.csv", "address,protocol,port\n203.0.113.10,udp,53\n");
     let (_, answer) = folder.json(&["exposure", "--observed", "seen.csv"]);
-    assert_eq!(answer["answer"]["observed"]["unseen"][0]["services"], serde_json::json!(["tcp 443"]));
-    folder.write("seen.csv", "address,protocol,port\n203.0.113.1o,tpc,99999\n");
+    assert_eq!(
+        answer["answer"]["observed"]["unseen"][0]["services"],
+        serde_json::json!(["tcp 443"])
+    );
+    folder.write(
+        "seen.csv",
+        "address,protocol,port\n203.0.113.1o,tpc,99999\n",
+    );
     let told = folder.run(&["exposure", "--observed", "seen.csv"]).fails(3);
-    for text in ["seen.csv:2:1", "seen.csv:2:14", "seen.csv:2:18", "`203.0.113.1o` is no address"] {
+    for text in [
+        "seen.csv:2:1",
+        "seen.csv:2:14",
+        "seen.csv:2:18",
+        "`203.0.113.1o` is no address",
+    ] {
         assert!(told.contains(text), "{text}: {told}");
     }
     folder.write("seen.csv", "adress,protocol,port\n");
     let told = folder.run(&["exposure", "--observed", "seen.csv"]).fails(3);
-    assert!(told.contains("there is no column `address`") && told.contains("did you mean `adress`"), "{told}");
+    assert!(
+        told.contains("there is no column `address`") && told.contains("did you mean `adress`"),
+        "{told}"
+    );
 }
 
 #[test]
@@ -413,7 +746,10 @@ fn one_change_from_open_outward_and_onward() {
     let folder = Folder::with(&loose);
     let (_, answer) = folder.json(&["exposure"]);
     let away = answer["answer"]["one_step_away"].as_array().unwrap();
-    assert!(away.len() == 1 && away[0]["edit"]["text"].as_str().unwrap().contains("gate"), "{away:#?}");
+    assert!(
+        away.len() == 1 && away[0]["edit"]["text"].as_str().unwrap().contains("gate"),
+        "{away:#?}"
+    );
     assert_eq!(away[0]["services"], serde_json::json!(["tcp 443,8080"]));
     // Two changes away is not one.
     let two = loose.replace("{ to: 0.0.0.0/0, next_hop", "{ to: 192.0.2.0/24, next_hop");
@@ -427,7 +763,10 @@ fn one_change_from_open_outward_and_onward() {
     let outward = answer["answer"]["outward"].as_array().unwrap();
     assert_eq!(outward.len(), 1, "{outward:#?}");
     assert_eq!(
-        (outward[0]["machines"][0].as_str(), outward[0]["seen_as"].as_str()),
+        (
+            outward[0]["machines"][0].as_str(),
+            outward[0]["seen_as"].as_str()
+        ),
         (Some("web"), Some("203.0.113.10"))
     );
     let onward = &answer["answer"]["onward"];
@@ -488,14 +827,23 @@ fn a_wrong_value_in_any_field_is_an_error_of_that_file() {
         "sensitive_ports": [{ "what": "w", "services": "tcp 22" }],
         "thresholds": { "empty_range_addresses": 1, "empty_range_share": 2 },
     });
-    let files =
-        [("expectations.json", expectations), ("acceptances.json", acceptances), ("heronshale.json", configuration)];
+    let files = [
+        ("expectations.json", expectations),
+        ("acceptances.json", acceptances),
+        ("heronshale.json", configuration),
+    ];
     let folder = Folder::with(ESTATE);
-    let write = |name: &str, text: &Value| folder.write(name, serde_json::to_string_pretty(text).unwrap());
+    let write =
+        |name: &str, text: &Value| folder.write(name, serde_json::to_string_pretty(text).unwrap());
     for (name, text) in &files {
         write(name, text);
     }
-    assert_eq!(folder.run(&["audit", "--fail-on", "never", "--config", "heronshale.json"]).code, 0);
+    assert_eq!(
+        folder
+            .run(&["audit", "--fail-on", "never", "--config", "heronshale.json"])
+            .code,
+        0
+    );
     let mut tried = 0;
     for (name, text) in &files {
         let mut all = Vec::new();
@@ -503,18 +851,33 @@ fn a_wrong_value_in_any_field_is_an_error_of_that_file() {
         for pointer in all {
             // A map where no record stands, a text where one does.
             let here = text.pointer(&pointer).unwrap();
-            let record = here.is_object() || here.as_array().is_some_and(|items| items.iter().any(Value::is_object));
-            let wrong = if record { serde_json::json!("nonsense") } else { serde_json::json!({ "nonsense": [1] }) };
+            let record = here.is_object()
+                || here
+                    .as_array()
+                    .is_some_and(|items| items.iter().any(Value::is_object));
+            let wrong = if record {
+                serde_json::json!("nonsense")
+            } else {
+                serde_json::json!({ "nonsense": [1] })
+            };
             write(name, &broken(text, &pointer, &wrong));
             let told = folder.run(&["audit", "--config", "heronshale.json"]);
-            assert!(told.code == 3 && told.stderr.contains(&format!("--> {name}:")), "{name} {pointer}: {told:?}");
+            assert!(
+                told.code == 3 && told.stderr.contains(&format!("--> {name}:")),
+                "{name} {pointer}: {told:?}"
+            );
             // A field that nobody knows, in any record.
             if here.is_object() {
                 let mut more = here.clone();
                 more["fromm"] = Value::from(1);
                 write(name, &broken(text, &pointer, &more));
-                let told = folder.run(&["audit", "--config", "heronshale.json"]).fails(3);
-                assert!(told.contains("has no field `fromm`"), "{name} {pointer}: {told}");
+                let told = folder
+                    .run(&["audit", "--config", "heronshale.json"])
+                    .fails(3);
+                assert!(
+                    told.contains("has no field `fromm`"),
+                    "{name} {pointer}: {told}"
+                );
             }
             tried += 1;
         }
@@ -535,13 +898,22 @@ fn hostile_names_steer_nothing_and_drafts_are_read_again() {
         "expectations.yaml",
         format!("format: heronshale-expectations\nversion: 1\nexpectations: [{{ name: {quoted}, from: internet, never_reaches: db-1, reason: {quoted} }}]\n"),
     );
-    folder.run(&["exposure", "--draft-expectations", "drafts/e.yaml"]).ok();
+    folder
+        .run(&["exposure", "--draft-expectations", "drafts/e.yaml"])
+        .ok();
     folder.run(&["audit", "--draft-acceptances", "drafts/a.yaml"]);
     let accepted = filled(&folder.read("drafts/a.yaml"), "2027-01-31");
     folder.write("drafts/a.yaml", accepted);
     for arguments in [
         &["audit"][..],
-        &["audit", "--expectations", "drafts/e.yaml", "--acceptances", "drafts/a.yaml", "--all"],
+        &[
+            "audit",
+            "--expectations",
+            "drafts/e.yaml",
+            "--acceptances",
+            "drafts/a.yaml",
+            "--all",
+        ],
         &["exposure", "--ledger"],
         &["exposure", "--ledger", "--format", "csv"],
         &["exposure", "--onward", "1", "--outward"],
@@ -549,8 +921,14 @@ fn hostile_names_steer_nothing_and_drafts_are_read_again() {
     ] {
         let run = folder.run(arguments);
         assert!(run.code <= 1, "{arguments:?}: {run:?}");
-        let steers = |text: &str| text.chars().any(|sign| sign == '\u{1b}' || sign == '\u{202e}');
-        assert!(!steers(&run.stdout) && !steers(&run.stderr), "{arguments:?}");
+        let steers = |text: &str| {
+            text.chars()
+                .any(|sign| sign == '\u{1b}' || sign == '\u{202e}')
+        };
+        assert!(
+            !steers(&run.stdout) && !steers(&run.stderr),
+            "{arguments:?}"
+        );
     }
     for name in [
         "drafts/e.yaml",
@@ -595,18 +973,32 @@ fn one_change_that_would_open_a_way_does_open_it() {
             "{ id: gate, kind: internet, network: pier, attached: false }",
             "gate",
         ),
-        ("routes: [{ to: 0.0.0.0/0, next_hop: \"gateway:gate\" }]", "routes: []", "route"),
-        ("owner: platform }]\ngateways", "owner: platform, internet_traffic: outbound_only }]\ngateways", "pier"),
+        (
+            "routes: [{ to: 0.0.0.0/0, next_hop: \"gateway:gate\" }]",
+            "routes: []",
+            "route",
+        ),
+        (
+            "owner: platform }]\ngateways",
+            "owner: platform, internet_traffic: outbound_only }]\ngateways",
+            "pier",
+        ),
     ];
     for (open, closed, word) in table {
         assert!(ESTATE.contains(open));
         let (_, before) = Folder::with(&ESTATE.replace(open, closed)).json(&["exposure"]);
         let away = before["answer"]["one_step_away"].as_array().unwrap();
         assert!(away.len() == 1, "{closed}: {away:#?}");
-        assert!(away[0]["edit"]["text"].as_str().unwrap().contains(word), "{closed}: {away:#?}");
+        assert!(
+            away[0]["edit"]["text"].as_str().unwrap().contains(word),
+            "{closed}: {away:#?}"
+        );
         assert_eq!(before["answer"]["workloads_open"], 0);
         let (_, after) = Folder::with(ESTATE).json(&["exposure"]);
-        assert_eq!(after["answer"]["ways"][0]["open"].as_array().unwrap().len(), 2);
+        assert_eq!(
+            after["answer"]["ways"][0]["open"].as_array().unwrap().len(),
+            2
+        );
     }
 }
 
@@ -614,15 +1006,33 @@ fn one_change_that_would_open_a_way_does_open_it() {
 fn every_mend_names_its_price_and_an_exposure_what_closing_it_ends() {
     let price = |estate: &str| {
         let (_, audit) = Folder::with(estate).json(&["audit", "--kind", "exposed"]);
-        audit["answer"]["findings"][0]["price"].as_str().unwrap().to_owned()
+        audit["answer"]["findings"][0]["price"]
+            .as_str()
+            .unwrap()
+            .to_owned()
     };
     // Both rules act on the one machine; anybody means those inside too.
-    assert!(price(ESTATE).ends_with("they act on 1 interface, and to delete ends what comes from inside as well"));
-    let outside = ESTATE.replace("services: tcp 443, peers: any", "services: tcp 443, peers: internet");
-    assert!(price(&outside).ends_with("they act on 1 interface, and nothing from inside comes by that"));
-    let one = ESTATE.replace("  - { id: feed, services: tcp 8080, peers: \"set:partners\", description: feed }\n", "");
+    assert!(
+        price(ESTATE).ends_with(
+            "they act on 1 interface, and to delete ends what comes from inside as well"
+        )
+    );
+    let outside = ESTATE.replace(
+        "services: tcp 443, peers: any",
+        "services: tcp 443, peers: internet",
+    );
+    assert!(
+        price(&outside).ends_with("they act on 1 interface, and nothing from inside comes by that")
+    );
+    let one = ESTATE.replace(
+        "  - { id: feed, services: tcp 8080, peers: \"set:partners\", description: feed }\n",
+        "",
+    );
     let two = one.replace("groups: db }", "groups: [db, web] }");
-    assert!(price(&one).contains("it acts on 1 interface,") && price(&two).contains("it acts on 2 interfaces,"));
+    assert!(
+        price(&one).contains("it acts on 1 interface,")
+            && price(&two).contains("it acts on 2 interfaces,")
+    );
     let demo = Folder::with_demo();
     let (_, audit) = demo.json(&["audit", "-e", "marrowfen-ferries"]);
     for finding in audit["answer"]["findings"].as_array().unwrap() {
@@ -631,8 +1041,15 @@ fn every_mend_names_its_price_and_an_exposure_what_closing_it_ends() {
     // A rule that is dead goes for nothing, one that opens a port has its interfaces.
     let of = |kind: &str| {
         let all = audit["answer"]["findings"].as_array().unwrap().iter();
-        all.filter(|one| one["kind"] == kind).map(|one| one["price"].as_str().unwrap().to_owned()).next().unwrap()
+        all.filter(|one| one["kind"] == kind)
+            .map(|one| one["price"].as_str().unwrap().to_owned())
+            .next()
+            .unwrap()
     };
     assert_eq!(of("redundant"), "none");
-    assert!(of("any-source").ends_with("; it acts on 2 interfaces"), "{}", of("any-source"));
+    assert!(
+        of("any-source").ends_with("; it acts on 2 interfaces"),
+        "{}",
+        of("any-source")
+    );
 }

@@ -39,15 +39,52 @@ fn writers() -> Vec<Writer> {
             },
             evidence,
         ),
-        ("tidied files, in place", |_| {}, vec!["tidy", "-e", ESTATE, "--apply", ESTATE, "--force"]),
-        ("patches", |_| {}, vec!["tidy", "-e", ESTATE, "--patch", "patches"]),
-        ("a draft", |_| {}, vec!["audit", "-e", ESTATE, "--draft-acceptances", "accepted.yaml"]),
+        (
+            "tidied files, in place",
+            |_| {},
+            vec!["tidy", "-e", ESTATE, "--apply", ESTATE, "--force"],
+        ),
+        (
+            "patches",
+            |_| {},
+            vec!["tidy", "-e", ESTATE, "--patch", "patches"],
+        ),
+        (
+            "a draft",
+            |_| {},
+            vec![
+                "audit",
+                "-e",
+                ESTATE,
+                "--draft-acceptances",
+                "accepted.yaml",
+            ],
+        ),
         (
             "a figure over another",
             |folder| drop(folder.write("figure.svg", "old")),
-            vec!["inventory", "-e", ESTATE, "--figure", "figure.svg", "--force"],
+            vec![
+                "inventory",
+                "-e",
+                ESTATE,
+                "--figure",
+                "figure.svg",
+                "--force",
+            ],
         ),
-        ("a sheet", |_| {}, vec!["export", "-e", ESTATE, "--as", "csv-rules", "--into", "rules.csv"]),
+        (
+            "a sheet",
+            |_| {},
+            vec![
+                "export",
+                "-e",
+                ESTATE,
+                "--as",
+                "csv-rules",
+                "--into",
+                "rules.csv",
+            ],
+        ),
         ("a first snapshot", |_| {}, vec!["init", "first"]),
         (
             "an import",
@@ -58,7 +95,17 @@ fn writers() -> Vec<Writer> {
                 );
                 folder.write("m.yaml", "old");
             },
-            vec!["import", "--as", "linux-workload", "--name", "m", "m.rules", "--into", "m.yaml", "--force"],
+            vec![
+                "import",
+                "--as",
+                "linux-workload",
+                "--name",
+                "m",
+                "m.rules",
+                "--into",
+                "m.yaml",
+                "--force",
+            ],
         ),
     ]
 }
@@ -79,15 +126,27 @@ type Call = (&'static str, usize);
 fn run(folder: &Folder, traces: &Path, arguments: &[&str], killed_at: Option<Call>) -> Vec<Call> {
     let trace = traces.join("calls");
     let mut strace = Command::new("strace");
-    strace.args(["-f", "-qq", "-o"]).arg(&trace).arg(format!("--trace={CALLS}"));
+    strace
+        .args(["-f", "-qq", "-o"])
+        .arg(&trace)
+        .arg(format!("--trace={CALLS}"));
     if let Some((name, at)) = killed_at {
         strace.arg(format!("--inject={name}:signal=KILL:when={at}"));
     }
-    let output = folder.command(strace, &[&[PROGRAM], arguments].concat()).output().unwrap();
-    assert!(killed_at.is_some() || output.status.code().is_some_and(|code| code <= 1), "{arguments:?}: {output:?}");
+    let output = folder
+        .command(strace, &[&[PROGRAM], arguments].concat())
+        .output()
+        .unwrap();
+    assert!(
+        killed_at.is_some() || output.status.code().is_some_and(|code| code <= 1),
+        "{arguments:?}: {output:?}"
+    );
     let calls = std::fs::read_to_string(trace).unwrap();
     let made = |name| calls.matches(&format!(" {name}(")).count();
-    CALLS.split(',').flat_map(|name| (1..=made(name)).map(move |at| (name, at))).collect()
+    CALLS
+        .split(',')
+        .flat_map(|name| (1..=made(name)).map(move |at| (name, at)))
+        .collect()
 }
 
 #[test]
@@ -110,8 +169,13 @@ fn a_run_that_is_killed_at_any_write_leaves_the_old_or_the_new() {
             let folder = copy(&old);
             run(&folder, traces.path(), &arguments, Some(call));
             let left = folder.files();
-            for (name, bytes) in left.iter().filter(|(name, _)| !name.contains(".heronshale-")) {
-                let whole = [&old, &new].iter().any(|files| files.get(name) == Some(bytes));
+            for (name, bytes) in left
+                .iter()
+                .filter(|(name, _)| !name.contains(".heronshale-"))
+            {
+                let whole = [&old, &new]
+                    .iter()
+                    .any(|files| files.get(name) == Some(bytes));
                 assert!(whole, "{what}, killed at {call:?}: {name} is torn");
             }
             // The next run that reads there clears up.
@@ -122,7 +186,10 @@ fn a_run_that_is_killed_at_any_write_leaves_the_old_or_the_new() {
             assert_eq!(next.code, 0, "{what}, killed at {call:?}: {}", next.stderr);
             let after = folder.files();
             let names: Vec<&String> = after.keys().collect();
-            assert!(after == old || after == new, "{what}, killed at {call:?}: {names:?}");
+            assert!(
+                after == old || after == new,
+                "{what}, killed at {call:?}: {names:?}"
+            );
             seen[usize::from(after == new)] = true;
         }
         assert!(seen[0], "{what}: no run left the old");

@@ -1,7 +1,7 @@
 //! The demo, the start of a snapshot of one's own, and what a reader meets on the way.
 
 use crate::folder::{Folder, HEADER};
-use heronshale_core::finding::CATALOGUE;
+use heronshale_audit::finding::CATALOGUE;
 use std::fmt::Write;
 
 #[test]
@@ -9,13 +9,20 @@ fn the_demo_tells_its_story_twice_and_overwrites_nothing() {
     let folder = Folder::new();
     let first = folder.run(&["demo"]).ok();
     assert_eq!(first, folder.run(&["demo"]).ok());
-    for wanted in ["Marrowfen Ferries", "URGENT", "fares-db", "Try next", "$ heronshale audit"] {
+    for wanted in [
+        "Marrowfen Ferries",
+        "URGENT",
+        "fares-db",
+        "Try next",
+        "$ heronshale audit",
+    ] {
         assert!(first.contains(wanted), "{wanted}\n{first}");
     }
     folder.write("marrowfen-ferries/fleet.yaml", "mine");
     let told = folder.run(&["demo"]).fails(2);
     assert!(
-        told.contains("fleet.yaml is there already") && folder.read("marrowfen-ferries/fleet.yaml") == "mine",
+        told.contains("fleet.yaml is there already")
+            && folder.read("marrowfen-ferries/fleet.yaml") == "mine",
         "{told}"
     );
     folder.run(&["demo", "--force"]).ok();
@@ -28,13 +35,22 @@ fn every_kind_of_finding_occurs_in_the_demo() {
     let findings = audit["answer"]["findings"].as_array().unwrap();
     // What is undecided needs a list that nobody writes by hand.
     for kind in CATALOGUE.iter().filter(|kind| kind.name != "undecided") {
-        assert!(findings.iter().any(|finding| finding["kind"] == kind.name), "{}", kind.name);
+        assert!(
+            findings.iter().any(|finding| finding["kind"] == kind.name),
+            "{}",
+            kind.name
+        );
     }
-    let prints: std::collections::BTreeSet<&str> =
-        findings.iter().map(|finding| finding["fingerprint"].as_str().unwrap()).collect();
+    let prints: std::collections::BTreeSet<&str> = findings
+        .iter()
+        .map(|finding| finding["fingerprint"].as_str().unwrap())
+        .collect();
     assert_eq!(prints.len(), findings.len(), "fingerprints are unique");
     for word in ["urgent", "serious", "minor", "note"] {
-        assert!(findings.iter().any(|finding| finding["severity"] == word), "{word}");
+        assert!(
+            findings.iter().any(|finding| finding["severity"] == word),
+            "{word}"
+        );
     }
 }
 
@@ -44,7 +60,10 @@ fn a_first_snapshot_audits_cleanly_and_is_not_overwritten() {
     folder.run(&["init"]).ok();
     let told = folder.run(&["audit", "--fail-on", "note"]).ok();
     assert!(told.contains("No findings."), "{told}");
-    assert!(folder.run(&["init"]).ok().contains("Wrote"), "the same text again is no overwriting");
+    assert!(
+        folder.run(&["init"]).ok().contains("Wrote"),
+        "the same text again is no overwriting"
+    );
     folder.write("snapshot.yaml", HEADER);
     folder.run(&["init"]).fails(2);
     assert_eq!(folder.read("snapshot.yaml"), HEADER);
@@ -56,9 +75,29 @@ fn a_first_snapshot_audits_cleanly_and_is_not_overwritten() {
 fn every_text_fits_a_hundred_columns_and_the_first_line_answers() {
     let folder = Folder::with_demo();
     let commands: [&[&str]; 16] = [
-        &["path", "desk-1", "internet", "--tcp", "443", "-e", "marrowfen-ferries"],
-        &["path", "network:tickets", "network:cargo", "-e", "marrowfen-ferries"],
-        &["path", "build-1", "https://198.51.100.7", "-e", "marrowfen-ferries"],
+        &[
+            "path",
+            "desk-1",
+            "internet",
+            "--tcp",
+            "443",
+            "-e",
+            "marrowfen-ferries",
+        ],
+        &[
+            "path",
+            "network:tickets",
+            "network:cargo",
+            "-e",
+            "marrowfen-ferries",
+        ],
+        &[
+            "path",
+            "build-1",
+            "https://198.51.100.7",
+            "-e",
+            "marrowfen-ferries",
+        ],
         &["routes", "freight-db", "-e", "marrowfen-ferries"],
         &["demo"],
         &["audit", "-e", "marrowfen-ferries"],
@@ -68,27 +107,52 @@ fn every_text_fits_a_hundred_columns_and_the_first_line_answers() {
         &["inventory", "--interfaces", "-e", "marrowfen-ferries"],
         &["effective", "--all", "-e", "marrowfen-ferries"],
         &["rule", "fares-db/tmp", "-e", "marrowfen-ferries"],
-        &["inventory", "--find", "192.0.2.77", "-e", "marrowfen-ferries"],
+        &[
+            "inventory",
+            "--find",
+            "192.0.2.77",
+            "-e",
+            "marrowfen-ferries",
+        ],
         &["explain"],
         &["explain", "redundant"],
         &["--help"],
     ];
     for arguments in commands {
         let run = folder.run(arguments);
-        let wide: Vec<&str> =
-            run.stdout.lines().filter(|line| line.chars().count() > 100 && !line.contains("services:")).collect();
+        let wide: Vec<&str> = run
+            .stdout
+            .lines()
+            .filter(|line| line.chars().count() > 100 && !line.contains("services:"))
+            .collect();
         assert!(wide.is_empty(), "{arguments:?}: {wide:#?}");
         assert!(
-            run.stdout.lines().next().is_some_and(|line| line.contains(' ')) && !run.stdout.contains('\u{1b}'),
+            run.stdout
+                .lines()
+                .next()
+                .is_some_and(|line| line.contains(' '))
+                && !run.stdout.contains('\u{1b}'),
             "{arguments:?}"
         );
     }
-    let coloured = folder.run_with(&["audit", "-e", "marrowfen-ferries"], &[("CLICOLOR_FORCE", "1")]).stdout;
+    let coloured = folder
+        .run_with(
+            &["audit", "-e", "marrowfen-ferries"],
+            &[("CLICOLOR_FORCE", "1")],
+        )
+        .stdout;
     let plain = folder.run(&["audit", "-e", "marrowfen-ferries"]).stdout;
     let stripped = anstream::adapter::strip_str(&coloured).to_string();
-    assert!(coloured.contains('\u{1b}') && stripped == plain, "colour adds nothing and hides nothing");
-    let silent =
-        folder.run_with(&["audit", "-e", "marrowfen-ferries"], &[("CLICOLOR_FORCE", "1"), ("NO_COLOR", "1")]).stdout;
+    assert!(
+        coloured.contains('\u{1b}') && stripped == plain,
+        "colour adds nothing and hides nothing"
+    );
+    let silent = folder
+        .run_with(
+            &["audit", "-e", "marrowfen-ferries"],
+            &[("CLICOLOR_FORCE", "1"), ("NO_COLOR", "1")],
+        )
+        .stdout;
     assert_eq!(silent, plain);
 }
 
@@ -99,12 +163,16 @@ fn an_audit_of_three_thousand_findings_still_fits_120_lines() {
     );
     text.push_str("interfaces: [{ id: i, subnet: s, addresses: [10.0.0.4] }]\nsecurity_groups:\n- id: g\n  inbound:\n");
     for port in 1..=3_000 {
-        let _ = writeln!(text, "  - {{ id: r{port}, services: tcp {port}, peers: any }}");
+        let _ = writeln!(
+            text,
+            "  - {{ id: r{port}, services: tcp {port}, peers: any }}"
+        );
     }
     let folder = Folder::with(&text);
     let told = folder.run(&["audit"]).stdout;
     assert!(
-        told.lines().count() <= 120 && told.starts_with("The internet reaches 0 of 1 workload. 3001 findings"),
+        told.lines().count() <= 120
+            && told.starts_with("The internet reaches 0 of 1 workload. 3001 findings"),
         "{}\n{told}",
         told.lines().count()
     );
@@ -130,11 +198,23 @@ fn effective_rules_of_a_long_list_stay_readable_and_complete() {
     }
     let folder = Folder::with(&text);
     let told = folder.run(&["effective", "i"]).ok();
-    assert!(told.lines().count() < 400 && told.contains("more: --peer"), "{} lines", told.lines().count());
+    assert!(
+        told.lines().count() < 400 && told.contains("more: --peer"),
+        "{} lines",
+        told.lines().count()
+    );
     let (_, answer) = folder.json(&["effective", "i"]);
     let admitted = answer["answer"]["sides"][0]["admitted"].as_array().unwrap();
-    let named = |rule: &str| admitted.iter().any(|entry| entry["decided"][0]["decider"]["rule"]["rule"] == rule);
-    assert!(named("r1") && !named("r0") && admitted.len() > 500, "{}", admitted.len());
+    let named = |rule: &str| {
+        admitted
+            .iter()
+            .any(|entry| entry["decided"][0]["decider"]["rule"]["rule"] == rule)
+    };
+    assert!(
+        named("r1") && !named("r0") && admitted.len() > 500,
+        "{}",
+        admitted.len()
+    );
 }
 
 #[test]
@@ -142,17 +222,72 @@ fn selectors_and_traffic_narrow_an_answer() {
     let folder = Folder::with_demo();
     let entries = |arguments: &[&str]| {
         let (_, answer) = folder.json(&[arguments, &["-e", "marrowfen-ferries"]].concat());
-        answer["answer"]["sides"][0]["admitted"].as_array().unwrap().len()
+        answer["answer"]["sides"][0]["admitted"]
+            .as_array()
+            .unwrap()
+            .len()
     };
-    assert_eq!(entries(&["effective", "booking-1", "--tcp", "443", "--peer", "internet"]), 2);
-    assert_eq!(entries(&["effective", "10.65.1.11", "--tcp", "443", "--peer", "203.0.113.77"]), 1);
-    assert_eq!(entries(&["effective", "interface:booking-1", "--tcp", "22", "--peer", "desk-1"]), 0);
-    assert_eq!(entries(&["effective", "booking-1", "--tcp", "22", "--peer", "bastion"]), 1);
-    let (_, all) = folder.json(&["effective", "tag:data=restricted", "-e", "marrowfen-ferries"]);
-    assert_eq!(all["answer"].as_array().unwrap().len(), 3, "one of each class");
-    let (_, found) = folder.json(&["inventory", "--find", "10.65.4.20", "-e", "marrowfen-ferries"]);
-    let kinds: Vec<&str> =
-        found["answer"]["holdings"].as_array().unwrap().iter().map(|one| one["kind"].as_str().unwrap()).collect();
+    assert_eq!(
+        entries(&[
+            "effective",
+            "booking-1",
+            "--tcp",
+            "443",
+            "--peer",
+            "internet"
+        ]),
+        2
+    );
+    assert_eq!(
+        entries(&[
+            "effective",
+            "10.65.1.11",
+            "--tcp",
+            "443",
+            "--peer",
+            "203.0.113.77"
+        ]),
+        1
+    );
+    assert_eq!(
+        entries(&[
+            "effective",
+            "interface:booking-1",
+            "--tcp",
+            "22",
+            "--peer",
+            "desk-1"
+        ]),
+        0
+    );
+    assert_eq!(
+        entries(&["effective", "booking-1", "--tcp", "22", "--peer", "bastion"]),
+        1
+    );
+    let (_, all) = folder.json(&[
+        "effective",
+        "tag:data=restricted",
+        "-e",
+        "marrowfen-ferries",
+    ]);
+    assert_eq!(
+        all["answer"].as_array().unwrap().len(),
+        3,
+        "one of each class"
+    );
+    let (_, found) = folder.json(&[
+        "inventory",
+        "--find",
+        "10.65.4.20",
+        "-e",
+        "marrowfen-ferries",
+    ]);
+    let kinds: Vec<&str> = found["answer"]["holdings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["kind"].as_str().unwrap())
+        .collect();
     for kind in ["interface", "subnet", "network", "route", "rule"] {
         assert!(kinds.contains(&kind), "{kind}: {kinds:?}");
     }
@@ -162,6 +297,12 @@ fn selectors_and_traffic_narrow_an_answer() {
 fn completions_come_for_every_shell() {
     let folder = Folder::new();
     for shell in ["bash", "elvish", "fish", "powershell", "zsh"] {
-        assert!(folder.run(&["completions", shell]).ok().contains("exposure"), "{shell}");
+        assert!(
+            folder
+                .run(&["completions", shell])
+                .ok()
+                .contains("exposure"),
+            "{shell}"
+        );
     }
 }

@@ -14,7 +14,10 @@ struct Mistakes {
 #[test]
 fn slips_are_told_at_their_place_with_what_would_be_right() {
     let all: Mistakes = toml::from_str(include_str!("../../fixtures/mistakes.toml")).unwrap();
-    let whole = format!("{HEADER}estate: {{ name: small, taken: 2026-11-02T06:00:00Z }}\n{}", all.estate);
+    let whole = format!(
+        "{HEADER}estate: {{ name: small, taken: 2026-11-02T06:00:00Z }}\n{}",
+        all.estate
+    );
     let mut wrong = Vec::new();
     for [old, new, place, title, help] in &all.slips {
         assert!(whole.contains(old.as_str()), "nothing says {old}");
@@ -22,12 +25,23 @@ fn slips_are_told_at_their_place_with_what_would_be_right() {
         folder.write("estate.yaml", whole.replacen(old, new, 1));
         let run = folder.run(&["inventory", "-e", "estate.yaml"]);
         let first = run.stderr.split("\n\n").next().unwrap_or_default();
-        let told = run.code == 3 && first.contains(&format!("estate.yaml:{place}\n")) && first.contains(title.as_str());
+        let told = run.code == 3
+            && first.contains(&format!("estate.yaml:{place}\n"))
+            && first.contains(title.as_str());
         if !told || !run.stderr.contains(help.as_str()) {
-            wrong.push(format!("{new}: not “{title}” at {place} with “{help}”:\n{}", run.stderr));
+            wrong.push(format!(
+                "{new}: not “{title}” at {place} with “{help}”:\n{}",
+                run.stderr
+            ));
         }
     }
-    assert!(wrong.is_empty(), "{} of {}\n{}", wrong.len(), all.slips.len(), wrong.join("\n"));
+    assert!(
+        wrong.is_empty(),
+        "{} of {}\n{}",
+        wrong.len(),
+        all.slips.len(),
+        wrong.join("\n")
+    );
     assert!(Folder::with(&whole).run(&["audit"]).stderr.is_empty());
 }
 
@@ -36,18 +50,37 @@ const PLAIN: &str = "networks: [{ id: n, blocks: 10.1.0.0/16 }]\n";
 #[test]
 fn encodings_are_told_apart() {
     let text = format!("{HEADER}estate: {{ name: k\u{fc}ste }}\n{PLAIN}");
-    let latin: Vec<u8> = text.chars().map(|sign| u8::try_from(u32::from(sign)).unwrap()).collect();
-    let wide: Vec<u8> = std::iter::once(0xFEFF).chain(text.encode_utf16()).flat_map(u16::to_le_bytes).collect();
+    let latin: Vec<u8> = text
+        .chars()
+        .map(|sign| u8::try_from(u32::from(sign)).unwrap())
+        .collect();
+    let wide: Vec<u8> = std::iter::once(0xFEFF)
+        .chain(text.encode_utf16())
+        .flat_map(u16::to_le_bytes)
+        .collect();
     for (bytes, says) in [(latin, "byte 0xfc in line 3, column 18"), (wide, "UTF-16")] {
         let folder = Folder::new();
         folder.write("estate.yaml", bytes);
         let told = folder.run(&["inventory"]).fails(3);
-        assert!(told.contains(says) && told.contains("save it as UTF-8"), "{told}");
+        assert!(
+            told.contains(says) && told.contains("save it as UTF-8"),
+            "{told}"
+        );
     }
     for name in ["estate.yaml", "estate.json"] {
         let folder = Folder::new();
         let json = json!({ "format": "heronshale-snapshot", "version": 1, "networks": [{ "id": "n", "blocks": "10.1.0.0/16" }] });
-        folder.write(name, format!("\u{feff}{}", if name.ends_with("json") { json.to_string() } else { text.clone() }));
+        folder.write(
+            name,
+            format!(
+                "\u{feff}{}",
+                if name.ends_with("json") {
+                    json.to_string()
+                } else {
+                    text.clone()
+                }
+            ),
+        );
         folder.run(&["inventory"]).ok();
     }
 }
@@ -58,22 +91,31 @@ fn files_of_a_folder_that_are_cut_within_their_header_are_refused() {
     let estate = demo.path().join("marrowfen-ferries");
     let expectations = std::fs::read_to_string(estate.join("expectations.yaml")).unwrap();
     let header = expectations.find("version: 1").unwrap();
-    let snapshot = json!({ "format": "heronshale-snapshot", "version": 1, "networks": [] }).to_string();
+    let snapshot =
+        json!({ "format": "heronshale-snapshot", "version": 1, "networks": [] }).to_string();
     let marks = [0, 1, 20, header - 12, header - 2];
-    let cuts = marks.map(|at| ("expectations.yaml", &expectations[..at])).into_iter();
+    let cuts = marks
+        .map(|at| ("expectations.yaml", &expectations[..at]))
+        .into_iter();
     for (name, cut) in cuts.chain([2, 9, 20, 28].map(|at| ("office.json", &snapshot[..at]))) {
         let own = Folder::new();
         own.write("estate.yaml", format!("{HEADER}{PLAIN}"));
         own.write(name, cut);
         let told = own.run(&["audit"]).fails(3);
-        assert!(told.contains("the file ends before it says what it is") && told.contains(name), "{cut}\n{told}");
+        assert!(
+            told.contains("the file ends before it says what it is") && told.contains(name),
+            "{cut}\n{told}"
+        );
     }
     // What is something else is listed, and no more.
     let own = Folder::new();
     own.write("estate.yaml", format!("{HEADER}{PLAIN}"));
     own.write("other.yaml", "services: { web: { image: nginx } }\n");
     let run = own.run(&["inventory"]);
-    assert_eq!((run.code, run.stderr.as_str()), (0, "not read: other.yaml (no snapshot header)\n"));
+    assert_eq!(
+        (run.code, run.stderr.as_str()),
+        (0, "not read: other.yaml (no snapshot header)\n")
+    );
     // A count tells a cut anywhere.
     let counted = "format: heronshale-expectations\nversion: 1\nholds: 2\nexpectations:\n- { name: a, from: internet, never_reaches: \"network:n\" }\n";
     own.write("e.yaml", counted);
@@ -88,9 +130,23 @@ fn rules_of_a_machine_that_are_cut_are_refused() {
     for at in 1..rules.len() {
         let folder = Folder::new();
         folder.write("rules.iptables", &rules[..at]);
-        let run =
-            folder.run(&["import", "--as", "linux-workload", "--name", "m", "rules.iptables", "--into", "m.yaml"]);
-        assert_eq!(run.code == 0, at >= whole, "{}\n{}", &rules[..at], run.stderr);
+        let run = folder.run(&[
+            "import",
+            "--as",
+            "linux-workload",
+            "--name",
+            "m",
+            "rules.iptables",
+            "--into",
+            "m.yaml",
+        ]);
+        assert_eq!(
+            run.code == 0,
+            at >= whole,
+            "{}\n{}",
+            &rules[..at],
+            run.stderr
+        );
     }
 }
 
@@ -107,7 +163,11 @@ fn a_name_is_looked_for_among_thousands_in_no_time() {
     );
     let begun = std::time::Instant::now();
     let told = folder.run(&["inventory"]).fails(3);
-    assert!(told.contains("did you mean `network-0`?") && told.contains("8000 errors"), "{}", &told[..400]);
+    assert!(
+        told.contains("did you mean `network-0`?") && told.contains("8000 errors"),
+        "{}",
+        &told[..400]
+    );
     assert!(begun.elapsed().as_secs() < 10, "{:?}", begun.elapsed());
 }
 
@@ -116,24 +176,49 @@ fn targets_keep_what_they_are() {
     let folder = Folder::new();
     folder.write("estate.yaml", format!("{HEADER}{PLAIN}"));
     folder.write("real.yaml", "old");
-    std::fs::set_permissions(folder.path().join("real.yaml"), PermissionsExt::from_mode(0o640)).unwrap();
+    std::fs::set_permissions(
+        folder.path().join("real.yaml"),
+        PermissionsExt::from_mode(0o640),
+    )
+    .unwrap();
     symlink("real.yaml", folder.path().join("link.yaml")).unwrap();
     symlink("nowhere.yaml", folder.path().join("dangling.yaml")).unwrap();
     let pipe = folder.path().join("pipe");
-    rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, rustix::fs::Mode::RWXU, 0).unwrap();
+    rustix::fs::mknodat(
+        rustix::fs::CWD,
+        &pipe,
+        rustix::fs::FileType::Fifo,
+        rustix::fs::Mode::RWXU,
+        0,
+    )
+    .unwrap();
     std::fs::create_dir(folder.path().join("folder")).unwrap();
-    let draft = |to: &str| folder.run(&["audit", "-e", "estate.yaml", "--draft-acceptances", to, "--force"]);
+    let draft = |to: &str| {
+        folder.run(&[
+            "audit",
+            "-e",
+            "estate.yaml",
+            "--draft-acceptances",
+            to,
+            "--force",
+        ])
+    };
     assert!(draft("link.yaml").code <= 1);
     let kept = std::fs::symlink_metadata(folder.path().join("link.yaml")).unwrap();
     let real = std::fs::metadata(folder.path().join("real.yaml")).unwrap();
     assert!(kept.is_symlink() && real.mode() & 0o777 == 0o640);
     assert!(
-        folder.read("real.yaml").starts_with("format: heronshale-acceptances")
+        folder
+            .read("real.yaml")
+            .starts_with("format: heronshale-acceptances")
             || folder.read("real.yaml").contains("heronshale-acceptances")
     );
-    for (to, says) in
-        [("dangling.yaml", "leads nowhere"), ("pipe", "a pipe"), ("folder", "a folder"), ("/dev/null", "a device")]
-    {
+    for (to, says) in [
+        ("dangling.yaml", "leads nowhere"),
+        ("pipe", "a pipe"),
+        ("folder", "a folder"),
+        ("/dev/null", "a device"),
+    ] {
         let told = draft(to).stderr;
         assert!(told.contains(says), "{to}: {told}");
     }
@@ -143,7 +228,17 @@ fn targets_keep_what_they_are() {
         .map(|one| one.unwrap().file_name().to_string_lossy().into_owned())
         .collect();
     names.sort();
-    assert_eq!(names, ["dangling.yaml", "estate.yaml", "folder", "link.yaml", "pipe", "real.yaml"]);
+    assert_eq!(
+        names,
+        [
+            "dangling.yaml",
+            "estate.yaml",
+            "folder",
+            "link.yaml",
+            "pipe",
+            "real.yaml"
+        ]
+    );
 }
 
 #[test]
@@ -153,13 +248,40 @@ fn a_set_of_files_is_written_whole_or_not_at_all() {
     let evidence = folder.path().join("evidence");
     std::fs::create_dir(&evidence).unwrap();
     std::fs::create_dir(evidence.join("sources.txt")).unwrap();
-    let run = folder.run(&["audit", "-e", "marrowfen-ferries", "--evidence", "evidence", "--force"]);
-    assert!(run.stderr.contains("is a folder, not a plain file"), "{}", run.stderr);
+    let run = folder.run(&[
+        "audit",
+        "-e",
+        "marrowfen-ferries",
+        "--evidence",
+        "evidence",
+        "--force",
+    ]);
+    assert!(
+        run.stderr.contains("is a folder, not a plain file"),
+        "{}",
+        run.stderr
+    );
     assert_eq!(std::fs::read_dir(&evidence).unwrap().count(), 1);
     // A table where there is none is refused before anything is written.
     for arguments in [
-        &["audit", "-e", "marrowfen-ferries", "--evidence", "new", "--format", "csv"][..],
-        &["exposure", "-e", "marrowfen-ferries", "--draft-expectations", "new.yaml", "--format", "csv"],
+        &[
+            "audit",
+            "-e",
+            "marrowfen-ferries",
+            "--evidence",
+            "new",
+            "--format",
+            "csv",
+        ][..],
+        &[
+            "exposure",
+            "-e",
+            "marrowfen-ferries",
+            "--draft-expectations",
+            "new.yaml",
+            "--format",
+            "csv",
+        ],
     ] {
         folder.run(arguments).fails(2);
         assert!(!folder.path().join("new").exists() && !folder.path().join("new.yaml").exists());
@@ -170,16 +292,37 @@ fn a_set_of_files_is_written_whole_or_not_at_all() {
 fn evidence_lies_in_the_estate_and_notices_what_is_added() {
     let folder = Folder::with_demo();
     let estate = "marrowfen-ferries";
-    let write = ["audit", "-e", estate, "--evidence", "marrowfen-ferries/evidence"];
-    let check = ["audit", "-e", estate, "--check", "marrowfen-ferries/evidence"];
+    let write = [
+        "audit",
+        "-e",
+        estate,
+        "--evidence",
+        "marrowfen-ferries/evidence",
+    ];
+    let check = [
+        "audit",
+        "-e",
+        estate,
+        "--check",
+        "marrowfen-ferries/evidence",
+    ];
     assert!(folder.run(&write).code <= 1);
     assert_eq!(folder.run(&check).code, 0, "{}", folder.run(&check).stdout);
     folder.write("marrowfen-ferries/evidence/more.txt", "x");
     let run = folder.run(&check);
-    assert!(run.code == 1 && run.stdout.contains("added    more.txt"), "{}", run.stdout);
+    assert!(
+        run.code == 1 && run.stdout.contains("added    more.txt"),
+        "{}",
+        run.stdout
+    );
     folder.write("marrowfen-ferries/evidence/evidence.json", "{");
     folder.run(&check).fails(3);
-    std::fs::remove_file(folder.path().join("marrowfen-ferries/evidence/evidence.json")).unwrap();
+    std::fs::remove_file(
+        folder
+            .path()
+            .join("marrowfen-ferries/evidence/evidence.json"),
+    )
+    .unwrap();
     folder.run(&check).fails(3);
     // Two files of one name are told apart.
     for name in ["a", "b"] {
@@ -189,9 +332,17 @@ fn evidence_lies_in_the_estate_and_notices_what_is_added() {
         folder.write(&format!("{name}/e.yaml"), text);
     }
     let both = ["--expectations", "a/e.yaml", "--expectations", "b/e.yaml"];
-    assert!(folder.run(&[&["audit", "-e", estate, "--evidence", "both"][..], &both].concat()).code <= 1);
+    assert!(
+        folder
+            .run(&[&["audit", "-e", estate, "--evidence", "both"][..], &both].concat())
+            .code
+            <= 1
+    );
     let sources = folder.read("both/sources.txt");
-    assert!(sources.contains("name: b, from") && sources.contains("b/e.yaml:4"), "{sources}");
+    assert!(
+        sources.contains("name: b, from") && sources.contains("b/e.yaml:4"),
+        "{sources}"
+    );
 }
 
 #[test]
@@ -204,24 +355,51 @@ fn profiles_have_bounds() {
             "$[*]",
             "more than 4096 texts",
         ),
-        ("id: { constant: a }", "$..*..*", "looks at all depths more than once"),
+        (
+            "id: { constant: a }",
+            "$..*..*",
+            "looks at all depths more than once",
+        ),
     ] {
         let folder = Folder::new();
         folder.write("data.json", &record);
         folder.write("p.yaml", format!("format: heronshale-profile\nversion: 1\nname: p\nrecords:\n- into: security_groups\n  from: \"{from}\"\n  fields: {{ {fields} }}\n"));
-        let told = folder.run(&["import", "--profile", "p.yaml", "data.json", "--into", "out.yaml"]).fails(3);
+        let told = folder
+            .run(&[
+                "import",
+                "--profile",
+                "p.yaml",
+                "data.json",
+                "--into",
+                "out.yaml",
+            ])
+            .fails(3);
         assert!(told.contains(says), "{told}");
     }
     let folder = Folder::new();
     folder.write("any.csv", "name,subnet\na,b\nc,d\n");
-    folder.run(&["import", "--draft-profile", "d.yaml", "any.csv"]).ok();
-    assert!(folder.read("d.yaml").contains("$[*]"), "{}", folder.read("d.yaml"));
+    folder
+        .run(&["import", "--draft-profile", "d.yaml", "any.csv"])
+        .ok();
+    assert!(
+        folder.read("d.yaml").contains("$[*]"),
+        "{}",
+        folder.read("d.yaml")
+    );
 }
 
 #[test]
 fn help_that_cannot_be_written_is_a_failure() {
-    let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let full = std::fs::OpenOptions::new()
+        .write(true)
+        .open("/dev/full")
+        .unwrap();
     let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_heronshale"));
-    let status = command.arg("--help").stdout(full).stderr(std::process::Stdio::null()).status().unwrap();
+    let status = command
+        .arg("--help")
+        .stdout(full)
+        .stderr(std::process::Stdio::null())
+        .status()
+        .unwrap();
     assert_eq!(status.code(), Some(4));
 }

@@ -29,30 +29,56 @@ fn folder() -> Folder {
 /// The first sentence of an answer.
 fn sentence(folder: &Folder, arguments: &[&str]) -> String {
     let output = folder.run(arguments).ok();
-    output.lines().take_while(|line| !line.starts_with("chain as of")).map(str::trim).collect::<Vec<_>>().join(" ")
+    output
+        .lines()
+        .take_while(|line| !line.starts_with("chain as of"))
+        .map(str::trim)
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 #[test]
 fn sweeps_say_first_what_was_asked() {
     let folder = folder();
     for (asked, said) in [
-        ("reach internet", "internet reaches 1 of 3 other workloads directly."),
+        (
+            "reach internet",
+            "internet reaches 1 of 3 other workloads directly.",
+        ),
         (
             "reach internet --jumps 2",
             "internet reaches 1 of 3 other workloads directly; 1 of 3 other workloads within 2 jumps.",
         ),
-        ("reach internet --to fares --jumps 1", "internet does not reach fares within 1 jump."),
-        ("reach internet --to fares --jumps 4", "internet reaches fares, in 2 jumps."),
-        ("reach internet --tcp 443 --jumps 2", "internet reaches 1 of 3 other workloads directly by tcp 443."),
+        (
+            "reach internet --to fares --jumps 1",
+            "internet does not reach fares within 1 jump.",
+        ),
+        (
+            "reach internet --to fares --jumps 4",
+            "internet reaches fares, in 2 jumps.",
+        ),
+        (
+            "reach internet --tcp 443 --jumps 2",
+            "internet reaches 1 of 3 other workloads directly by tcp 443.",
+        ),
         ("reach customs-1", "customs-1 reaches nothing."),
         ("reach --to customs-1", "Nothing reaches customs-1."),
         (
             "reach --to fares --jumps 2",
             "fares is reached directly by 1 of 2 other workloads; within 2 jumps by the internet.",
         ),
-        ("reach --to balancer:front --tcp 443", "balancer:front is reached directly by the internet over tcp 443."),
-        ("matrix --tcp 5432", "0 of 6 pairs of segments talk over tcp 5432."),
-        ("matrix --by tag:role --tcp 5432", "1 of 12 pairs of segments talk over tcp 5432."),
+        (
+            "reach --to balancer:front --tcp 443",
+            "balancer:front is reached directly by the internet over tcp 443.",
+        ),
+        (
+            "matrix --tcp 5432",
+            "0 of 6 pairs of segments talk over tcp 5432.",
+        ),
+        (
+            "matrix --by tag:role --tcp 5432",
+            "1 of 12 pairs of segments talk over tcp 5432.",
+        ),
         (
             "matrix role=web role=data --by tag:role --tcp 5432",
             "Yes: tcp 5432 from role=web to role=data works for all of them.",
@@ -61,7 +87,10 @@ fn sweeps_say_first_what_was_asked() {
             "matrix internet tickets --tcp 443",
             "Partly: tcp 443 from internet to tickets works for tcp 443; by balancer front.",
         ),
-        ("matrix cargo tickets", "No: nothing of any traffic from cargo to tickets works."),
+        (
+            "matrix cargo tickets",
+            "No: nothing of any traffic from cargo to tickets works.",
+        ),
     ] {
         let words: Vec<&str> = asked.split(' ').collect();
         assert_eq!(sentence(&folder, &words), said, "{asked}");
@@ -74,17 +103,28 @@ fn chains_say_who_is_passed_and_json_keeps_its_schema() {
     let (code, answer) = folder.json(&["reach", "internet", "--jumps", "3"]);
     assert_eq!(code, 0);
     let reached = answer["answer"]["reached"].as_array().unwrap();
-    let fares = reached.iter().find(|one| one["place"]["name"] == "fares").unwrap();
+    let fares = reached
+        .iter()
+        .find(|one| one["place"]["name"] == "fares")
+        .unwrap();
     let hops: Vec<(&str, &str)> = fares["hops"]
         .as_array()
         .unwrap()
         .iter()
-        .map(|hop| (hop["from"]["name"].as_str().unwrap(), hop["to"]["name"].as_str().unwrap()))
+        .map(|hop| {
+            (
+                hop["from"]["name"].as_str().unwrap(),
+                hop["to"]["name"].as_str().unwrap(),
+            )
+        })
         .collect();
     assert_eq!(hops, [("the internet", "booking"), ("booking", "fares")]);
     assert_eq!(fares["always_by"][0]["name"], "booking");
     let way = &fares["hops"][0]["ways"][0];
-    assert_eq!((&way["by"][0], &way["services"][0]), (&Value::from("balancer front"), &Value::from("tcp 443")));
+    assert_eq!(
+        (&way["by"][0], &way["services"][0]),
+        (&Value::from("balancer front"), &Value::from("tcp 443"))
+    );
     for (kind, asked) in [
         ("reach", &["reach", "internet", "--jumps", "3"][..]),
         ("matrix", &["matrix"]),
@@ -93,10 +133,17 @@ fn chains_say_who_is_passed_and_json_keeps_its_schema() {
         let (_, answer) = folder.json(asked);
         let schema: Value = serde_json::from_str(&folder.run(&["schema", kind]).ok()).unwrap();
         let check = jsonschema::validator_for(&schema).unwrap();
-        assert!(check.is_valid(&answer), "{kind}: {:?}", check.iter_errors(&answer).next().map(|e| e.to_string()));
+        assert!(
+            check.is_valid(&answer),
+            "{kind}: {:?}",
+            check.iter_errors(&answer).next().map(|e| e.to_string())
+        );
     }
     let text = folder.run(&["reach", "internet", "--jumps", "3"]).ok();
-    assert!(text.contains("Every chain passes\n  booking  on the way to fares"), "{text}");
+    assert!(
+        text.contains("Every chain passes\n  booking  on the way to fares"),
+        "{text}"
+    );
 }
 
 #[test]
@@ -104,17 +151,31 @@ fn what_cannot_be_asked_is_refused_with_what_would_be_right() {
     let folder = folder();
     for (asked, says) in [
         ("reach", "<FROM>"),
-        ("reach nowhere", "nothing in the snapshot is called `nowhere`"),
-        ("reach 192.168.7.7", "stands for nothing that opens or takes connections"),
+        (
+            "reach nowhere",
+            "nothing in the snapshot is called `nowhere`",
+        ),
+        (
+            "reach 192.168.7.7",
+            "stands for nothing that opens or takes connections",
+        ),
         ("reach internet --jumps 0", "1..=32"),
-        ("matrix --by moon", "write network, subnet, domain, division, owner, or tag:KEY"),
+        (
+            "matrix --by moon",
+            "write network, subnet, domain, division, owner, or tag:KEY",
+        ),
         ("matrix tikets cargo", "did you mean"),
         ("matrix tickets", "<TO>"),
         ("inventory --force", "--figure"),
     ] {
         let words: Vec<&str> = asked.split(' ').collect();
         let run = folder.run(&words);
-        assert_eq!((run.code, run.stdout.as_str()), (2, ""), "{asked}: {}", run.stderr);
+        assert_eq!(
+            (run.code, run.stdout.as_str()),
+            (2, ""),
+            "{asked}: {}",
+            run.stderr
+        );
         assert!(run.stderr.contains(says), "{asked}: {}", run.stderr);
     }
 }
@@ -123,15 +184,34 @@ fn what_cannot_be_asked_is_refused_with_what_would_be_right() {
 fn sweeps_are_the_same_bytes_whatever_the_order_of_the_files() {
     let parts = Folder::with_demo();
     let first = parts.run(&["matrix", "-e", "marrowfen-ferries"]).ok();
-    assert_eq!(first, parts.run(&["matrix", "-e", "marrowfen-ferries"]).ok());
-    let (_, one) = parts.json(&["reach", "internet", "--jumps", "4", "-e", "marrowfen-ferries"]);
-    let (_, two) = parts.json(&["reach", "internet", "--jumps", "4", "-e", "marrowfen-ferries"]);
+    assert_eq!(
+        first,
+        parts.run(&["matrix", "-e", "marrowfen-ferries"]).ok()
+    );
+    let (_, one) = parts.json(&[
+        "reach",
+        "internet",
+        "--jumps",
+        "4",
+        "-e",
+        "marrowfen-ferries",
+    ]);
+    let (_, two) = parts.json(&[
+        "reach",
+        "internet",
+        "--jumps",
+        "4",
+        "-e",
+        "marrowfen-ferries",
+    ]);
     assert_eq!(one, two);
     // A nearer jump stays one when more are allowed.
     let (_, near) = parts.json(&["reach", "internet", "-e", "marrowfen-ferries"]);
     let names = |answer: &Value| -> Vec<String> {
         let all = answer["answer"]["reached"].as_array().unwrap().iter();
-        all.filter(|one| one["jumps"] == 1 && one["certain"] == true).map(|one| one["place"].to_string()).collect()
+        all.filter(|one| one["jumps"] == 1 && one["certain"] == true)
+            .map(|one| one["place"].to_string())
+            .collect()
     };
     assert_eq!(names(&near), names(&one));
 }

@@ -40,27 +40,68 @@ security_groups:
 #[test]
 fn the_clean_up_keeps_comments_and_overwrites_nothing() {
     let folder = Folder::with(&format!("{HEADER}{RULES}"));
-    let told = folder.run(&["tidy", "-e", "estate.yaml", "--apply", "new", "--patch", "patches"]).ok();
+    let told = folder
+        .run(&[
+            "tidy",
+            "-e",
+            "estate.yaml",
+            "--apply",
+            "new",
+            "--patch",
+            "patches",
+        ])
+        .ok();
     assert!(
         told.starts_with("3 of 5 rules can go for good, all at once.")
             && told.contains("every packet is decided alike"),
         "{told}"
     );
     assert_eq!(folder.read("new/estate.yaml"), format!("{HEADER}{TIDIED}"));
-    let patch: serde_json::Value = serde_json::from_str(&folder.read("patches/estate.yaml.patch.json")).unwrap();
-    let places: Vec<&str> = patch.as_array().unwrap().iter().map(|one| one["path"].as_str().unwrap()).collect();
-    let pairs = ["/security_groups/0/inbound/2", "/security_groups/0/inbound/1", "/security_groups/1/inbound/1"];
-    assert_eq!(places, pairs.iter().flat_map(|one| [*one, *one]).collect::<Vec<_>>());
-    assert_eq!(patch[0]["value"], json!({ "id": "again", "services": "tcp 443", "peers": "10.1.0.0/16" }));
+    let patch: serde_json::Value =
+        serde_json::from_str(&folder.read("patches/estate.yaml.patch.json")).unwrap();
+    let places: Vec<&str> = patch
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["path"].as_str().unwrap())
+        .collect();
+    let pairs = [
+        "/security_groups/0/inbound/2",
+        "/security_groups/0/inbound/1",
+        "/security_groups/1/inbound/1",
+    ];
+    assert_eq!(
+        places,
+        pairs
+            .iter()
+            .flat_map(|one| [*one, *one])
+            .collect::<Vec<_>>()
+    );
+    assert_eq!(
+        patch[0]["value"],
+        json!({ "id": "again", "services": "tcp 443", "peers": "10.1.0.0/16" })
+    );
     // What is written already is written again; anything else is not.
-    folder.run(&["tidy", "-e", "estate.yaml", "--apply", "new"]).ok();
+    folder
+        .run(&["tidy", "-e", "estate.yaml", "--apply", "new"])
+        .ok();
     folder.write("new/estate.yaml", "mine");
-    assert!(folder.run(&["tidy", "-e", "estate.yaml", "--apply", "new"]).fails(2).contains("is there already"));
+    assert!(
+        folder
+            .run(&["tidy", "-e", "estate.yaml", "--apply", "new"])
+            .fails(2)
+            .contains("is there already")
+    );
     assert_eq!(folder.read("new/estate.yaml"), "mine");
-    folder.run(&["tidy", "-e", "estate.yaml", "--apply", ".", "--force"]).ok();
+    folder
+        .run(&["tidy", "-e", "estate.yaml", "--apply", ".", "--force"])
+        .ok();
     assert_eq!(folder.read("estate.yaml"), format!("{HEADER}{TIDIED}"));
     let told = folder.run(&["tidy", "-e", "estate.yaml"]).ok();
-    assert!(told.starts_with("None of 2 rules can go for good."), "{told}");
+    assert!(
+        told.starts_with("None of 2 rules can go for good."),
+        "{told}"
+    );
 }
 
 #[test]
@@ -87,7 +128,12 @@ network_acls: [{ id: a, inbound: [{ id: spelled, action: deny, peers: any }] }]
         .as_array()
         .unwrap()
         .iter()
-        .map(|one| (one["rule"]["rule"].as_str().unwrap(), one["because"].as_str().unwrap()))
+        .map(|one| {
+            (
+                one["rule"]["rule"].as_str().unwrap(),
+                one["because"].as_str().unwrap(),
+            )
+        })
         .collect();
     assert_eq!(told["answer"]["going"], 0);
     let wanted = [
@@ -97,7 +143,12 @@ network_acls: [{ id: a, inbound: [{ id: spelled, action: deny, peers: any }] }]
         ("spelled", "default"),
     ];
     for (rule, because) in wanted {
-        assert!(staying.iter().any(|(id, why)| *id == rule && why.contains(because)), "{rule}: {staying:?}");
+        assert!(
+            staying
+                .iter()
+                .any(|(id, why)| *id == rule && why.contains(because)),
+            "{rule}: {staying:?}"
+        );
     }
 }
 
@@ -113,7 +164,12 @@ scope_policies: []
 ";
     let folder = Folder::with(&format!("{HEADER}{rules}"));
     // Only the default makes it redundant, so it stays; the file is not touched.
-    assert!(folder.run(&["tidy", "--apply", "out"]).ok().starts_with("None of 1 rule"));
+    assert!(
+        folder
+            .run(&["tidy", "--apply", "out"])
+            .ok()
+            .starts_with("None of 1 rule")
+    );
     assert!(!folder.path().join("out").exists());
 }
 
@@ -133,42 +189,89 @@ fn the_configuration_says_what_is_marked_sensitive_and_wide() {
     let kinds = |arguments: &[&str]| {
         let (_, audit) = folder.json(arguments);
         let all = audit["answer"]["findings"].as_array().unwrap().iter();
-        all.map(|one| format!("{} {}", one["kind"].as_str().unwrap(), one["severity"].as_str().unwrap()))
-            .collect::<Vec<_>>()
+        all.map(|one| {
+            format!(
+                "{} {}",
+                one["kind"].as_str().unwrap(),
+                one["severity"].as_str().unwrap()
+            )
+        })
+        .collect::<Vec<_>>()
     };
     let plain = kinds(&["audit", "-e", "estate.yaml"]);
     assert!(
-        plain.contains(&"any-source minor".to_owned()) && !plain.iter().any(|one| one.starts_with("open-outward")),
+        plain.contains(&"any-source minor".to_owned())
+            && !plain.iter().any(|one| one.starts_with("open-outward")),
         "{plain:?}"
     );
     let header = "format: heronshale-configuration\nversion: 1\n";
     let body = "marked: [{ tier: vault }]\nsensitive_ports: [{ what: the vault, services: tcp 9999 }]\nthresholds: { empty_range_addresses: 256, empty_range_share: 2 }\n";
     folder.write("heronshale.yaml", format!("{header}{body}"));
     let tuned = kinds(&["audit", "-e", "estate.yaml"]);
-    for wanted in ["any-source serious", "open-outward serious", "mostly-empty-range note"] {
+    for wanted in [
+        "any-source serious",
+        "open-outward serious",
+        "mostly-empty-range note",
+    ] {
         assert!(tuned.contains(&wanted.to_owned()), "{wanted}: {tuned:?}");
     }
     folder.write("other.yaml", header);
-    assert_eq!(kinds(&["audit", "-e", "estate.yaml", "--config", "other.yaml"]), plain);
+    assert_eq!(
+        kinds(&["audit", "-e", "estate.yaml", "--config", "other.yaml"]),
+        plain
+    );
     let cases = [
-        ("format: something\nversion: 1\n", "1:9", "format: heronshale-configuration"),
-        ("format: heronshale-configuration\nversion: 2\n", "2:10", "write 1"),
-        ("format: heronshale-configuration\nversion: 1\nmarkd: []\n", "3:1", "did you mean `marked`?"),
-        ("format: heronshale-configuration\nversion: 1\nthresholds: { empty_range_share: 0 }\n", "3:34", "1 or more"),
-        ("format: heronshale-configuration\nversion: 1\nsensitive_ports: [{ services: tcp 1 }]\n", "3:19", "what"),
+        (
+            "format: something\nversion: 1\n",
+            "1:9",
+            "format: heronshale-configuration",
+        ),
+        (
+            "format: heronshale-configuration\nversion: 2\n",
+            "2:10",
+            "write 1",
+        ),
+        (
+            "format: heronshale-configuration\nversion: 1\nmarkd: []\n",
+            "3:1",
+            "did you mean `marked`?",
+        ),
+        (
+            "format: heronshale-configuration\nversion: 1\nthresholds: { empty_range_share: 0 }\n",
+            "3:34",
+            "1 or more",
+        ),
+        (
+            "format: heronshale-configuration\nversion: 1\nsensitive_ports: [{ services: tcp 1 }]\n",
+            "3:19",
+            "what",
+        ),
     ];
     for (text, place, help) in cases {
         folder.write("heronshale.yaml", text);
         let told = folder.run(&["audit", "-e", "estate.yaml"]).fails(3);
-        assert!(told.contains(&format!("heronshale.yaml:{place}")) && told.contains(help), "{text}\n{told}");
+        assert!(
+            told.contains(&format!("heronshale.yaml:{place}")) && told.contains(help),
+            "{text}\n{told}"
+        );
     }
 }
 
 #[test]
 fn a_rule_that_is_only_partly_shadowed_still_does_something() {
     let folder = Folder::with_demo();
-    let told = folder.run(&["rule", "bastion-host/ssh", "-e", "marrowfen-ferries"]).ok();
-    assert!(!told.contains("nothing rests on it") && told.contains("Without it"), "{told}");
-    let told = folder.run(&["rule", "tickets-data/120", "-e", "marrowfen-ferries"]).ok();
-    assert!(told.contains("is shadowed: on 2 interfaces nothing rests on it"), "{told}");
+    let told = folder
+        .run(&["rule", "bastion-host/ssh", "-e", "marrowfen-ferries"])
+        .ok();
+    assert!(
+        !told.contains("nothing rests on it") && told.contains("Without it"),
+        "{told}"
+    );
+    let told = folder
+        .run(&["rule", "tickets-data/120", "-e", "marrowfen-ferries"])
+        .ok();
+    assert!(
+        told.contains("is shadowed: on 2 interfaces nothing rests on it"),
+        "{told}"
+    );
 }

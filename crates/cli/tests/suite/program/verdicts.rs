@@ -26,7 +26,11 @@ struct Small {
 impl Small {
     /// The whole document.
     fn document(&self) -> String {
-        let named = if self.text.contains("\nestate: ") || self.text.starts_with("estate: ") { "" } else { NAMED };
+        let named = if self.text.contains("\nestate: ") || self.text.starts_with("estate: ") {
+            ""
+        } else {
+            NAMED
+        };
         format!("{HEAD}{named}{}", self.text)
     }
 }
@@ -87,20 +91,45 @@ impl Check {
         let arguments: Vec<&str> = self.run.split_whitespace().collect();
         let run = folder.run(&arguments);
         let said = format!("{}{}", run.stdout, run.stderr);
-        let first = said.split("\n\n").next().unwrap_or("").split("\nsmall as of").next().unwrap_or("");
+        let first = said
+            .split("\n\n")
+            .next()
+            .unwrap_or("")
+            .split("\nsmall as of")
+            .next()
+            .unwrap_or("");
         let first = first.split_whitespace().collect::<Vec<_>>().join(" ");
         let mut wrong = Vec::new();
         let any = |all: &str, wanted: &str| wanted.split('|').any(|one| all.contains(one));
         wrong.extend(
-            self.code.filter(|code| run.code != *code).map(|code| format!("ends with {}, not {code}", run.code)),
+            self.code
+                .filter(|code| run.code != *code)
+                .map(|code| format!("ends with {}, not {code}", run.code)),
         );
-        wrong.extend(self.has.iter().filter(|one| !any(&said, one)).map(|one| format!("lacks “{one}”")));
         wrong.extend(
-            self.first.iter().filter(|one| !any(&first, one)).map(|one| format!("does not begin with “{one}”")),
+            self.has
+                .iter()
+                .filter(|one| !any(&said, one))
+                .map(|one| format!("lacks “{one}”")),
         );
-        wrong.extend(self.lacks.iter().filter(|one| said.contains(*one)).map(|one| format!("has “{one}”")));
-        wrong
-            .extend(self.not_first.iter().filter(|one| first.contains(*one)).map(|one| format!("begins with “{one}”")));
+        wrong.extend(
+            self.first
+                .iter()
+                .filter(|one| !any(&first, one))
+                .map(|one| format!("does not begin with “{one}”")),
+        );
+        wrong.extend(
+            self.lacks
+                .iter()
+                .filter(|one| said.contains(*one))
+                .map(|one| format!("has “{one}”")),
+        );
+        wrong.extend(
+            self.not_first
+                .iter()
+                .filter(|one| first.contains(*one))
+                .map(|one| format!("begins with “{one}”")),
+        );
         let places: Vec<Option<usize>> = self.order.iter().map(|one| said.find(one)).collect();
         if places.contains(&None) || !places.is_sorted() {
             wrong.push(format!("has {:?} at {places:?}", self.order));
@@ -110,18 +139,31 @@ impl Check {
             let answer = &json["answer"];
             let verdict = text(answer, "verdict");
             wrong.extend(
-                self.verdict.as_ref().filter(|one| *one != verdict).map(|one| format!("is {verdict}, not {one}")),
+                self.verdict
+                    .as_ref()
+                    .filter(|one| *one != verdict)
+                    .map(|one| format!("is {verdict}, not {one}")),
             );
-            let edits = items(answer, "mends").iter().flat_map(|mend| items(mend, "edits"));
+            let edits = items(answer, "mends")
+                .iter()
+                .flat_map(|mend| items(mend, "edits"));
             let edits: Vec<&str> = edits.map(|edit| text(edit, "text")).collect();
-            let missed = self.mend.iter().filter(|one| !edits.iter().any(|edit| edit.contains(one.as_str())));
+            let missed = self
+                .mend
+                .iter()
+                .filter(|one| !edits.iter().any(|edit| edit.contains(one.as_str())));
             wrong.extend(missed.map(|one| format!("offers no “{one}”: {edits:?}")));
             let count = items(answer, "obstacles").len();
             wrong.extend(
-                self.count.filter(|wanted| *wanted != count).map(|wanted| format!("{count} in the way, not {wanted}")),
+                self.count
+                    .filter(|wanted| *wanted != count)
+                    .map(|wanted| format!("{count} in the way, not {wanted}")),
             );
         }
-        wrong.iter().map(|what| format!("{}: {what}\n{said}", self.run)).collect()
+        wrong
+            .iter()
+            .map(|what| format!("{}: {what}\n{said}", self.run))
+            .collect()
     }
 }
 
@@ -132,31 +174,48 @@ fn wrong_findings(wanted: &[String], folder: &Folder) -> Vec<String> {
     }
     let (_, json) = folder.json(&["audit", "--fail-on", "never"]);
     let findings = items(&json["answer"], "findings").iter();
-    let titles: Vec<String> = findings.map(|one| format!("{}: {}", text(one, "kind"), text(one, "title"))).collect();
+    let titles: Vec<String> = findings
+        .map(|one| format!("{}: {}", text(one, "kind"), text(one, "title")))
+        .collect();
     let is_there = |one: &str| match one.split_once(": ") {
-        Some((kind, what)) => {
-            titles.iter().any(|title| title.starts_with(&format!("{kind}: ")) && title.contains(what))
-        }
-        None => titles.iter().any(|title| title.starts_with(&format!("{one}: "))),
+        Some((kind, what)) => titles
+            .iter()
+            .any(|title| title.starts_with(&format!("{kind}: ")) && title.contains(what)),
+        None => titles
+            .iter()
+            .any(|title| title.starts_with(&format!("{one}: "))),
     };
-    let missed = wanted.iter().filter(|one| is_there(&one[1..]) != one.starts_with('+'));
-    missed.map(|one| format!("audit {one}: {titles:#?}")).collect()
+    let missed = wanted
+        .iter()
+        .filter(|one| is_there(&one[1..]) != one.starts_with('+'));
+    missed
+        .map(|one| format!("audit {one}: {titles:#?}"))
+        .collect()
 }
 
 #[test]
 fn small_estates_are_judged_rightly() {
     let mut wrong = Vec::new();
     let mut asked = 0;
-    let mut paths: Vec<_> = std::fs::read_dir(FOLDER).unwrap().map(|entry| entry.unwrap().path()).collect();
+    let mut paths: Vec<_> = std::fs::read_dir(FOLDER)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .collect();
     paths.sort();
     for path in paths {
         let document: Document = toml::from_str(&std::fs::read_to_string(&path).unwrap()).unwrap();
-        for (small, variant) in
-            document.estate.iter().flat_map(|small| small.variant.iter().map(move |one| (small, one)))
+        for (small, variant) in document
+            .estate
+            .iter()
+            .flat_map(|small| small.variant.iter().map(move |one| (small, one)))
         {
             let mut estate = small.document();
             for [old, new] in &variant.edits {
-                assert!(estate.contains(old.as_str()), "{}: nothing says {old}", small.title);
+                assert!(
+                    estate.contains(old.as_str()),
+                    "{}: nothing says {old}",
+                    small.title
+                );
                 estate = estate.replacen(old, new, 1);
             }
             let folder = Folder::new();
@@ -167,7 +226,10 @@ fn small_estates_are_judged_rightly() {
             let mut all = wrong_findings(&variant.audit, &folder);
             all.extend(variant.checks.iter().flat_map(|check| check.wrong(&folder)));
             asked += variant.audit.len() + variant.checks.len();
-            wrong.extend(all.iter().map(|what| format!("{}, {}: {what}", small.title, variant.name)));
+            wrong.extend(
+                all.iter()
+                    .map(|what| format!("{}, {}: {what}", small.title, variant.name)),
+            );
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
@@ -204,17 +266,35 @@ fn each_part_of_each_kind_is_either_asked_about_or_refused() {
     let document: Document = toml::from_str(&text).unwrap();
     let small = &document.estate[0];
     let parts = ["interfaces", "own_firewalls", "groups", "rules", "routes"];
-    let gaps =
-        OBJECTS.iter().flat_map(|object| parts.map(|part| format!("{{ object: \"{object}\", lacks: {part} }}, ")));
-    let asked = |gap: &String| small.variant.iter().flat_map(|one| &one.edits).any(|[_, new]| new.ends_with(gap));
+    let gaps = OBJECTS.iter().flat_map(|object| {
+        parts.map(|part| format!("{{ object: \"{object}\", lacks: {part} }}, "))
+    });
+    let asked = |gap: &String| {
+        small
+            .variant
+            .iter()
+            .flat_map(|one| &one.edits)
+            .any(|[_, new]| new.ends_with(gap))
+    };
     let (asked, refused): (Vec<String>, Vec<String>) = gaps.partition(asked);
     assert_eq!(asked.len() + 1, small.variant.len());
     let folder = Folder::new();
-    let with = |gaps: &[String]| small.document().replacen("gaps: [", &format!("gaps: [{}", gaps.concat()), 1);
+    let with = |gaps: &[String]| {
+        small
+            .document()
+            .replacen("gaps: [", &format!("gaps: [{}", gaps.concat()), 1)
+    };
     folder.write("estate.yaml", with(&asked));
     assert_eq!(folder.run(&["inventory"]).code, 0);
     folder.write("estate.yaml", with(&refused));
     let told = folder.run(&["inventory"]).fails(3);
-    assert_eq!(told.matches("that could be lacking").count(), refused.len(), "{told}");
-    assert!(told.contains("what can be lacking of it: interfaces, own_firewalls, groups"), "{told}");
+    assert_eq!(
+        told.matches("that could be lacking").count(),
+        refused.len(),
+        "{told}"
+    );
+    assert!(
+        told.contains("what can be lacking of it: interfaces, own_firewalls, groups"),
+        "{told}"
+    );
 }

@@ -67,23 +67,34 @@ const fn way(
     asked: [&'static str; 3],
     answer: [&'static str; 2],
 ) -> Way {
-    Way { id, changes, asked, answer }
+    Way {
+        id,
+        changes,
+        asked,
+        answer,
+    }
 }
 
 const THROUGH_F: (&str, &str) = (
     "- { id: F, interfaces: { interface: fw }, policy: open }",
     "- { id: F, interfaces: { interface: fa }, policy: open }",
 );
-const LEG: (&str, &str) =
-    ("- { id: ia2, ", "- { id: fa, subnet: as2, addresses: 10.1.2.1, forwards: true }\n- { id: ia2, ");
-const GATEWAY_TABLE: (&str, &str) =
-    ("- { id: ga, kind: internet, network: a }", "- { id: ga, kind: internet, network: a, table: tg }");
+const LEG: (&str, &str) = (
+    "- { id: ia2, ",
+    "- { id: fa, subnet: as2, addresses: 10.1.2.1, forwards: true }\n- { id: ia2, ",
+);
+const GATEWAY_TABLE: (&str, &str) = (
+    "- { id: ga, kind: internet, network: a }",
+    "- { id: ga, kind: internet, network: a, table: tg }",
+);
 const STEERED: (&str, &str) = (
     "- { id: tq, network: q }",
     "- { id: tq, network: q }\n- { id: tg, network: a, routes: [{ to: 10.1.1.0/24, next_hop: \"firewall:F\" }] }",
 );
-const BY_HUB: (&str, &str) =
-    ("{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:ga\" }", "{ to: 0.0.0.0/0, next_hop: \"hub:H\" }");
+const BY_HUB: (&str, &str) = (
+    "{ to: [0.0.0.0/0, \"::/0\"], next_hop: \"gateway:ga\" }",
+    "{ to: 0.0.0.0/0, next_hop: \"hub:H\" }",
+);
 const NO_FIREWALL_ROUTE: (&str, &str) = ("{ to: 10.3.0.0/16, next_hop: \"firewall:F\" }, ", "");
 const PROXY: (&str, &str) = (
     "hubs:",
@@ -97,10 +108,18 @@ const PROXY_PUBLIC: (&str, &str) = (
     "hubs:",
     "balancers:\n- { id: B, network: a, kind: proxy, interfaces: [px], front_ends: { address: 203.0.113.50, public: true, services: tcp 443 }, back_ends: { interface: ia2 } }\nhubs:",
 );
-const PX: (&str, &str) = ("- { id: ia2, ", "- { id: px, subnet: as, addresses: 10.1.1.50 }\n- { id: ia2, ");
-const ONLY_INTERNET: (&str, &str) = ("addresses: 10.1.2.4 }", "addresses: 10.1.2.4, groups: [web] }");
-const WEB: (&str, &str) =
-    ("hubs:", "security_groups: [{ id: web, inbound: { id: outside, services: tcp 443, peers: internet } }]\nhubs:");
+const PX: (&str, &str) = (
+    "- { id: ia2, ",
+    "- { id: px, subnet: as, addresses: 10.1.1.50 }\n- { id: ia2, ",
+);
+const ONLY_INTERNET: (&str, &str) = (
+    "addresses: 10.1.2.4 }",
+    "addresses: 10.1.2.4, groups: [web] }",
+);
+const WEB: (&str, &str) = (
+    "hubs:",
+    "security_groups: [{ id: web, inbound: { id: outside, services: tcp 443, peers: internet } }]\nhubs:",
+);
 const NAMES: (&str, &str) = (
     "- { id: open, default: allow }",
     "- { id: open, rules: [{ id: no, action: deny, services: tcp 443, names: bad }, { id: yes, action: allow, services: tcp 443 }] }\nname_sets: [{ id: bad, names: bad.example }]\npublic_names: [{ name: good.example, addresses: 10.3.1.4 }, { name: bad.example, addresses: 10.3.1.4 }]",
@@ -109,11 +128,22 @@ const SERVICE: (&str, &str) = (
     "hubs:",
     "services: [{ id: S, services: tcp 443, public_door: { addresses: 203.0.113.80 }, private_doors: door }]\nhubs:",
 );
-const DOOR: (&str, &str) = ("- { id: ia2, ", "- { id: door, subnet: as2, addresses: 10.1.2.80 }\n- { id: ia2, ");
-const MEMBERS: (&str, &str) = ("policy: open }", "policy: open, members: [{ id: m1 }, { id: m2 }] }");
-const SITE: (&str, &str) =
-    ("hubs:", "sites: [{ id: yard, holds: 192.168.0.0/24, announces: [192.168.0.0/24, 0.0.0.0/0] }]\nhubs:");
-const SITE_GATEWAY: (&str, &str) = ("- { id: ge, ", "- { id: gs, kind: site, network: b, site: yard }\n- { id: ge, ");
+const DOOR: (&str, &str) = (
+    "- { id: ia2, ",
+    "- { id: door, subnet: as2, addresses: 10.1.2.80 }\n- { id: ia2, ",
+);
+const MEMBERS: (&str, &str) = (
+    "policy: open }",
+    "policy: open, members: [{ id: m1 }, { id: m2 }] }",
+);
+const SITE: (&str, &str) = (
+    "hubs:",
+    "sites: [{ id: yard, holds: 192.168.0.0/24, announces: [192.168.0.0/24, 0.0.0.0/0] }]\nhubs:",
+);
+const SITE_GATEWAY: (&str, &str) = (
+    "- { id: ge, ",
+    "- { id: gs, kind: site, network: b, site: yard }\n- { id: ge, ",
+);
 
 #[rustfmt::skip]
 const WAYS: &[Way] = &[
@@ -201,8 +231,11 @@ fn every_way_that_is_easily_wrong_gets_its_expected_answer() {
         let (code, answer) = folder.json(&arguments);
         let answer = &answer["answer"];
         let verdict = answer["verdict"].as_str().unwrap();
-        let steps =
-            if verdict == "works-for-some" && answer["fails"] != Value::Array(Vec::new()) { "fails" } else { "steps" };
+        let steps = if verdict == "works-for-some" && answer["fails"] != Value::Array(Vec::new()) {
+            "fails"
+        } else {
+            "steps"
+        };
         let last = answer[steps].as_array().unwrap().last();
         let last = last.map_or_else(String::new, |step| {
             format!(
@@ -218,7 +251,10 @@ fn every_way_that_is_easily_wrong_gets_its_expected_answer() {
             || !(last.contains(word) || because.contains(word))
             || (code == 0) != (expected == "works")
         {
-            wrong.push(format!("{}\n  told      {verdict} ({code}): {last}\n  expected  {expected}: {word}", way.id));
+            wrong.push(format!(
+                "{}\n  told      {verdict} ({code}): {last}\n  expected  {expected}: {word}",
+                way.id
+            ));
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
@@ -276,15 +312,19 @@ const ITEMS: [&str; 46] = [
 
 #[test]
 fn every_case_of_the_semantics_has_a_test() {
-    let ids: Vec<&str> = WAYS.iter().map(|way| way.id).chain(super::cases::ids()).collect();
+    let ids: Vec<&str> = WAYS
+        .iter()
+        .map(|way| way.id)
+        .chain(super::cases::ids())
+        .collect();
     let has = |item: &str| {
         ids.iter().any(|id| {
             let numbers = id.split_once(':').map_or("", |(numbers, _)| numbers);
             id.contains(item)
                 || (item.len() <= 2 && numbers.split(", ").any(|number| number == item))
-                || item
-                    .split_once(": ")
-                    .is_some_and(|(number, rest)| id.contains(rest) && numbers.split(", ").any(|n| n == number))
+                || item.split_once(": ").is_some_and(|(number, rest)| {
+                    id.contains(rest) && numbers.split(", ").any(|n| n == number)
+                })
         })
     };
     let more = [
@@ -294,7 +334,11 @@ fn every_case_of_the_semantics_has_a_test() {
         "11: priority 0",
         "11: 0-65535",
     ];
-    let missing: Vec<&&str> = ITEMS.iter().chain(&more).filter(|item| !has(item)).collect();
+    let missing: Vec<&&str> = ITEMS
+        .iter()
+        .chain(&more)
+        .filter(|item| !has(item))
+        .collect();
     assert!(missing.is_empty(), "{missing:?}");
 }
 
@@ -320,30 +364,69 @@ fn routes_limited_to_sources_and_what_is_lacking_in_public() {
         (served, "i", "8.8.8.8", "Yes", "source 203.0.113.1"),
         (served, "j", "8.8.8.8", "Yes", "source 203.0.113.5"),
         (served, "i", "203.0.113.5", "Yes", "destination 10.0.0.5"),
-        (served, "8.8.8.8", "203.0.113.5", "Yes", "destination 10.0.0.5"),
+        (
+            served,
+            "8.8.8.8",
+            "203.0.113.5",
+            "Yes",
+            "destination 10.0.0.5",
+        ),
         (served, "8.8.8.8", "203.0.113.1", "No", "nat"),
         (served, "i", "203.0.113.80", "Unknown", "the internet"),
         (served, "j", "203.0.113.81", "Unknown", "the internet"),
         (served, "i", "203.0.113.82", "Yes", "the internet"),
         (served, "8.8.8.8", "203.0.113.80", "Unknown", "the internet"),
         ("only_from: 10.0.0.5", "i", "8.8.8.8", "No", "nat"),
-        ("only_from: 10.0.0.5", "j", "8.8.8.8", "Yes", "source 203.0.113.5"),
-        ("only_from: 10.0.0.1", "i", "8.8.8.8", "Yes", "source 203.0.113.1"),
-        ("only_from: 10.0.0.1", "j", "8.8.8.8", "Yes", "source 203.0.113.1"),
+        (
+            "only_from: 10.0.0.5",
+            "j",
+            "8.8.8.8",
+            "Yes",
+            "source 203.0.113.5",
+        ),
+        (
+            "only_from: 10.0.0.1",
+            "i",
+            "8.8.8.8",
+            "Yes",
+            "source 203.0.113.1",
+        ),
+        (
+            "only_from: 10.0.0.1",
+            "j",
+            "8.8.8.8",
+            "Yes",
+            "source 203.0.113.1",
+        ),
         ("metric: 0", "i", "8.8.8.8", "No", "gateway g"),
     ] {
         let folder = Folder::with(&format!("{HEADER}{}", SERVED.replace(served, only)));
-        let told = folder.run(&["path", from, to, "--tcp", "443", "-e", "estate.yaml"]).stdout;
+        let told = folder
+            .run(&["path", from, to, "--tcp", "443", "-e", "estate.yaml"])
+            .stdout;
         assert!(
             told.starts_with(begins) && told.contains(decided),
             "{only}: {from} to {to}: {begins}, {decided}\n{told}"
         );
         // A NAT gateway has a way out if its own packets have one.
         let (_, audit) = folder.json(&["audit", "-e", "estate.yaml"]);
-        let kinds: Vec<&Value> =
-            audit["answer"]["findings"].as_array().unwrap().iter().map(|one| &one["kind"]).collect();
+        let kinds: Vec<&Value> = audit["answer"]["findings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|one| &one["kind"])
+            .collect();
         let shut = only == "only_from: 10.0.0.5";
-        assert_eq!(kinds.contains(&&Value::from("no-way-out")), shut, "{only}: {kinds:?}");
-        assert!(folder.run(&["inventory", "-e", "estate.yaml"]).stdout.contains("serves 1 subnet"));
+        assert_eq!(
+            kinds.contains(&&Value::from("no-way-out")),
+            shut,
+            "{only}: {kinds:?}"
+        );
+        assert!(
+            folder
+                .run(&["inventory", "-e", "estate.yaml"])
+                .stdout
+                .contains("serves 1 subnet")
+        );
     }
 }

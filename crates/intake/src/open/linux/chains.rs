@@ -7,9 +7,9 @@
 
 use crate::open::condition::{Condition, Devices, invalid, minus, one_way, tracked, untracked};
 use crate::open::rules::{Label, NotUnderstood};
-use heronshale_core::address::{Addresses, Family};
-use heronshale_core::model::Action;
-use heronshale_core::packet::service;
+use heronshale_model::estate::Action;
+use heronshale_sets::address::{Addresses, Family};
+use heronshale_sets::packet::service;
 use std::net::IpAddr;
 use std::rc::Rc;
 
@@ -55,7 +55,10 @@ struct Mark {
 }
 
 impl Mark {
-    const NONE: Self = Self { known: u32::MAX, value: 0 };
+    const NONE: Self = Self {
+        known: u32::MAX,
+        value: 0,
+    };
     const UNKNOWN: Self = Self { known: 0, value: 0 };
 
     fn changed(self, change: Change, other: Self) -> Self {
@@ -64,7 +67,13 @@ impl Mark {
             value: (self.value & !bits) | (by.value & by.known & bits),
         };
         match change {
-            Change::Set { bits, value } => replaced(bits, Self { known: u32::MAX, value }),
+            Change::Set { bits, value } => replaced(
+                bits,
+                Self {
+                    known: u32::MAX,
+                    value,
+                },
+            ),
             Change::Other { bits } => replaced(bits, other),
             Change::Unknown { bits } => replaced(bits, Self::UNKNOWN),
         }
@@ -74,10 +83,15 @@ impl Mark {
     fn is(self, bits: u32, values: &[(u32, u32)]) -> Option<bool> {
         if bits & !self.known == 0 {
             let own = self.value & bits;
-            return Some(values.iter().any(|(first, last)| (*first..=*last).contains(&own)));
+            return Some(
+                values
+                    .iter()
+                    .any(|(first, last)| (*first..=*last).contains(&own)),
+            );
         }
         let known = bits & self.known;
-        let single = |(first, last): &(u32, u32)| first == last && (first & known) != (self.value & known);
+        let single =
+            |(first, last): &(u32, u32)| first == last && (first & known) != (self.value & known);
         values.iter().all(single).then_some(false)
     }
 }
@@ -93,13 +107,18 @@ struct Carried {
 impl Carried {
     fn after(self, effect: &Effect) -> Self {
         match effect {
-            Effect::Untrack => Self { untracked: true, ..self },
-            Effect::Mark(Marked::Packet, change) => {
-                Self { packet: self.packet.changed(*change, self.connection), ..self }
-            }
-            Effect::Mark(Marked::Connection, change) => {
-                Self { connection: self.connection.changed(*change, self.packet), ..self }
-            }
+            Effect::Untrack => Self {
+                untracked: true,
+                ..self
+            },
+            Effect::Mark(Marked::Packet, change) => Self {
+                packet: self.packet.changed(*change, self.connection),
+                ..self
+            },
+            Effect::Mark(Marked::Connection, change) => Self {
+                connection: self.connection.changed(*change, self.packet),
+                ..self
+            },
         }
     }
 }
@@ -143,18 +162,42 @@ impl ByState {
 
     /// Whether it is the way of the request, or of the reply.
     pub fn direction(original: bool) -> Self {
-        Self { new: Some(original), reply: Some(!original), invalid: None, untracked: None, of_packet: false }
+        Self {
+            new: Some(original),
+            reply: Some(!original),
+            invalid: None,
+            untracked: None,
+            of_packet: false,
+        }
     }
 
     /// What holds of first packets whatever their state, and of replies.
     pub fn flags(first: bool, reply: Option<bool>) -> Self {
-        Self { new: Some(first), reply, invalid: Some(first), untracked: Some(first), of_packet: true }
+        Self {
+            new: Some(first),
+            reply,
+            invalid: Some(first),
+            untracked: Some(first),
+            of_packet: true,
+        }
     }
 
     pub fn negated(self) -> Self {
         let not = |holds: Option<bool>| holds.map(|holds| !holds);
-        let Self { new, reply, invalid, untracked, of_packet } = self;
-        Self { new: not(new), reply: not(reply), invalid: not(invalid), untracked: not(untracked), of_packet }
+        let Self {
+            new,
+            reply,
+            invalid,
+            untracked,
+            of_packet,
+        } = self;
+        Self {
+            new: not(new),
+            reply: not(reply),
+            invalid: not(invalid),
+            untracked: not(untracked),
+            of_packet,
+        }
     }
 }
 
@@ -176,7 +219,12 @@ pub(crate) enum Test {
     /// What conntrack knows.
     State(ByState),
     /// Some bits of a mark have one of some values, or have none of them.
-    Mark { of: Marked, bits: u32, values: Vec<(u32, u32)>, negated: bool },
+    Mark {
+        of: Marked,
+        bits: u32,
+        values: Vec<(u32, u32)>,
+        negated: bool,
+    },
     /// Whether the source, or the destination, was translated before.
     Translated { source: bool, negated: bool },
 }
@@ -292,28 +340,55 @@ impl Rules {
     /// Nobody knows what becomes of packets of a family.
     pub fn unclear(&mut self, family: Family, why: &str) {
         for hook in [Hook::Input, Hook::Forward, Hook::Output] {
-            let label = Rc::new(Label { id: "not-given".to_owned(), at: (0, 0), comment: Some(why.to_owned()) });
+            let label = Rc::new(Label {
+                id: "not-given".to_owned(),
+                at: (0, 0),
+                comment: Some(why.to_owned()),
+            });
             let outcome = Outcome::Unclear(why.to_owned());
-            let line = Line { tests: Vec::new(), effects: Vec::new(), outcome, label: label.clone() };
+            let line = Line {
+                tests: Vec::new(),
+                effects: Vec::new(),
+                outcome,
+                label: label.clone(),
+            };
             let only = Some(Condition::of_family(family));
             let chain = self.chains.len();
             self.chains.push(Chain { lines: vec![line] });
-            self.bases.push(Base { hook, chain, priority: 0, translates: false, only, policy: Action::Allow, label });
+            self.bases.push(Base {
+                hook,
+                chain,
+                priority: 0,
+                translates: false,
+                only,
+                policy: Action::Allow,
+                label,
+            });
         }
     }
 
     /// The base chains of some hooks, in the order in which packets come to them.
     fn bases(&self, hooks: &[Hook], translates: bool) -> Vec<&Base> {
-        let mut bases: Vec<&Base> =
-            self.bases.iter().filter(|base| hooks.contains(&base.hook) && base.translates == translates).collect();
+        let mut bases: Vec<&Base> = self
+            .bases
+            .iter()
+            .filter(|base| hooks.contains(&base.hook) && base.translates == translates)
+            .collect();
         bases.sort_by_key(|base| (base.hook, base.priority));
         // One that lets everything through decides nothing.
-        bases.retain(|base| translates || base.policy != Action::Allow || !self.chains[base.chain].lines.is_empty());
+        bases.retain(|base| {
+            translates || base.policy != Action::Allow || !self.chains[base.chain].lines.is_empty()
+        });
         bases
     }
 
     /// What the filters of some hooks decide about packets; complete: the last entry takes what is left.
-    pub fn decided(&self, hooks: &[Hook], known: Known, start: &Condition) -> Result<Vec<Entry>, Refused> {
+    pub fn decided(
+        &self,
+        hooks: &[Hook],
+        known: Known,
+        start: &Condition,
+    ) -> Result<Vec<Entry>, Refused> {
         self.followed(&self.bases(hooks, false), hooks, known, start)
     }
 
@@ -340,10 +415,17 @@ impl Rules {
         let own = hooks.contains(&Hook::Output) && !hooks.contains(&Hook::Forward);
         let carried = Carried {
             packet: if own { Mark::UNKNOWN } else { Mark::NONE },
-            connection: if known == Known::New { Mark::NONE } else { Mark::UNKNOWN },
+            connection: if known == Known::New {
+                Mark::NONE
+            } else {
+                Mark::UNKNOWN
+            },
             untracked: false,
         };
-        let label = Rc::new(Label { id: "no-chain".to_owned(), ..Label::default() });
+        let label = Rc::new(Label {
+            id: "no-chain".to_owned(),
+            ..Label::default()
+        });
         follow.bases(bases, start, carried, &label)?;
         if !translates {
             return Ok(follow.found);
@@ -352,11 +434,18 @@ impl Rules {
         let mut found = Vec::new();
         let spared = self.untracked();
         for entry in follow.found {
-            let perhaps = spared.iter().map(|one| one.and(&entry.condition)).filter(|one| !one.is_empty());
-            let perhaps = perhaps.map(|one| one.and(&Condition::unknown("whether conntrack looks at it")));
+            let perhaps = spared
+                .iter()
+                .map(|one| one.and(&entry.condition))
+                .filter(|one| !one.is_empty());
+            let perhaps =
+                perhaps.map(|one| one.and(&Condition::unknown("whether conntrack looks at it")));
             let perhaps: Vec<Condition> = perhaps.collect();
             let rest = spared.iter().fold(vec![entry.condition.clone()], minus);
-            found.extend(perhaps.into_iter().chain(rest).map(|condition| Entry { condition, ..entry.clone() }));
+            found.extend(perhaps.into_iter().chain(rest).map(|condition| Entry {
+                condition,
+                ..entry.clone()
+            }));
         }
         Ok(found)
     }
@@ -367,24 +456,38 @@ impl Rules {
 
     /// What lines may take out of conntrack's sight, at most.
     fn untracked(&self) -> Vec<Condition> {
-        let lines = self.lines().filter(|line| line.effects.iter().any(|effect| matches!(effect, Effect::Untrack)));
+        let lines = self.lines().filter(|line| {
+            line.effects
+                .iter()
+                .any(|effect| matches!(effect, Effect::Untrack))
+        });
         let mut found = Vec::new();
         for line in lines {
             let mut pieces = vec![Condition::all()];
             for test in &line.tests {
                 if let Test::Any(any) = test {
-                    pieces = pieces.iter().flat_map(|one| any.iter().map(|piece| one.and(piece))).collect();
+                    pieces = pieces
+                        .iter()
+                        .flat_map(|one| any.iter().map(|piece| one.and(piece)))
+                        .collect();
                 }
             }
-            found.extend(pieces.into_iter().map(|one| Condition { unknown: std::collections::BTreeSet::new(), ..one }));
+            found.extend(pieces.into_iter().map(|one| Condition {
+                unknown: std::collections::BTreeSet::new(),
+                ..one
+            }));
         }
         found
     }
 
     /// The bits of marks that chains set, of those that translate or of the others.
     fn bits_marked(&self, translating: bool) -> u32 {
-        let mut open: Vec<usize> =
-            self.bases.iter().filter(|base| base.translates == translating).map(|base| base.chain).collect();
+        let mut open: Vec<usize> = self
+            .bases
+            .iter()
+            .filter(|base| base.translates == translating)
+            .map(|base| base.chain)
+            .collect();
         let (mut seen, mut bits) = (std::collections::BTreeSet::new(), 0);
         while let Some(chain) = open.pop() {
             if !seen.insert(chain) {
@@ -397,7 +500,9 @@ impl Rules {
                 for effect in &line.effects {
                     if let Effect::Mark(
                         _,
-                        Change::Set { bits: more, .. } | Change::Other { bits: more } | Change::Unknown { bits: more },
+                        Change::Set { bits: more, .. }
+                        | Change::Other { bits: more }
+                        | Change::Unknown { bits: more },
                     ) = effect
                     {
                         bits |= more;
@@ -410,7 +515,11 @@ impl Rules {
 
     /// The rules that decide or change something, by their names: those to which packets come at all, and that do more than look.
     pub fn acting(&self) -> std::collections::BTreeSet<&str> {
-        let mut idle: Vec<bool> = self.chains.iter().map(|chain| chain.lines.is_empty()).collect();
+        let mut idle: Vec<bool> = self
+            .chains
+            .iter()
+            .map(|chain| chain.lines.is_empty())
+            .collect();
         loop {
             let looks = |line: &Line, idle: &[bool]| {
                 line.effects.is_empty()
@@ -420,22 +529,31 @@ impl Rules {
                         _ => false,
                     }
             };
-            let next: Vec<bool> =
-                self.chains.iter().map(|chain| chain.lines.iter().all(|line| looks(line, &idle))).collect();
+            let next: Vec<bool> = self
+                .chains
+                .iter()
+                .map(|chain| chain.lines.iter().all(|line| looks(line, &idle)))
+                .collect();
             if next == idle {
                 break;
             }
             idle = next;
         }
         let mut open: Vec<usize> = self.bases.iter().map(|base| base.chain).collect();
-        let (mut seen, mut found) = (std::collections::BTreeSet::new(), std::collections::BTreeSet::new());
+        let (mut seen, mut found) = (
+            std::collections::BTreeSet::new(),
+            std::collections::BTreeSet::new(),
+        );
         while let Some(chain) = open.pop() {
             if !seen.insert(chain) {
                 continue;
             }
             for line in &self.chains[chain].lines {
                 if let Outcome::Jump(to) | Outcome::Goto(to) = line.outcome {
-                    if idle[to] && line.effects.is_empty() && matches!(line.outcome, Outcome::Jump(_)) {
+                    if idle[to]
+                        && line.effects.is_empty()
+                        && matches!(line.outcome, Outcome::Jump(_))
+                    {
                         continue;
                     }
                     open.push(to);
@@ -451,7 +569,9 @@ impl Rules {
         let (marks, disturbed) = (self.marks(), self.bits_marked(true));
         let why = |test: &Test| match test {
             Test::Mark { .. } if !marks => Some("a mark that nothing here sets"),
-            Test::Mark { bits, .. } if bits & disturbed != 0 => Some("a mark that is set where packets are translated"),
+            Test::Mark { bits, .. } if bits & disturbed != 0 => {
+                Some("a mark that is set where packets are translated")
+            }
             Test::Translated { source, .. } if !self.lead_to(!source).is_empty() => {
                 Some("whether it was translated before")
             }
@@ -460,7 +580,11 @@ impl Rules {
         let of_line = |line: &Line| {
             let whys: Vec<&str> = line.tests.iter().filter_map(why).collect();
             whys.into_iter()
-                .map(|why| NotUnderstood { rule: line.label.id.clone(), why: why.to_owned(), at: line.label.at })
+                .map(|why| NotUnderstood {
+                    rule: line.label.id.clone(),
+                    why: why.to_owned(),
+                    at: line.label.at,
+                })
                 .collect::<Vec<_>>()
         };
         self.lines().flat_map(of_line).collect()
@@ -468,7 +592,9 @@ impl Rules {
 
     /// Whether any line sets a mark: else marks come from elsewhere.
     fn marks(&self) -> bool {
-        self.lines().flat_map(|line| &line.effects).any(|effect| matches!(effect, Effect::Mark(..)))
+        self.lines()
+            .flat_map(|line| &line.effects)
+            .any(|effect| matches!(effect, Effect::Mark(..)))
     }
 
     /// Which packets may have been translated, by what they look like afterwards.
@@ -501,7 +627,13 @@ impl Rules {
 }
 
 impl Follow<'_> {
-    fn put(&mut self, condition: Condition, fate: Fate, carried: Carried, label: &Rc<Label>) -> Result<(), Refused> {
+    fn put(
+        &mut self,
+        condition: Condition,
+        fate: Fate,
+        carried: Carried,
+        label: &Rc<Label>,
+    ) -> Result<(), Refused> {
         if self.found.len() == MOST_ENTRIES {
             return Err(Refused::TooMany);
         }
@@ -513,20 +645,45 @@ impl Follow<'_> {
             // An answer has other flags than a request, by which rules may tell them apart.
             let why = Condition::unknown("the flags of answers that are not tracked");
             let label = label.clone();
-            self.found.push(Entry { condition: answers.and(&why), fate: fate.clone(), label, stateless });
+            self.found.push(Entry {
+                condition: answers.and(&why),
+                fate: fate.clone(),
+                label,
+                stateless,
+            });
         }
-        let rest = if stateless && self.flags { minus(vec![condition], &tcp) } else { vec![condition] };
-        let entry = |condition| Entry { condition, fate: fate.clone(), label: label.clone(), stateless };
+        let rest = if stateless && self.flags {
+            minus(vec![condition], &tcp)
+        } else {
+            vec![condition]
+        };
+        let entry = |condition| Entry {
+            condition,
+            fate: fate.clone(),
+            label: label.clone(),
+            stateless,
+        };
         self.found.extend(rest.into_iter().map(entry));
         if stateless && self.flags && !answers.is_empty() {
             let fate = Fate::Ends(Action::Deny);
-            self.found.push(Entry { condition: answers, fate, label: label.clone(), stateless: false });
+            self.found.push(Entry {
+                condition: answers,
+                fate,
+                label: label.clone(),
+                stateless: false,
+            });
         }
         Ok(())
     }
 
     /// From one base chain on; what passes the last is allowed, by the line that let it through.
-    fn bases(&mut self, bases: &[&Base], at: &Condition, carried: Carried, by: &Rc<Label>) -> Result<(), Refused> {
+    fn bases(
+        &mut self,
+        bases: &[&Base],
+        at: &Condition,
+        carried: Carried,
+        by: &Rc<Label>,
+    ) -> Result<(), Refused> {
         let Some((base, after)) = bases.split_first() else {
             return self.put(at.clone(), Fate::Ends(Action::Allow), carried, by);
         };
@@ -540,7 +697,9 @@ impl Follow<'_> {
         if at.is_empty() {
             return Ok(());
         }
-        let lost = Change::Unknown { bits: self.disturbed };
+        let lost = Change::Unknown {
+            bits: self.disturbed,
+        };
         let carried = carried.after(&Effect::Mark(Marked::Packet, lost));
         let carried = carried.after(&Effect::Mark(Marked::Connection, lost));
         let end = Rest::End(base, after);
@@ -549,14 +708,24 @@ impl Follow<'_> {
     }
 
     /// What comes after, for packets that get there.
-    fn rest(&mut self, rest: &Rest<'_>, at: &Condition, carried: Carried, depth: usize) -> Result<(), Refused> {
+    fn rest(
+        &mut self,
+        rest: &Rest<'_>,
+        at: &Condition,
+        carried: Carried,
+        depth: usize,
+    ) -> Result<(), Refused> {
         match rest {
             Rest::Lines(chain, from, after) => {
                 self.lines(*chain, *from, at, carried, after, depth + 1)?;
                 self.rest(after, at, carried, depth + 1)
             }
-            Rest::End(base, after) if base.policy == Action::Allow => self.bases(after, at, carried, &base.label),
-            Rest::End(base, _) => self.put(at.clone(), Fate::Ends(base.policy), carried, &base.label),
+            Rest::End(base, after) if base.policy == Action::Allow => {
+                self.bases(after, at, carried, &base.label)
+            }
+            Rest::End(base, _) => {
+                self.put(at.clone(), Fate::Ends(base.policy), carried, &base.label)
+            }
         }
     }
 
@@ -598,10 +767,21 @@ impl Follow<'_> {
             for at in matched {
                 match &line.outcome {
                     Outcome::Accept => self.accepted(rest, &at, carried, &line.label)?,
-                    Outcome::Drop => self.put(at, Fate::Ends(Action::Deny), carried, &line.label)?,
-                    Outcome::Reject => self.put(at, Fate::Ends(Action::Reject), carried, &line.label)?,
+                    Outcome::Drop => {
+                        self.put(at, Fate::Ends(Action::Deny), carried, &line.label)?
+                    }
+                    Outcome::Reject => {
+                        self.put(at, Fate::Ends(Action::Reject), carried, &line.label)?
+                    }
                     Outcome::Jump(to) => {
-                        self.lines(*to, 0, &at, carried, &Rest::Lines(chain, place + 1, rest), depth + 1)?;
+                        self.lines(
+                            *to,
+                            0,
+                            &at,
+                            carried,
+                            &Rest::Lines(chain, place + 1, rest),
+                            depth + 1,
+                        )?;
                     }
                     Outcome::Goto(to) => {
                         self.lines(*to, 0, &at, carried, rest, depth + 1)?;
@@ -613,7 +793,9 @@ impl Follow<'_> {
                         self.put(perhaps, Fate::Ends(Action::Allow), carried, &line.label)?;
                         self.put(at, Fate::Ends(Action::Deny), carried, &line.label)?;
                     }
-                    Outcome::Translate(how) => self.put(at, Fate::Translated(how.clone()), carried, &line.label)?,
+                    Outcome::Translate(how) => {
+                        self.put(at, Fate::Translated(how.clone()), carried, &line.label)?
+                    }
                     Outcome::Next => {}
                 }
             }
@@ -644,10 +826,22 @@ impl Follow<'_> {
         };
         let pieces = match test {
             Test::Any(pieces) => pieces.as_slice(),
-            Test::Mark { of, bits, values, negated } => {
-                let mark = if *of == Marked::Packet { carried.packet } else { carried.connection };
+            Test::Mark {
+                of,
+                bits,
+                values,
+                negated,
+            } => {
+                let mark = if *of == Marked::Packet {
+                    carried.packet
+                } else {
+                    carried.connection
+                };
                 // Where nothing here sets marks, others do.
-                let holds = mark.is(*bits, values).filter(|_| self.rules.marks()).map(|is| is != *negated);
+                let holds = mark
+                    .is(*bits, values)
+                    .filter(|_| self.rules.marks())
+                    .map(|is| is != *negated);
                 by_state = known(holds, "a mark");
                 by_state.as_slice()
             }
@@ -669,35 +863,52 @@ impl Follow<'_> {
                 None => &[Condition::unknown(STATE)],
             },
             Test::State(holds) => {
-                let kinds = [(tracked(), holds.new), (invalid(), holds.invalid), (untracked(), holds.untracked)];
+                let kinds = [
+                    (tracked(), holds.new),
+                    (invalid(), holds.invalid),
+                    (untracked(), holds.untracked),
+                ];
                 by_state = if kinds.iter().all(|(_, holds)| *holds == Some(true)) {
                     vec![Condition::all()]
                 } else {
                     let unknown = |kind: Condition| kind.and(&Condition::unknown(STATE));
                     let kinds = kinds.into_iter().filter(|(_, holds)| *holds != Some(false));
-                    kinds.map(|(kind, holds)| if holds.is_none() { unknown(kind) } else { kind }).collect()
+                    kinds
+                        .map(|(kind, holds)| if holds.is_none() { unknown(kind) } else { kind })
+                        .collect()
                 };
                 by_state.as_slice()
             }
         };
-        let both = all.iter().flat_map(|one| pieces.iter().map(|piece| one.and(piece)));
+        let both = all
+            .iter()
+            .flat_map(|one| pieces.iter().map(|piece| one.and(piece)));
         both.filter(|one| !one.is_empty()).collect()
     }
 }
 
 /// The entries up to the one that takes all that is left; the others decide nothing.
 fn deciding(entries: &[Entry]) -> &[Entry] {
-    let Some(last) = entries.last() else { return entries };
-    let all = |entry: &Entry| {
-        entry.condition.covers(&last.condition) && entries.iter().all(|other| entry.condition.covers(&other.condition))
+    let Some(last) = entries.last() else {
+        return entries;
     };
-    let end = entries.iter().position(all).map_or(entries.len(), |at| at + 1);
+    let all = |entry: &Entry| {
+        entry.condition.covers(&last.condition)
+            && entries
+                .iter()
+                .all(|other| entry.condition.covers(&other.condition))
+    };
+    let end = entries
+        .iter()
+        .position(all)
+        .map_or(entries.len(), |at| at + 1);
     &entries[..end]
 }
 
 fn same(one: &[Entry], other: &[Entry]) -> bool {
     let pairs = one.iter().zip(other);
-    one.len() == other.len() && { pairs }.all(|(a, b)| a.condition == b.condition && a.fate == b.fate)
+    one.len() == other.len() && { pairs }
+        .all(|(a, b)| a.condition == b.condition && a.fate == b.fate)
 }
 
 /// What is decided of requests, with what becomes of their replies.
@@ -707,15 +918,30 @@ fn same(one: &[Entry], other: &[Entry]) -> bool {
 ///
 /// # Errors
 /// If it comes to more than [`MOST_ENTRIES`].
-pub(crate) fn with_replies(new: Vec<Entry>, replies: &[Entry], other_new: &[Entry]) -> Result<Vec<Entry>, Refused> {
+pub(crate) fn with_replies(
+    new: Vec<Entry>,
+    replies: &[Entry],
+    other_new: &[Entry],
+) -> Result<Vec<Entry>, Refused> {
     let by_themselves = same(replies, other_new);
     let (replies, other_new) = (deciding(replies), deciding(other_new));
     // An entry that is not sure to match falls to the next: where all of them let through, everything is.
-    if replies.iter().all(|entry| entry.fate == Fate::Ends(Action::Allow)) {
+    if replies
+        .iter()
+        .all(|entry| entry.fate == Fate::Ends(Action::Allow))
+    {
         return Ok(new);
     }
     let asked = |entries: &[Entry]| -> Vec<(Vec<Condition>, bool)> {
-        entries.iter().map(|entry| (entry.condition.asked_by(), entry.fate == Fate::Ends(Action::Allow))).collect()
+        entries
+            .iter()
+            .map(|entry| {
+                (
+                    entry.condition.asked_by(),
+                    entry.fate == Fate::Ends(Action::Allow),
+                )
+            })
+            .collect()
     };
     let (answered, anew) = (asked(replies), asked(other_new));
     let mut found = Vec::new();
@@ -725,7 +951,10 @@ pub(crate) fn with_replies(new: Vec<Entry>, replies: &[Entry], other_new: &[Entr
             continue;
         }
         if by_themselves {
-            found.push(Entry { stateless: true, ..entry });
+            found.push(Entry {
+                stateless: true,
+                ..entry
+            });
             continue;
         }
         let mut put = |condition: Condition, stateless: bool, action: Action| {
@@ -733,8 +962,17 @@ pub(crate) fn with_replies(new: Vec<Entry>, replies: &[Entry], other_new: &[Entr
                 return Ok(());
             }
             let fate = Fate::Ends(action);
-            found.push(Entry { condition, fate, label: entry.label.clone(), stateless });
-            if found.len() > MOST_ENTRIES { Err(Refused::TooMany) } else { Ok(()) }
+            found.push(Entry {
+                condition,
+                fate,
+                label: entry.label.clone(),
+                stateless,
+            });
+            if found.len() > MOST_ENTRIES {
+                Err(Refused::TooMany)
+            } else {
+                Ok(())
+            }
         };
         put(entry.condition.and(&one_way()), false, Action::Allow)?;
         for (asked, allowed) in &answered {
@@ -751,7 +989,9 @@ pub(crate) fn with_replies(new: Vec<Entry>, replies: &[Entry], other_new: &[Entr
                 for (anew, allowed) in &anew {
                     for part in anew.iter().map(|anew| part.and(anew)) {
                         if *allowed {
-                            let why = Condition::unknown("replies are refused that would be let through as requests");
+                            let why = Condition::unknown(
+                                "replies are refused that would be let through as requests",
+                            );
                             put(part.and(&why), false, Action::Allow)?;
                             put(part, false, Action::Deny)?;
                         } else {
@@ -771,7 +1011,11 @@ pub(crate) fn without_idle_copies(entries: Vec<Entry>) -> Vec<Entry> {
     let mut seen: std::collections::HashSet<*const Label> = std::collections::HashSet::new();
     for entry in entries {
         let copy = !seen.insert(Rc::as_ptr(&entry.label));
-        if !copy || !kept.iter().any(|before| before.condition.covers(&entry.condition)) {
+        if !copy
+            || !kept
+                .iter()
+                .any(|before| before.condition.covers(&entry.condition))
+        {
             kept.push(entry);
         }
     }

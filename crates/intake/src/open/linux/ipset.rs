@@ -3,8 +3,9 @@
 use super::protocol;
 use super::{Problem, Source, problem};
 use crate::open::condition::{Condition, Devices};
-use heronshale_core::address::{Addresses, Block};
-use heronshale_core::packet::{Intervals, service};
+use heronshale_sets::address::{Addresses, Block};
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::service;
 use rustc_hash::FxHashMap;
 
 /// A set with more elements of several parts than this is not told apart.
@@ -45,18 +46,31 @@ impl Sets {
                 [] => Ok(()),
                 [first, ..] if first.starts_with('#') => Ok(()),
                 ["create", name, kind, options @ ..] => {
-                    let parts =
-                        kind.split_once(':').map_or("", |(_, parts)| parts).split(',').map(str::to_owned).collect();
+                    let parts = kind
+                        .split_once(':')
+                        .map_or("", |(_, parts)| parts)
+                        .split(',')
+                        .map(str::to_owned)
+                        .collect();
                     let moving = options.contains(&"timeout");
-                    self.all.insert((*name).to_owned(), Set { parts, moving, elements: Vec::new() });
+                    self.all.insert(
+                        (*name).to_owned(),
+                        Set {
+                            parts,
+                            moving,
+                            elements: Vec::new(),
+                        },
+                    );
                     Ok(())
                 }
                 ["add", name, element, options @ ..] => match self.all.get_mut(*name) {
                     Some(set) => {
                         let parts = element.split(',').map(str::to_owned).collect();
                         // Behind a comment stand words of people.
-                        let except =
-                            options.iter().take_while(|word| **word != "comment").any(|word| *word == "nomatch");
+                        let except = options
+                            .iter()
+                            .take_while(|word| **word != "comment")
+                            .any(|word| *word == "nomatch");
                         set.elements.push((parts, except));
                         Ok(())
                     }
@@ -87,16 +101,25 @@ impl Sets {
     ///
     /// # Errors
     /// Why nobody can tell.
-    pub fn matching(&self, name: &str, ways: &str, devices: &Devices) -> Result<Vec<Condition>, String> {
-        let set = self.all.get(name).ok_or_else(|| format!("the set {name} is not among the files"))?;
+    pub fn matching(
+        &self,
+        name: &str,
+        ways: &str,
+        devices: &Devices,
+    ) -> Result<Vec<Condition>, String> {
+        let set = self
+            .all
+            .get(name)
+            .ok_or_else(|| format!("the set {name} is not among the files"))?;
         if set.moving {
             return Err(format!("the set {name} changes by itself"));
         }
         let ways: Vec<&str> = ways.split(',').collect();
         if set.parts == ["set"] {
             let members = set.elements.iter().filter_map(|(parts, _)| parts.first());
-            let found: Result<Vec<_>, String> =
-                members.map(|member| self.matching(member, &ways.join(","), devices)).collect();
+            let found: Result<Vec<_>, String> = members
+                .map(|member| self.matching(member, &ways.join(","), devices))
+                .collect();
             return found.map(|found| found.concat());
         }
         let not_understood = || format!("the set {name} is not understood");
@@ -106,7 +129,10 @@ impl Sets {
         if let [kind] = set.parts.as_slice()
             && matches!(kind.as_str(), "ip" | "net")
         {
-            return set.addresses().map(|found| vec![at(ways[0], found)]).ok_or_else(not_understood);
+            return set
+                .addresses()
+                .map(|found| vec![at(ways[0], found)])
+                .ok_or_else(not_understood);
         }
         if set.elements.len() > MOST_ELEMENTS || set.elements.iter().any(|(_, except)| *except) {
             return Err(not_understood());
@@ -118,7 +144,11 @@ impl Sets {
             });
             all.filter(|_| values.len() == set.parts.len())
         };
-        set.elements.iter().map(one).collect::<Option<Vec<_>>>().ok_or_else(not_understood)
+        set.elements
+            .iter()
+            .map(one)
+            .collect::<Option<Vec<_>>>()
+            .ok_or_else(not_understood)
     }
 }
 
@@ -134,18 +164,31 @@ impl Set {
         if all.iter().all(|(_, except)| !except) {
             return Some(all.into_iter().map(|(range, _)| range).collect());
         }
-        Some(all.into_iter().fold(Addresses::empty(), |sum, (range, except)| {
-            let here: Addresses = [range].into_iter().collect();
-            if except { sum.difference(&here) } else { sum.union(&here) }
-        }))
+        Some(
+            all.into_iter()
+                .fold(Addresses::empty(), |sum, (range, except)| {
+                    let here: Addresses = [range].into_iter().collect();
+                    if except {
+                        sum.difference(&here)
+                    } else {
+                        sum.union(&here)
+                    }
+                }),
+        )
     }
 }
 
 fn at(way: &str, addresses: Addresses) -> Condition {
     if way == "src" {
-        Condition { source: addresses, ..Condition::all() }
+        Condition {
+            source: addresses,
+            ..Condition::all()
+        }
     } else {
-        Condition { destination: addresses, ..Condition::all() }
+        Condition {
+            destination: addresses,
+            ..Condition::all()
+        }
     }
 }
 
@@ -159,17 +202,29 @@ fn part(kind: &str, way: &str, value: &str, devices: &Devices) -> Option<Conditi
         "port" => {
             // A bitmap of ports alone is asked for TCP and UDP.
             let (numbers, ports) = match value.split_once(':') {
-                Some((name, ports)) => (vec![protocol(name).filter(|number| service::has_ports(*number))?], ports),
+                Some((name, ports)) => (
+                    vec![protocol(name).filter(|number| service::has_ports(*number))?],
+                    ports,
+                ),
                 None => (vec![service::TCP, service::UDP], value),
             };
             let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
-            let (first, last) = (u128::from(first.parse::<u16>().ok()?), u128::from(last.parse::<u16>().ok()?));
+            let (first, last) = (
+                u128::from(first.parse::<u16>().ok()?),
+                u128::from(last.parse::<u16>().ok()?),
+            );
             let of = |each: &dyn Fn(u8) -> Intervals| {
-                numbers.iter().fold(Intervals::empty(), |sum, number| sum.union(&each(*number)))
+                numbers
+                    .iter()
+                    .fold(Intervals::empty(), |sum, number| sum.union(&each(*number)))
             };
             Some(if way == "src" {
                 let source_ports = Intervals::span(first, last);
-                Condition { source_ports, services: of(&service::whole), ..Condition::all() }
+                Condition {
+                    source_ports,
+                    services: of(&service::whole),
+                    ..Condition::all()
+                }
             } else {
                 Condition::of_services(of(&|number| {
                     let base = u128::from(service::code(number, 0));
@@ -180,7 +235,11 @@ fn part(kind: &str, way: &str, value: &str, devices: &Devices) -> Option<Conditi
         "iface" => {
             let found = devices.matching(value).surely;
             let mut there = Condition::all();
-            *(if way == "src" { &mut there.from } else { &mut there.to }) = found;
+            *(if way == "src" {
+                &mut there.from
+            } else {
+                &mut there.to
+            }) = found;
             Some(there)
         }
         _ => None,

@@ -1,15 +1,18 @@
 //! `iptables-save` and `ip6tables-save`: the rules of one family as text, as iptables-save(8) and iptables-extensions(8) describe it.
 
-use super::chains::{Base, ByState, Chain, Change, Effect, Hook, Line, Marked, Outcome, Rules, Test, Translation};
+use super::chains::{
+    Base, ByState, Chain, Change, Effect, Hook, Line, Marked, Outcome, Rules, Test, Translation,
+};
 use super::ipset::Sets;
 use super::machine::Facts;
 use super::parts::{Fib, by_routes, of_packet_types};
 use super::{Source, icmp_type, protocol};
 use crate::open::condition::{Condition, Devices, all_ports, minus};
 use crate::open::rules::{Label, NotUnderstood};
-use heronshale_core::address::{Addresses, Block, Family};
-use heronshale_core::model::Action;
-use heronshale_core::packet::{Intervals, service};
+use heronshale_model::estate::Action;
+use heronshale_sets::address::{Addresses, Block, Family};
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::service;
 use rustc_hash::FxHashMap;
 use std::net::IpAddr;
 use std::rc::Rc;
@@ -54,7 +57,10 @@ pub(super) fn device_names(text: &str) -> Vec<String> {
     for line in text.lines() {
         let words = words(line);
         for pair in words.windows(2) {
-            if matches!(pair[0].as_str(), "-i" | "-o" | "--in-interface" | "--out-interface") && !pair[1].ends_with('+')
+            if matches!(
+                pair[0].as_str(),
+                "-i" | "-o" | "--in-interface" | "--out-interface"
+            ) && !pair[1].ends_with('+')
             {
                 names.push(pair[1].clone());
             }
@@ -68,8 +74,14 @@ pub(super) fn changed_sets(text: &str) -> Vec<String> {
     let mut names = Vec::new();
     for line in text.lines() {
         let words = words(line);
-        let changed = |pair: &[String]| matches!(pair[0].as_str(), "--add-set" | "--del-set" | "--map-set");
-        names.extend(words.windows(2).filter(|pair| changed(pair)).map(|pair| pair[1].clone()));
+        let changed =
+            |pair: &[String]| matches!(pair[0].as_str(), "--add-set" | "--del-set" | "--map-set");
+        names.extend(
+            words
+                .windows(2)
+                .filter(|pair| changed(pair))
+                .map(|pair| pair[1].clone()),
+        );
     }
     names
 }
@@ -82,8 +94,11 @@ pub(super) fn family_of(text: &str) -> Option<Family> {
     if text.contains("iptables-save") {
         return Some(Family::V4);
     }
-    let found =
-        text.split_whitespace().find_map(|word| word.parse::<Block>().ok().filter(|_| word.contains(['.', ':'])));
+    let found = text.split_whitespace().find_map(|word| {
+        word.parse::<Block>()
+            .ok()
+            .filter(|_| word.contains(['.', ':']))
+    });
     found.map(|block| block.range.family)
 }
 
@@ -133,12 +148,20 @@ pub(super) fn read(
         let begin = at;
         at += line.len();
         let line = line.trim_end();
-        let wrong = |what: String, help| Wrong { at: begin, length: line.len(), what, help };
+        let wrong = |what: String, help| Wrong {
+            at: begin,
+            length: line.len(),
+            what,
+            help,
+        };
         match line.trim_start().chars().next() {
             Some('*') => {
                 table = line.trim_start()[1..].trim();
                 if priority(table, Hook::Input).is_none() {
-                    return Err(wrong(format!("there is no table `{table}`"), "raw, mangle, nat, filter or security"));
+                    return Err(wrong(
+                        format!("there is no table `{table}`"),
+                        "raw, mangle, nat, filter or security",
+                    ));
                 }
             }
             Some(':') => {
@@ -147,14 +170,23 @@ pub(super) fn read(
                 let policy = match words.get(1).map(String::as_str) {
                     Some("ACCEPT" | "-") => Action::Allow,
                     Some("DROP") => Action::Deny,
-                    _ => return Err(wrong(format!("`{line}` declares no chain"), "write `:NAME POLICY [0:0]`")),
+                    _ => {
+                        return Err(wrong(
+                            format!("`{line}` declares no chain"),
+                            "write `:NAME POLICY [0:0]`",
+                        ));
+                    }
                 };
                 let chain = rules.chains.len();
                 rules.chains.push(Chain::default());
                 chains.insert((table, name.to_owned()), chain);
                 if let Some(hook) = hook(name) {
                     let id = format!("{table}/{name}/policy");
-                    let label = Label { id, at: (source.file, offset(begin)), comment: None };
+                    let label = Label {
+                        id,
+                        at: (source.file, offset(begin)),
+                        comment: None,
+                    };
                     rules.bases.push(Base {
                         hook,
                         chain,
@@ -175,7 +207,12 @@ pub(super) fn read(
         let begin = at;
         at += line.len();
         let line = line.trim_end();
-        let wrong = |what: String, help| Wrong { at: begin, length: line.len(), what, help };
+        let wrong = |what: String, help| Wrong {
+            at: begin,
+            length: line.len(),
+            what,
+            help,
+        };
         let body = line.trim_start();
         match body.chars().next() {
             None | Some('#' | ':') => continue,
@@ -190,15 +227,27 @@ pub(super) fn read(
         if words.first().is_some_and(|word| word.starts_with('[')) {
             words.remove(0);
         }
-        let ["-A" | "--append", name, rest @ ..] = &words.iter().map(String::as_str).collect::<Vec<_>>()[..] else {
-            return Err(wrong(format!("`{body}` is no rule"), "a rule is `-A CHAIN …`, as iptables-save writes it"));
+        let ["-A" | "--append", name, rest @ ..] =
+            &words.iter().map(String::as_str).collect::<Vec<_>>()[..]
+        else {
+            return Err(wrong(
+                format!("`{body}` is no rule"),
+                "a rule is `-A CHAIN …`, as iptables-save writes it",
+            ));
         };
         let Some(chain) = chains.get(&(table, (*name).to_owned())).copied() else {
-            return Err(wrong(format!("the table `{table}` has no chain `{name}`"), "declare it with `:NAME -`"));
+            return Err(wrong(
+                format!("the table `{table}` has no chain `{name}`"),
+                "declare it with `:NAME -`",
+            ));
         };
         let number = counts.entry(chain).or_default();
         *number += 1;
-        let id = if table == "filter" { format!("{name}/{number}") } else { format!("{table}/{name}/{number}") };
+        let id = if table == "filter" {
+            format!("{name}/{number}")
+        } else {
+            format!("{table}/{name}/{number}")
+        };
         let mut rule = Rule {
             family,
             beside,
@@ -210,7 +259,11 @@ pub(super) fn read(
             module: String::new(),
         };
         rule.read(rest, rules);
-        let label = Rc::new(Label { id: id.clone(), at: (source.file, offset(begin)), comment: rule.comment.take() });
+        let label = Rc::new(Label {
+            id: id.clone(),
+            at: (source.file, offset(begin)),
+            comment: rule.comment.take(),
+        });
         let mut effects = Vec::new();
         let outcome = match rule.target.take() {
             None => None,
@@ -233,9 +286,18 @@ pub(super) fn read(
         if outcome.is_none() {
             continue;
         }
-        not_understood.extend(rule.whys.drain(..).map(|why| NotUnderstood { rule: id.clone(), why, at: label.at }));
+        not_understood.extend(rule.whys.drain(..).map(|why| NotUnderstood {
+            rule: id.clone(),
+            why,
+            at: label.at,
+        }));
         if let Some(outcome) = outcome {
-            rules.chains[chain].lines.push(Line { tests: rule.tests, effects, outcome, label });
+            rules.chains[chain].lines.push(Line {
+                tests: rule.tests,
+                effects,
+                outcome,
+                label,
+            });
         }
     }
     whole_tables(source)
@@ -248,8 +310,12 @@ fn whole_tables(source: &Source) -> Result<(), Wrong> {
     let mut open: Option<(usize, &str)> = None;
     let mut generated: Option<(usize, &str)> = None;
     let mut at = 0;
-    let unfinished =
-        |(at, line): (usize, &str), what: &str| Wrong { at, length: line.len(), what: what.to_owned(), help: HELP };
+    let unfinished = |(at, line): (usize, &str), what: &str| Wrong {
+        at,
+        length: line.len(),
+        what: what.to_owned(),
+        help: HELP,
+    };
     for whole in source.text.split_inclusive('\n') {
         let (begin, line) = (at, whole.trim());
         at += whole.len();
@@ -267,7 +333,10 @@ fn whole_tables(source: &Source) -> Result<(), Wrong> {
     }
     match (open, generated) {
         (Some(table), _) => Err(unfinished(table, "this table has no `COMMIT`")),
-        (None, Some(part)) => Err(unfinished(part, "this part has no last line `# Completed on …`")),
+        (None, Some(part)) => Err(unfinished(
+            part,
+            "this part has no last line `# Completed on …`",
+        )),
         (None, None) => Ok(()),
     }
 }
@@ -278,9 +347,16 @@ fn offset(at: usize) -> u32 {
 
 /// What a target changes of a packet that goes on; none if it is no such target.
 fn effect(name: &str, options: &[&str]) -> Option<Effect> {
-    let option = |name: &str| options.iter().position(|word| *word == name).map(|at| options.get(at + 1).copied());
+    let option = |name: &str| {
+        options
+            .iter()
+            .position(|word| *word == name)
+            .map(|at| options.get(at + 1).copied())
+    };
     let masked = |text: &str| {
-        let (value, mask) = text.split_once('/').map_or((text, None), |(value, mask)| (value, Some(mask)));
+        let (value, mask) = text
+            .split_once('/')
+            .map_or((text, None), |(value, mask)| (value, Some(mask)));
         Some((number(value)?, mask.map_or(Some(u32::MAX), number)?))
     };
     let to = |change: Option<Change>| change.unwrap_or(Change::Unknown { bits: u32::MAX });
@@ -290,7 +366,10 @@ fn effect(name: &str, options: &[&str]) -> Option<Effect> {
         if turns && value & !mask != 0 {
             return None;
         }
-        Some(Change::Set { bits: mask | value, value })
+        Some(Change::Set {
+            bits: mask | value,
+            value,
+        })
     };
     let given = |words: [&str; 2]| {
         let exact = option(words[0]).map(|text| to(set(text, true)));
@@ -299,7 +378,10 @@ fn effect(name: &str, options: &[&str]) -> Option<Effect> {
     match name {
         "NOTRACK" => Some(Effect::Untrack),
         "CT" if options.contains(&"--notrack") => Some(Effect::Untrack),
-        "MARK" => Some(Effect::Mark(Marked::Packet, to(given(["--set-xmark", "--set-mark"])))),
+        "MARK" => Some(Effect::Mark(
+            Marked::Packet,
+            to(given(["--set-xmark", "--set-mark"])),
+        )),
         "CONNMARK" => {
             let bits = |name: &str| option(name).flatten().map_or(Some(u32::MAX), number);
             let same = || bits("--nfmask").filter(|own| bits("--ctmask") == Some(*own));
@@ -311,7 +393,10 @@ fn effect(name: &str, options: &[&str]) -> Option<Effect> {
             if option("--restore-mark").is_some() {
                 return Some(Effect::Mark(Marked::Packet, other()));
             }
-            Some(Effect::Mark(Marked::Connection, to(given(["--set-xmark", "--set-mark"]))))
+            Some(Effect::Mark(
+                Marked::Connection,
+                to(given(["--set-xmark", "--set-mark"])),
+            ))
         }
         _ => None,
     }
@@ -327,27 +412,56 @@ fn number(text: &str) -> Option<u32> {
 
 /// What a target that is no chain does; none if it only looks or marks.
 fn target(name: &str, options: &[&str]) -> Option<Outcome> {
-    let option = |name: &str| options.iter().position(|word| *word == name).and_then(|at| options.get(at + 1));
-    let unclear = || Some(Outcome::Unclear(format!("`{name}` to more than one address or port")));
+    let option = |name: &str| {
+        options
+            .iter()
+            .position(|word| *word == name)
+            .and_then(|at| options.get(at + 1))
+    };
+    let unclear = || {
+        Some(Outcome::Unclear(format!(
+            "`{name}` to more than one address or port"
+        )))
+    };
     let translated = |to: &str| -> Option<Translation> {
         let bare: Option<IpAddr> = to.parse().ok();
         if bare.is_some() {
-            return Some(Translation { to: bare, port: None, source: false });
+            return Some(Translation {
+                to: bare,
+                port: None,
+                source: false,
+            });
         }
         let (address, port) = to.rsplit_once(':')?;
         let port = Some(port.parse().ok()?);
         let address = address.trim_start_matches('[').trim_end_matches(']');
-        let to = if address.is_empty() { None } else { Some(address.parse().ok()?) };
-        Some(Translation { to, port, source: false })
+        let to = if address.is_empty() {
+            None
+        } else {
+            Some(address.parse().ok()?)
+        };
+        Some(Translation {
+            to,
+            port,
+            source: false,
+        })
     };
     Some(match name {
         "ACCEPT" => Outcome::Accept,
         "DROP" => Outcome::Drop,
         "REJECT" => Outcome::Reject,
         "RETURN" => Outcome::Return,
-        "MASQUERADE" => Outcome::Translate(Translation { to: None, port: None, source: true }),
+        "MASQUERADE" => Outcome::Translate(Translation {
+            to: None,
+            port: None,
+            source: true,
+        }),
         "SNAT" => match option("--to-source").and_then(|to| translated(to)) {
-            Some(found) => Outcome::Translate(Translation { port: None, source: true, ..found }),
+            Some(found) => Outcome::Translate(Translation {
+                port: None,
+                source: true,
+                ..found
+            }),
             None => return unclear(),
         },
         "DNAT" => match option("--to-destination").and_then(|to| translated(to)) {
@@ -355,8 +469,9 @@ fn target(name: &str, options: &[&str]) -> Option<Outcome> {
             None => return unclear(),
         },
         "REDIRECT" => Outcome::Unclear("a redirection to the machine itself".to_owned()),
-        "LOG" | "NFLOG" | "ULOG" | "CT" | "CLASSIFY" | "TRACE" | "AUDIT" | "SECMARK" | "CONNSECMARK" | "TCPMSS"
-        | "DSCP" | "TOS" | "TTL" | "HL" | "CHECKSUM" | "SET" | "LED" | "TEE" => return None,
+        "LOG" | "NFLOG" | "ULOG" | "CT" | "CLASSIFY" | "TRACE" | "AUDIT" | "SECMARK"
+        | "CONNSECMARK" | "TCPMSS" | "DSCP" | "TOS" | "TTL" | "HL" | "CHECKSUM" | "SET" | "LED"
+        | "TEE" => return None,
         other => Outcome::Unclear(format!("`{other}` is not understood")),
     })
 }
@@ -380,8 +495,17 @@ impl<'w> Rule<'w> {
             self.tests.push(Test::Any(vec![Condition::unknown(why)]));
             return;
         };
-        let pieces = if no { minus(vec![self.has()], &condition) } else { vec![condition.and(&self.has())] };
-        self.tests.push(Test::Any(pieces.into_iter().filter(|piece| !piece.is_empty()).collect()));
+        let pieces = if no {
+            minus(vec![self.has()], &condition)
+        } else {
+            vec![condition.and(&self.has())]
+        };
+        self.tests.push(Test::Any(
+            pieces
+                .into_iter()
+                .filter(|piece| !piece.is_empty())
+                .collect(),
+        ));
     }
 
     /// One of these, or none of them.
@@ -391,7 +515,10 @@ impl<'w> Rule<'w> {
             let known = found.iter().filter(|one| one.unknown.is_empty());
             let mut rest = known.fold(vec![Condition::all()], minus);
             for perhaps in found.iter().filter(|one| !one.unknown.is_empty()) {
-                let there = Condition { unknown: std::collections::BTreeSet::new(), ..perhaps.clone() };
+                let there = Condition {
+                    unknown: std::collections::BTreeSet::new(),
+                    ..perhaps.clone()
+                };
                 let both: Vec<Condition> = rest.iter().map(|one| one.and(perhaps)).collect();
                 rest = minus(rest, &there);
                 rest.extend(both);
@@ -400,7 +527,11 @@ impl<'w> Rule<'w> {
         } else {
             found
         };
-        let found = found.iter().map(|one| one.and(&self.has())).filter(|one| !one.is_empty()).collect();
+        let found = found
+            .iter()
+            .map(|one| one.and(&self.has()))
+            .filter(|one| !one.is_empty())
+            .collect();
         self.tests.push(Test::Any(found));
         if unknown && !why.is_empty() {
             self.whys.push(why.to_owned());
@@ -409,7 +540,9 @@ impl<'w> Rule<'w> {
 
     /// Packets of its protocol: only those have its ports and types.
     fn has(&self) -> Condition {
-        self.protocol.map_or_else(Condition::all, |protocol| Condition::of_services(service::whole(protocol)))
+        self.protocol.map_or_else(Condition::all, |protocol| {
+            Condition::of_services(service::whole(protocol))
+        })
     }
 
     fn read(&mut self, words: &[&'w str], rules: &Rules) {
@@ -451,8 +584,14 @@ impl<'w> Rule<'w> {
                     let end = self.skip(words, at + 1);
                     let options = words.get(at + 1..end).unwrap_or_default();
                     if value == "rpfilter" {
-                        let way = if options.contains(&"--invert") { "missing" } else { "exists" };
-                        let plain = options.iter().all(|word| matches!(*word, "--invert" | "--validmark"));
+                        let way = if options.contains(&"--invert") {
+                            "missing"
+                        } else {
+                            "exists"
+                        };
+                        let plain = options
+                            .iter()
+                            .all(|word| matches!(*word, "--invert" | "--validmark"));
                         let what = if plain { Fib::Back } else { Fib::Other };
                         let found = by_routes(what, &[way], self.beside.facts, &rules.devices);
                         self.pieces(found, false, "what the machine's routes say");
@@ -475,7 +614,11 @@ impl<'w> Rule<'w> {
                     }
                 }
                 "-p" | "--protocol" => {
-                    let number = if value == "all" { None } else { protocol(value) };
+                    let number = if value == "all" {
+                        None
+                    } else {
+                        protocol(value)
+                    };
                     match number {
                         Some(0) | None if matches!(value, "all" | "0") => {}
                         None => self.put(None, no, "a protocol that is not known"),
@@ -491,51 +634,84 @@ impl<'w> Rule<'w> {
                 }
                 "-s" | "--source" | "--src" | "-d" | "--destination" | "--dst" => {
                     let blocks: Option<Vec<Block>> = value.split(',').map(block).collect();
-                    let addresses = blocks.map(|blocks| blocks.iter().map(|block| block.range).collect::<Addresses>());
+                    let addresses = blocks.map(|blocks| {
+                        blocks
+                            .iter()
+                            .map(|block| block.range)
+                            .collect::<Addresses>()
+                    });
                     let source = matches!(word, "-s" | "--source" | "--src");
                     let there = addresses.map(|addresses| {
                         if source {
-                            Condition { source: addresses, ..Condition::all() }
+                            Condition {
+                                source: addresses,
+                                ..Condition::all()
+                            }
                         } else {
-                            Condition { destination: addresses, ..Condition::all() }
+                            Condition {
+                                destination: addresses,
+                                ..Condition::all()
+                            }
                         }
                     });
                     self.put(there, no, "an address that is not understood");
                 }
                 "--src-range" | "--dst-range" => {
-                    let range =
-                        value.parse::<Block>().ok().map(|block| [block.range].into_iter().collect::<Addresses>());
+                    let range = value
+                        .parse::<Block>()
+                        .ok()
+                        .map(|block| [block.range].into_iter().collect::<Addresses>());
                     let there = range.map(|range| {
                         if word == "--src-range" {
-                            Condition { source: range, ..Condition::all() }
+                            Condition {
+                                source: range,
+                                ..Condition::all()
+                            }
                         } else {
-                            Condition { destination: range, ..Condition::all() }
+                            Condition {
+                                destination: range,
+                                ..Condition::all()
+                            }
                         }
                     });
                     self.put(there, no, "a range that is not understood");
                 }
                 "-i" | "--in-interface" | "-o" | "--out-interface" => {
-                    let pattern = value.strip_suffix('+').map_or_else(|| value.to_owned(), |start| format!("{start}*"));
+                    let pattern = value
+                        .strip_suffix('+')
+                        .map_or_else(|| value.to_owned(), |start| format!("{start}*"));
                     let found = rules.devices.matching(&pattern);
                     let incoming = matches!(word, "-i" | "--in-interface");
                     let there = |devices: Intervals| {
                         let mut there = Condition::all();
-                        *(if incoming { &mut there.from } else { &mut there.to }) = devices;
+                        *(if incoming {
+                            &mut there.from
+                        } else {
+                            &mut there.to
+                        }) = devices;
                         there
                     };
                     if found.surely == found.perhaps {
                         self.put(Some(there(found.surely)), no, "");
                     } else {
                         let perhaps = there(found.perhaps.difference(&found.surely));
-                        let unknown = perhaps.and(&Condition::unknown("interfaces by a part of their name"));
+                        let unknown =
+                            perhaps.and(&Condition::unknown("interfaces by a part of their name"));
                         let sure = if no {
-                            minus(vec![there(Intervals::span(0, u128::from(u32::MAX)))], &there(found.perhaps))
+                            minus(
+                                vec![there(Intervals::span(0, u128::from(u32::MAX)))],
+                                &there(found.perhaps),
+                            )
                         } else {
                             vec![there(found.surely)]
                         };
-                        let pieces = sure.into_iter().chain([unknown]).filter(|one| !one.is_empty());
+                        let pieces = sure
+                            .into_iter()
+                            .chain([unknown])
+                            .filter(|one| !one.is_empty());
                         self.tests.push(Test::Any(pieces.collect()));
-                        self.whys.push("interfaces by a part of their name".to_owned());
+                        self.whys
+                            .push("interfaces by a part of their name".to_owned());
                     }
                 }
                 "--sport" | "--source-port" | "--sports" | "--source-ports" => {
@@ -559,13 +735,24 @@ impl<'w> Rule<'w> {
                             ..Condition::all()
                         };
                         let to = Condition::of_services(to_ports(&ports));
-                        let pieces = if no { minus(minus(vec![self.has()], &from), &to) } else { vec![from, to] };
-                        let pieces = pieces.iter().map(|piece| piece.and(&self.has())).filter(|one| !one.is_empty());
+                        let pieces = if no {
+                            minus(minus(vec![self.has()], &from), &to)
+                        } else {
+                            vec![from, to]
+                        };
+                        let pieces = pieces
+                            .iter()
+                            .map(|piece| piece.and(&self.has()))
+                            .filter(|one| !one.is_empty());
                         self.tests.push(Test::Any(pieces.collect()));
                     }
                 },
                 "--icmp-type" | "--icmpv6-type" => {
-                    let protocol = if self.family == Family::V4 { service::ICMP } else { service::ICMPV6 };
+                    let protocol = if self.family == Family::V4 {
+                        service::ICMP
+                    } else {
+                        service::ICMPV6
+                    };
                     self.protocol = Some(protocol);
                     self.put(icmp(protocol, value), no, "an ICMP type that is not known");
                 }
@@ -587,16 +774,23 @@ impl<'w> Rule<'w> {
                         "snat" => Some(true),
                         _ => None,
                     } {
-                        self.tests.push(Test::Translated { source, negated: no });
+                        self.tests.push(Test::Translated {
+                            source,
+                            negated: no,
+                        });
                         at += takes;
                         no = false;
                         continue;
                     }
-                    let plain = states
-                        .iter()
-                        .all(|one| matches!(*one, "new" | "established" | "related" | "invalid" | "untracked"));
+                    let plain = states.iter().all(|one| {
+                        matches!(
+                            *one,
+                            "new" | "established" | "related" | "invalid" | "untracked"
+                        )
+                    });
                     if plain {
-                        self.tests.push(Test::State(if no { holds.negated() } else { holds }));
+                        self.tests
+                            .push(Test::State(if no { holds.negated() } else { holds }));
                     } else {
                         self.put(None, no, "whether it is translated");
                     }
@@ -607,12 +801,22 @@ impl<'w> Rule<'w> {
                 }
                 "--ctstatus" => self.put(None, no, "the status of the connection"),
                 "--mark" => {
-                    let (value, mask) =
-                        value.split_once('/').map_or((value, None), |(value, mask)| (value, Some(mask)));
-                    let of = if self.module == "connmark" { Marked::Connection } else { Marked::Packet };
+                    let (value, mask) = value
+                        .split_once('/')
+                        .map_or((value, None), |(value, mask)| (value, Some(mask)));
+                    let of = if self.module == "connmark" {
+                        Marked::Connection
+                    } else {
+                        Marked::Packet
+                    };
                     match number(value).zip(mask.map_or(Some(u32::MAX), number)) {
                         Some((value, bits)) => {
-                            self.tests.push(Test::Mark { of, bits, values: vec![(value, value)], negated: no });
+                            self.tests.push(Test::Mark {
+                                of,
+                                bits,
+                                values: vec![(value, value)],
+                                negated: no,
+                            });
                         }
                         None => self.put(None, no, "a mark"),
                     }
@@ -626,22 +830,34 @@ impl<'w> Rule<'w> {
                         (false, false) => None,
                         (incoming, _) => Some(incoming),
                     };
-                    let what = Fib::Type { source: word == "--src-type", interface };
+                    let what = Fib::Type {
+                        source: word == "--src-type",
+                        interface,
+                    };
                     let found = by_routes(what, &names, self.beside.facts, &rules.devices);
                     self.pieces(found, no, "what the machine's routes say");
                 }
                 "--limit-iface-in" | "--limit-iface-out" => takes = 0,
                 "--pkt-type" => {
                     let found = of_packet_types(&[&value.to_ascii_lowercase()], self.beside.facts);
-                    let there = found.map(|destination| Condition { destination, ..Condition::all() });
+                    let there = found.map(|destination| Condition {
+                        destination,
+                        ..Condition::all()
+                    });
                     self.put(there, no, "the type of a packet");
                 }
                 "--uid-owner" | "--gid-owner" | "--socket-exists" | "--suppl-groups" => {
                     takes = usize::from(word != "--socket-exists" && word != "--suppl-groups");
-                    let own = Condition { from: Devices::none(), ..Condition::all() };
+                    let own = Condition {
+                        from: Devices::none(),
+                        ..Condition::all()
+                    };
                     let mut found = vec![own.and(&Condition::unknown("which program sent it"))];
                     if no {
-                        found.push(Condition { from: Devices::any(), ..Condition::all() });
+                        found.push(Condition {
+                            from: Devices::any(),
+                            ..Condition::all()
+                        });
                     }
                     self.pieces(found, false, "which program sent it");
                 }
@@ -669,7 +885,8 @@ impl<'w> Rule<'w> {
                 "--comment" => self.comment = Some(value.to_owned()),
                 "-j" | "--jump" | "-g" | "--goto" => {
                     let options = words.get(at + 1..).unwrap_or_default().to_vec();
-                    self.target = Some((value.to_owned(), matches!(word, "-g" | "--goto"), options));
+                    self.target =
+                        Some((value.to_owned(), matches!(word, "-g" | "--goto"), options));
                     return;
                 }
                 other => {
@@ -688,16 +905,23 @@ impl<'w> Rule<'w> {
     /// Over the words of an extension, up to the next that is known, or the target.
     fn skip(&mut self, words: &[&'w str], from: usize) -> usize {
         const NEXT: [&str; 6] = ["-m", "--match", "-j", "--jump", "-g", "--goto"];
-        (from..words.len()).find(|at| NEXT.contains(&words[*at])).unwrap_or(words.len())
+        (from..words.len())
+            .find(|at| NEXT.contains(&words[*at]))
+            .unwrap_or(words.len())
     }
 
     fn flags(&mut self, mask: &str, wanted: &str, no: bool) {
         const NAMES: [&str; 6] = ["FIN", "SYN", "RST", "PSH", "ACK", "URG"];
         let bits = |text: &str| -> Option<u8> {
-            text.split(',').filter(|name| *name != "NONE").try_fold(0, |all, name| match name {
-                "ALL" => Some(0x3F),
-                name => NAMES.iter().position(|known| *known == name).map(|at| all | (1 << at)),
-            })
+            text.split(',')
+                .filter(|name| *name != "NONE")
+                .try_fold(0, |all, name| match name {
+                    "ALL" => Some(0x3F),
+                    name => NAMES
+                        .iter()
+                        .position(|known| *known == name)
+                        .map(|at| all | (1 << at)),
+                })
         };
         self.protocol = self.protocol.or(Some(service::TCP));
         let (Some(mask), Some(wanted)) = (bits(mask), bits(wanted)) else {
@@ -707,7 +931,8 @@ impl<'w> Rule<'w> {
         let replies = [holds(0x12), holds(0x10)];
         let reply = (replies[0] == replies[1]).then_some(replies[0]);
         self.put(Some(Condition::all()), false, "");
-        self.tests.push(Test::State(ByState::flags(holds(0x02), reply)));
+        self.tests
+            .push(Test::State(ByState::flags(holds(0x02), reply)));
     }
 }
 
@@ -727,7 +952,13 @@ fn block(text: &str) -> Option<Block> {
 fn ports(text: &str) -> Option<Intervals> {
     let one = |part: &str| -> Option<(u128, u128)> {
         let (first, last) = part.split_once(':').unwrap_or((part, part));
-        let number = |text: &str, absent: u16| if text.is_empty() { Some(absent) } else { text.parse::<u16>().ok() };
+        let number = |text: &str, absent: u16| {
+            if text.is_empty() {
+                Some(absent)
+            } else {
+                text.parse::<u16>().ok()
+            }
+        };
         Some((number(first, 0)?.into(), number(last, u16::MAX)?.into()))
     };
     let spans: Option<Vec<_>> = text.split(',').map(one).collect();
@@ -738,7 +969,11 @@ fn to_ports(ports: &Intervals) -> Intervals {
     let ports = ports.intersection(&all_ports());
     let spans = service::WITH_PORTS.into_iter().flat_map(|protocol| {
         let base = u128::from(service::code(protocol, 0));
-        ports.spans().iter().map(move |(first, last)| (base + first, base + last)).collect::<Vec<_>>()
+        ports
+            .spans()
+            .iter()
+            .map(move |(first, last)| (base + first, base + last))
+            .collect::<Vec<_>>()
     });
     Intervals::from_spans(spans)
 }
@@ -749,7 +984,9 @@ fn icmp(protocol: u8, text: &str) -> Option<Condition> {
     if text == "any" {
         return Some(Condition::of_services(service::whole(protocol)));
     }
-    let (kind, code) = text.split_once('/').map_or((text, None), |(kind, code)| (kind, Some(code)));
+    let (kind, code) = text
+        .split_once('/')
+        .map_or((text, None), |(kind, code)| (kind, Some(code)));
     let kind = u128::from(kind.parse().ok().or_else(|| icmp_type(protocol, kind))?);
     let (first, last) = match code {
         None => (0, 255),
@@ -758,5 +995,8 @@ fn icmp(protocol: u8, text: &str) -> Option<Condition> {
             (code, code)
         }
     };
-    Some(Condition::of_services(Intervals::span(base + kind * 256 + first, base + kind * 256 + last)))
+    Some(Condition::of_services(Intervals::span(
+        base + kind * 256 + first,
+        base + kind * 256 + last,
+    )))
 }

@@ -1,8 +1,8 @@
 //! A machine's interfaces and routes: `ip -j addr`, `ip -j route`, `ip -j rule`, as ip(8) prints them.
 
 use crate::tree::{Node, get, list, text, text_at};
-use heronshale_core::address::{Addresses, Block, Family, Range};
-use heronshale_core::source::Problem;
+use heronshale_model::source::Problem;
+use heronshale_sets::address::{Addresses, Block, Family, Range};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
@@ -44,11 +44,22 @@ pub(super) struct Machine {
 }
 
 fn has_flag(node: &Node<'_>, wanted: &[&str]) -> bool {
-    get(node, "flags").is_some_and(|flags| list(flags).iter().filter_map(text).any(|flag| wanted.contains(&flag)))
+    get(node, "flags").is_some_and(|flags| {
+        list(flags)
+            .iter()
+            .filter_map(text)
+            .any(|flag| wanted.contains(&flag))
+    })
 }
 
 fn wrong(node: &Node<'_>, title: String, help: &str) -> Problem {
-    Problem { title, span: node.span, label: "here".to_owned(), related: None, help: Some(help.to_owned()) }
+    Problem {
+        title,
+        span: node.span,
+        label: "here".to_owned(),
+        related: None,
+        help: Some(help.to_owned()),
+    }
 }
 
 /// What the tests of a machine's rules may ask beside packets.
@@ -73,18 +84,26 @@ pub(super) struct Facts {
 impl Machine {
     pub fn addresses(&mut self, node: &Node<'_>, _file: usize, problems: &mut Vec<Problem>) {
         for item in list(node) {
-            let Some(name) = text_at(item, "ifname") else { continue };
-            let address =
-                |one: &Node<'_>, field: &str| text_at(one, field).and_then(|text| text.parse::<IpAddr>().ok());
+            let Some(name) = text_at(item, "ifname") else {
+                continue;
+            };
+            let address = |one: &Node<'_>, field: &str| {
+                text_at(one, field).and_then(|text| text.parse::<IpAddr>().ok())
+            };
             for one in get(item, "addr_info").map_or(&[][..], list) {
-                self.local.extend(address(one, "local").map(|local| (name.to_owned(), local)));
+                self.local
+                    .extend(address(one, "local").map(|local| (name.to_owned(), local)));
                 self.broadcast.extend(address(one, "broadcast"));
             }
             let kind = get(item, "linkinfo").and_then(|info| text_at(info, "info_kind"));
-            self.bridges.extend(text_at(item, "master").map(str::to_owned));
-            self.carried.extend(text_at(item, "link").map(|parent| (name.to_owned(), parent.to_owned())));
-            self.carried.extend(text_at(item, "master").map(|upper| (upper.to_owned(), name.to_owned())));
-            self.bridges.extend((kind == Some("bridge")).then(|| name.to_owned()));
+            self.bridges
+                .extend(text_at(item, "master").map(str::to_owned));
+            self.carried
+                .extend(text_at(item, "link").map(|parent| (name.to_owned(), parent.to_owned())));
+            self.carried
+                .extend(text_at(item, "master").map(|upper| (upper.to_owned(), name.to_owned())));
+            self.bridges
+                .extend((kind == Some("bridge")).then(|| name.to_owned()));
             if has_flag(item, &["LOOPBACK"]) {
                 continue;
             }
@@ -95,7 +114,9 @@ impl Machine {
                 }
                 let read = || {
                     let local: IpAddr = text_at(one, "local")?.parse().ok()?;
-                    let block: Block = format!("{local}/{}", text_at(one, "prefixlen")?).parse().ok()?;
+                    let block: Block = format!("{local}/{}", text_at(one, "prefixlen")?)
+                        .parse()
+                        .ok()?;
                     Some((local, block))
                 };
                 match read() {
@@ -107,7 +128,10 @@ impl Machine {
                     )),
                 }
             }
-            self.devices.push(Device { name: name.to_owned(), addresses });
+            self.devices.push(Device {
+                name: name.to_owned(),
+                addresses,
+            });
         }
         self.devices.sort_by(|a, b| a.name.cmp(&b.name));
     }
@@ -122,54 +146,78 @@ impl Machine {
                 text.parse::<Block>().ok().map(|block| block.range.family)
             });
             near.or_else(|| {
-                get(item, "via").and_then(|via| text_at(via, "host")?.parse::<IpAddr>().ok()).map(Family::of)
+                get(item, "via")
+                    .and_then(|via| text_at(via, "host")?.parse::<IpAddr>().ok())
+                    .map(Family::of)
             })
         };
         let of_file = items.iter().find_map(family).unwrap_or(Family::V4);
         for item in items {
             if !matches!(text_at(item, "table"), None | Some("main" | "254")) {
                 if !matches!(text_at(item, "table"), Some("local" | "255")) {
-                    self.unclear.push("routes of tables other than the main one".to_owned());
+                    self.unclear
+                        .push("routes of tables other than the main one".to_owned());
                 }
                 continue;
             }
             let Some(dst) = text_at(item, "dst") else {
-                problems.push(wrong(item, "a route without `dst`".to_owned(), "give what `ip -j route` prints"));
+                problems.push(wrong(
+                    item,
+                    "a route without `dst`".to_owned(),
+                    "give what `ip -j route` prints",
+                ));
                 continue;
             };
             let own = family(item).unwrap_or(of_file);
             let to = if dst == "default" {
-                let all = if own == Family::V4 { "0.0.0.0/0" } else { "::/0" };
+                let all = if own == Family::V4 {
+                    "0.0.0.0/0"
+                } else {
+                    "::/0"
+                };
                 all.parse::<Block>().ok()
             } else {
                 dst.parse::<Block>().ok()
             };
             let Some(to) = to.map(|block| block.range) else {
-                problems.push(wrong(item, format!("`{dst}` is no prefix"), "give what `ip -j route` prints"));
+                problems.push(wrong(
+                    item,
+                    format!("`{dst}` is no prefix"),
+                    "give what `ip -j route` prints",
+                ));
                 continue;
             };
             if has_flag(item, &["dead", "linkdown"]) {
                 continue;
             }
-            let metric = text_at(item, "metric").and_then(|text| text.parse().ok()).unwrap_or(0);
+            let metric = text_at(item, "metric")
+                .and_then(|text| text.parse().ok())
+                .unwrap_or(0);
             let gateway = text_at(item, "gateway").and_then(|text| text.parse().ok());
             let device = match text_at(item, "type").unwrap_or("unicast") {
                 "unicast" => match text_at(item, "dev") {
                     Some("lo") => continue,
                     Some(device) => Some(device.to_owned()),
                     None => {
-                        self.unclear.push(format!("the route to {dst} has several next hops"));
+                        self.unclear
+                            .push(format!("the route to {dst} has several next hops"));
                         continue;
                     }
                 },
                 "blackhole" | "unreachable" | "prohibit" => None,
                 "local" | "broadcast" | "multicast" | "anycast" => continue,
                 other => {
-                    self.unclear.push(format!("the route to {dst} is of the type {other}"));
+                    self.unclear
+                        .push(format!("the route to {dst} is of the type {other}"));
                     continue;
                 }
             };
-            self.routes.push(Route { to, device, gateway, metric });
+            self.routes.push(Route {
+                to,
+                device,
+                gateway,
+                metric,
+            });
         }
     }
 
@@ -177,12 +225,16 @@ impl Machine {
         for item in list(node) {
             let plain = text_at(item, "src") == Some("all")
                 && matches!(text_at(item, "table"), Some("local" | "main" | "default"))
-                && ["fwmark", "iif", "oif", "dst", "sport", "dport", "ipproto", "uidrange"]
-                    .iter()
-                    .all(|field| get(item, field).is_none());
+                && [
+                    "fwmark", "iif", "oif", "dst", "sport", "dport", "ipproto", "uidrange",
+                ]
+                .iter()
+                .all(|field| get(item, field).is_none());
             if !plain {
                 let priority = text_at(item, "priority").unwrap_or("?");
-                self.unclear.push(format!("the rule of priority {priority} chooses among route tables"));
+                self.unclear.push(format!(
+                    "the rule of priority {priority} chooses among route tables"
+                ));
             }
         }
     }
@@ -190,8 +242,9 @@ impl Machine {
     /// What tests of its rules may ask.
     pub fn facts(&self) -> Facts {
         let one = |address: IpAddr| -> Addresses { Addresses::single(address) };
-        let sum =
-            |all: &mut dyn Iterator<Item = IpAddr>| all.fold(Addresses::empty(), |sum, next| sum.union(&one(next)));
+        let sum = |all: &mut dyn Iterator<Item = IpAddr>| {
+            all.fold(Addresses::empty(), |sum, next| sum.union(&one(next)))
+        };
         let mut own = BTreeMap::new();
         for (name, address) in &self.local {
             let known = own.entry(name.clone()).or_insert_with(Addresses::empty);
@@ -200,16 +253,27 @@ impl Machine {
         let mut behind: BTreeMap<String, Addresses> = BTreeMap::new();
         for route in &self.routes {
             if let Some(device) = &route.device {
-                let known = behind.entry(device.clone()).or_insert_with(Addresses::empty);
+                let known = behind
+                    .entry(device.clone())
+                    .or_insert_with(Addresses::empty);
                 *known = known.union(&[route.to].into_iter().collect());
             }
         }
         let known = !self.local.is_empty() || !self.devices.is_empty();
         let mut networks = self.broadcast.iter().copied();
-        let families = |has: &dyn Fn(Family) -> bool| Family::BOTH.into_iter().filter(|family| has(*family)).collect();
+        let families = |has: &dyn Fn(Family) -> bool| {
+            Family::BOTH
+                .into_iter()
+                .filter(|family| has(*family))
+                .collect()
+        };
         Facts {
             known,
-            addressed: families(&|family| self.local.iter().any(|(_, address)| Family::of(*address) == family)),
+            addressed: families(&|family| {
+                self.local
+                    .iter()
+                    .any(|(_, address)| Family::of(*address) == family)
+            }),
             routed: families(&|family| self.routes.iter().any(|route| route.to.family == family)),
             own,
             broadcast: sum(&mut networks).union(&one(IpAddr::V4(std::net::Ipv4Addr::BROADCAST))),
@@ -229,15 +293,25 @@ impl Machine {
     pub fn outgoing(&mut self) -> Vec<(String, Vec<String>)> {
         let mut routes = self.routes.clone();
         routes.sort_by_key(|route| {
-            (route.to.family, std::cmp::Reverse(route.to.prefix_length()), route.to.first, route.metric)
+            (
+                route.to.family,
+                std::cmp::Reverse(route.to.prefix_length()),
+                route.to.first,
+                route.metric,
+            )
         });
         let twice = |pair: &[Route]| {
-            pair[0].to == pair[1].to && pair[0].metric == pair[1].metric && pair[0].device != pair[1].device
+            pair[0].to == pair[1].to
+                && pair[0].metric == pair[1].metric
+                && pair[0].device != pair[1].device
         };
         // Each interface has its own link-local network: there is nothing to choose.
-        let near = |pair: &[Route]| pair[0].to.family == Family::V6 && pair[0].to.to_string() == "fe80::/64";
+        let near = |pair: &[Route]| {
+            pair[0].to.family == Family::V6 && pair[0].to.to_string() == "fe80::/64"
+        };
         for pair in routes.windows(2).filter(|pair| twice(pair) && !near(pair)) {
-            self.unclear.push(format!("there are equal routes to {}", pair[0].to));
+            self.unclear
+                .push(format!("there are equal routes to {}", pair[0].to));
         }
         routes.retain(|route| route.to.to_string() != "fe80::/64");
         routes.dedup_by_key(|route| route.to);
@@ -246,7 +320,11 @@ impl Machine {
         let mut found: BTreeMap<String, Vec<String>> = BTreeMap::new();
         for route in routes {
             let all: Addresses = [route.to].into_iter().collect();
-            let won = if dropped { all.difference(&taken) } else { all.clone() };
+            let won = if dropped {
+                all.difference(&taken)
+            } else {
+                all.clone()
+            };
             taken = taken.union(&all);
             if let Some(device) = route.device {
                 found.entry(device).or_default().extend(won.texts());

@@ -5,8 +5,9 @@ use super::machine::Facts;
 use super::{icmp_type, protocol};
 use crate::open::condition::{Condition, Devices, all_ports, all_services, minus};
 use crate::tree::{Node, Value, get, list, text, text_at};
-use heronshale_core::address::{Addresses, Block, Family, Range, number_of};
-use heronshale_core::packet::{Intervals, service};
+use heronshale_sets::address::{Addresses, Block, Family, Range, number_of};
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::service;
 use std::net::IpAddr;
 
 /// A part of a packet that a match looks at.
@@ -50,7 +51,10 @@ pub(super) enum Left {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Fib {
     /// Of which type an address is, for all interfaces or for that by which the packet comes or goes.
-    Type { source: bool, interface: Option<bool> },
+    Type {
+        source: bool,
+        interface: Option<bool>,
+    },
     /// Whether the source would be answered by the interface by which the packet came.
     Back,
     /// Something else.
@@ -63,10 +67,16 @@ pub(super) fn fib(result: &str, flags: &[&str]) -> Fib {
     match result {
         "type" if has("saddr") != has("daddr") => Fib::Type {
             source: has("saddr"),
-            interface: if has("iif") { Some(true) } else { has("oif").then_some(false) },
+            interface: if has("iif") {
+                Some(true)
+            } else {
+                has("oif").then_some(false)
+            },
         },
         // A mark counts where rules choose tables by it: then the routes are not known anyhow.
-        "oif" | "oifname" if has("saddr") && has("iif") && !has("daddr") && !has("oif") => Fib::Back,
+        "oif" | "oifname" if has("saddr") && has("iif") && !has("daddr") && !has("oif") => {
+            Fib::Back
+        }
         _ => Fib::Other,
     }
 }
@@ -74,7 +84,11 @@ pub(super) fn fib(result: &str, flags: &[&str]) -> Fib {
 /// The addresses of some types, and whether all of the types are known.
 fn of_types(names: &[&str], own: &Addresses, broadcast: &Addresses) -> Option<Addresses> {
     let blocks = |texts: &[&str]| -> Addresses {
-        texts.iter().filter_map(|text| text.parse::<Block>().ok()).map(|block| block.range).collect()
+        texts
+            .iter()
+            .filter_map(|text| text.parse::<Block>().ok())
+            .map(|block| block.range)
+            .collect()
     };
     let local = own.union(&blocks(&["127.0.0.0/8", "::1"]));
     let multicast = blocks(&["224.0.0.0/4", "ff00::/8"]);
@@ -84,7 +98,10 @@ fn of_types(names: &[&str], own: &Addresses, broadcast: &Addresses) -> Option<Ad
             "broadcast" => broadcast.clone(),
             "multicast" => multicast.clone(),
             // What no route leads to is of no type of its own; 0.0.0.0/8 and the like are not asked here.
-            "unicast" => Addresses::all().difference(&local).difference(broadcast).difference(&multicast),
+            "unicast" => Addresses::all()
+                .difference(&local)
+                .difference(broadcast)
+                .difference(&multicast),
             "anycast" | "blackhole" | "unreachable" | "prohibit" | "unspec" => Addresses::empty(),
             _ => return None,
         };
@@ -93,8 +110,17 @@ fn of_types(names: &[&str], own: &Addresses, broadcast: &Addresses) -> Option<Ad
 }
 
 /// The packets of which the routes say one of some things.
-pub(super) fn by_routes(what: Fib, names: &[&str], facts: &Facts, devices: &Devices) -> Vec<Condition> {
-    let told = if what == Fib::Back { &facts.routed } else { &facts.addressed };
+pub(super) fn by_routes(
+    what: Fib,
+    names: &[&str],
+    facts: &Facts,
+    devices: &Devices,
+) -> Vec<Condition> {
+    let told = if what == Fib::Back {
+        &facts.routed
+    } else {
+        &facts.addressed
+    };
     let all = of_what_is_known(what, names, facts, devices);
     if !facts.known || told.len() == Family::BOTH.len() {
         return all;
@@ -103,7 +129,11 @@ pub(super) fn by_routes(what: Fib, names: &[&str], facts: &Facts, devices: &Devi
     for family in Family::BOTH {
         let here = Condition::of_family(family);
         if told.contains(&family) {
-            found.extend(all.iter().map(|one| one.and(&here)).filter(|one| !one.is_empty()));
+            found.extend(
+                all.iter()
+                    .map(|one| one.and(&here))
+                    .filter(|one| !one.is_empty()),
+            );
         } else {
             found.push(here.and(&Condition::unknown("what the machine's routes say")));
         }
@@ -117,35 +147,58 @@ fn of_what_is_known(what: Fib, names: &[&str], facts: &Facts, devices: &Devices)
     if !facts.known {
         return unknown();
     }
-    let own = facts.own.values().fold(Addresses::empty(), |sum, own| sum.union(own));
+    let own = facts
+        .own
+        .values()
+        .fold(Addresses::empty(), |sum, own| sum.union(own));
     match what {
         Fib::Type { source, interface } => {
             let there = |addresses: Addresses, device: Option<(bool, Intervals)>| {
                 let mut found = Condition::all();
-                *(if source { &mut found.source } else { &mut found.destination }) = addresses;
+                *(if source {
+                    &mut found.source
+                } else {
+                    &mut found.destination
+                }) = addresses;
                 if let Some((incoming, device)) = device {
-                    *(if incoming { &mut found.from } else { &mut found.to }) = device;
+                    *(if incoming {
+                        &mut found.from
+                    } else {
+                        &mut found.to
+                    }) = device;
                 }
                 found
             };
             // Routes that drop have types of their own.
-            if names.iter().any(|name| matches!(*name, "blackhole" | "unreachable" | "prohibit" | "unspec")) {
+            if names
+                .iter()
+                .any(|name| matches!(*name, "blackhole" | "unreachable" | "prohibit" | "unspec"))
+            {
                 return unknown();
             }
             let Some(incoming) = interface else {
-                return of_types(names, &own, &facts.broadcast).map_or_else(unknown, |all| vec![there(all, None)]);
+                return of_types(names, &own, &facts.broadcast)
+                    .map_or_else(unknown, |all| vec![there(all, None)]);
             };
             let mut found = Vec::new();
             for name in devices.names() {
-                let here = facts.own.get(name).cloned().unwrap_or_else(Addresses::empty);
-                let Some(all) = of_types(names, &here, &facts.broadcast) else { return unknown() };
+                let here = facts
+                    .own
+                    .get(name)
+                    .cloned()
+                    .unwrap_or_else(Addresses::empty);
+                let Some(all) = of_types(names, &here, &facts.broadcast) else {
+                    return unknown();
+                };
                 found.push(there(all, Some((incoming, devices.one(Some(name))))));
             }
             found.retain(|one| !one.is_empty());
             found
         }
         Fib::Back => {
-            let (Some(behind), [name]) = (&facts.behind, names) else { return unknown() };
+            let (Some(behind), [name]) = (&facts.behind, names) else {
+                return unknown();
+            };
             let wanted = match *name {
                 "true" | "exists" | "1" => true,
                 "false" | "missing" | "0" => false,
@@ -153,9 +206,21 @@ fn of_what_is_known(what: Fib, names: &[&str], facts: &Facts, devices: &Devices)
             };
             let mut found = Vec::new();
             for name in devices.names() {
-                let back = behind.get(name).cloned().unwrap_or_else(Addresses::empty).difference(&own);
-                let source = if wanted { back } else { Addresses::all().difference(&back) };
-                found.push(Condition { source, from: devices.one(Some(name)), ..Condition::all() });
+                let back = behind
+                    .get(name)
+                    .cloned()
+                    .unwrap_or_else(Addresses::empty)
+                    .difference(&own);
+                let source = if wanted {
+                    back
+                } else {
+                    Addresses::all().difference(&back)
+                };
+                found.push(Condition {
+                    source,
+                    from: devices.one(Some(name)),
+                    ..Condition::all()
+                });
             }
             found.retain(|one| !one.is_empty());
             found
@@ -183,7 +248,9 @@ pub(super) fn of_packet_types(names: &[&str], facts: &Facts) -> Option<Addresses
 
 /// The value of an element, without what is said of it.
 pub(super) fn element<'n>(node: &'n Node<'n>) -> &'n Node<'n> {
-    get(node, "elem").and_then(|elem| get(elem, "val")).unwrap_or(node)
+    get(node, "elem")
+        .and_then(|elem| get(elem, "val"))
+        .unwrap_or(node)
 }
 
 pub(super) fn payload(of: &str, field: &str) -> Left {
@@ -205,8 +272,12 @@ pub(super) fn payload(of: &str, field: &str) -> Left {
         ("tcp", "flags") => Left::Flags(u8::MAX),
         ("ether", "type") => Left::Family,
         (of, field) => match (protocol(of), field) {
-            (Some(number), "sport") if service::has_ports(number) => Left::SourcePort(ports(number)),
-            (Some(number), "dport") if service::has_ports(number) => Left::DestinationPort(ports(number)),
+            (Some(number), "sport") if service::has_ports(number) => {
+                Left::SourcePort(ports(number))
+            }
+            (Some(number), "dport") if service::has_ports(number) => {
+                Left::DestinationPort(ports(number))
+            }
             (Some(number), _) => unknown(Condition::of_services(service::whole(number))),
             (None, _) => unknown(Condition::all()),
         },
@@ -216,18 +287,32 @@ pub(super) fn payload(of: &str, field: &str) -> Left {
 /// What a match on a part means before its value is asked: which packets have it at all.
 fn base(left: &Left) -> Condition {
     match left {
-        Left::Source(family) | Left::Destination(family) | Left::Protocol(Some(family)) | Left::Hops(family) => {
-            Condition::of_family(*family)
+        Left::Source(family)
+        | Left::Destination(family)
+        | Left::Protocol(Some(family))
+        | Left::Hops(family) => Condition::of_family(*family),
+        Left::SourcePort(services) | Left::DestinationPort(services) => {
+            Condition::of_services(services.clone())
         }
-        Left::SourcePort(services) | Left::DestinationPort(services) => Condition::of_services(services.clone()),
-        Left::Kind(protocol) | Left::Code(protocol) => Condition::of_services(service::whole(*protocol)),
+        Left::Kind(protocol) | Left::Code(protocol) => {
+            Condition::of_services(service::whole(*protocol))
+        }
         Left::Flags(_) => Condition::of_services(service::whole(service::TCP)),
         Left::Unknown(_, at_most) => (**at_most).clone(),
         Left::Header { field: true } => Condition::default(),
         Left::Zero => Condition::of_family(Family::V4),
-        Left::Concat(parts) => parts.iter().fold(Condition::all(), |all, part| all.and(&base(part))),
-        Left::Protocol(None) | Left::From | Left::To | Left::Family | Left::State | Left::Direction => Condition::all(),
-        Left::Mark(..) | Left::Status | Left::PacketType | Left::Fib(_) | Left::Header { .. } => Condition::all(),
+        Left::Concat(parts) => parts
+            .iter()
+            .fold(Condition::all(), |all, part| all.and(&base(part))),
+        Left::Protocol(None)
+        | Left::From
+        | Left::To
+        | Left::Family
+        | Left::State
+        | Left::Direction => Condition::all(),
+        Left::Mark(..) | Left::Status | Left::PacketType | Left::Fib(_) | Left::Header { .. } => {
+            Condition::all()
+        }
     }
 }
 
@@ -238,8 +323,21 @@ pub(super) fn restricted(left: &Left, to: Condition) -> Vec<Condition> {
 pub(super) fn negated(test: Test, left: &Left) -> Test {
     match test {
         Test::State(holds) => Test::State(holds.negated()),
-        Test::Mark { of, bits, values, negated } => Test::Mark { of, bits, values, negated: !negated },
-        Test::Translated { source, negated } => Test::Translated { source, negated: !negated },
+        Test::Mark {
+            of,
+            bits,
+            values,
+            negated,
+        } => Test::Mark {
+            of,
+            bits,
+            values,
+            negated: !negated,
+        },
+        Test::Translated { source, negated } => Test::Translated {
+            source,
+            negated: !negated,
+        },
         Test::Any(pieces) => {
             let mut left_over = vec![base(left)];
             // A packet of another protocol has something there too.
@@ -251,8 +349,14 @@ pub(super) fn negated(test: Test, left: &Left) -> Test {
             let known = pieces.iter().filter(|piece| piece.unknown.is_empty());
             left_over = known.fold(left_over, minus);
             for perhaps in pieces.iter().filter(|piece| !piece.unknown.is_empty()) {
-                let there = Condition { unknown: std::collections::BTreeSet::new(), ..perhaps.clone() };
-                let unknown = left_over.iter().map(|one| one.and(perhaps)).filter(|one| !one.is_empty());
+                let there = Condition {
+                    unknown: std::collections::BTreeSet::new(),
+                    ..perhaps.clone()
+                };
+                let unknown = left_over
+                    .iter()
+                    .map(|one| one.and(perhaps))
+                    .filter(|one| !one.is_empty());
                 let unknown: Vec<Condition> = unknown.collect();
                 left_over = minus(left_over, &there);
                 left_over.extend(unknown);
@@ -265,7 +369,9 @@ pub(super) fn negated(test: Test, left: &Left) -> Test {
 /// Where `th` looks in packets of protocols without ports.
 fn other_transport() -> Option<Condition> {
     let beside = Condition::of_services(all_services().difference(&service::all_with_ports()));
-    Some(beside.and(&Condition::unknown("what stands in place of ports in other protocols")))
+    Some(beside.and(&Condition::unknown(
+        "what stands in place of ports in other protocols",
+    )))
 }
 
 /// Packets of which a part is one of some numbers.
@@ -273,25 +379,43 @@ pub(super) fn scalar(left: &Left, numbers: &Intervals) -> Option<Vec<Condition>>
     let all = base(left);
     let within = |services: &Intervals| {
         let mut spans = Vec::new();
-        for protocol in service::WITH_PORTS.into_iter().filter(|one| service::whole(*one).is_subset(services)) {
+        for protocol in service::WITH_PORTS
+            .into_iter()
+            .filter(|one| service::whole(*one).is_subset(services))
+        {
             let base = u128::from(service::code(protocol, 0));
-            spans.extend(numbers.intersection(&all_ports()).spans().iter().map(|(a, b)| (base + a, base + b)));
+            spans.extend(
+                numbers
+                    .intersection(&all_ports())
+                    .spans()
+                    .iter()
+                    .map(|(a, b)| (base + a, base + b)),
+            );
         }
         Intervals::from_spans(spans)
     };
     let found = match left {
-        Left::Source(family) => Condition { source: Addresses::from_intervals(*family, numbers.clone()), ..all },
-        Left::Destination(family) => {
-            Condition { destination: Addresses::from_intervals(*family, numbers.clone()), ..all }
-        }
+        Left::Source(family) => Condition {
+            source: Addresses::from_intervals(*family, numbers.clone()),
+            ..all
+        },
+        Left::Destination(family) => Condition {
+            destination: Addresses::from_intervals(*family, numbers.clone()),
+            ..all
+        },
         Left::Protocol(_) => {
             let numbers = (0..=u8::MAX).filter(|protocol| numbers.contains(u128::from(*protocol)));
-            let services = numbers.fold(Intervals::empty(), |sum, protocol| sum.union(&service::whole(protocol)));
+            let services = numbers.fold(Intervals::empty(), |sum, protocol| {
+                sum.union(&service::whole(protocol))
+            });
             all.and(&Condition::of_services(services))
         }
         Left::SourcePort(services) => {
             let source_ports = numbers.intersection(&all_ports());
-            let mut found = vec![Condition { source_ports, ..all }];
+            let mut found = vec![Condition {
+                source_ports,
+                ..all
+            }];
             found.extend(other_transport().filter(|_| *services == service::all_with_ports()));
             return Some(found);
         }
@@ -303,13 +427,21 @@ pub(super) fn scalar(left: &Left, numbers: &Intervals) -> Option<Vec<Condition>>
         Left::Kind(protocol) => {
             let code = |kind: u128| u128::from(service::code(*protocol, 0)) + kind * 256;
             let spans = numbers.intersection(&Intervals::span(0, 255));
-            Condition::of_services(Intervals::from_spans(spans.spans().iter().map(|(a, b)| (code(*a), code(*b) + 255))))
+            Condition::of_services(Intervals::from_spans(
+                spans
+                    .spans()
+                    .iter()
+                    .map(|(a, b)| (code(*a), code(*b) + 255)),
+            ))
         }
         Left::Code(protocol) => {
             let base = u128::from(service::code(*protocol, 0));
             let codes = numbers.intersection(&Intervals::span(0, 255));
             let spans = (0..256_u128).flat_map(|kind| {
-                codes.spans().iter().map(move |(a, b)| (base + kind * 256 + a, base + kind * 256 + b))
+                codes
+                    .spans()
+                    .iter()
+                    .map(move |(a, b)| (base + kind * 256 + a, base + kind * 256 + b))
             });
             Condition::of_services(Intervals::from_spans(spans))
         }
@@ -336,21 +468,33 @@ pub(super) fn spans(left: &Left, node: &Node<'_>) -> Option<Vec<(u128, u128)>> {
         return Some(vec![(0, u128::MAX)]);
     }
     if let Some(inside) = get(node, "set") {
-        let all: Option<Vec<_>> = list(inside).iter().map(|one| spans(left, element(one))).collect();
+        let all: Option<Vec<_>> = list(inside)
+            .iter()
+            .map(|one| spans(left, element(one)))
+            .collect();
         return all.map(|all| all.concat());
     }
     if let Some(range) = get(node, "range") {
-        let [first, last] = list(range) else { return None };
+        let [first, last] = list(range) else {
+            return None;
+        };
         let (first, last) = (spans(left, first)?, spans(left, last)?);
         return Some(vec![(first.first()?.0, last.first()?.1)]);
     }
     if let Some(prefix) = get(node, "prefix") {
         let block = format!("{}/{}", text_at(prefix, "addr")?, text_at(prefix, "len")?);
-        let Range { family, first, last } = block.parse::<Block>().ok()?.range;
+        let Range {
+            family,
+            first,
+            last,
+        } = block.parse::<Block>().ok()?.range;
         return addresses(left, family).then_some(vec![(first, last)]);
     }
     let word = text(node)?;
-    let number = word.parse::<u128>().ok().or_else(|| u128::from_str_radix(word.strip_prefix("0x")?, 16).ok());
+    let number = word
+        .parse::<u128>()
+        .ok()
+        .or_else(|| u128::from_str_radix(word.strip_prefix("0x")?, 16).ok());
     let one = match left {
         Left::Source(_) | Left::Destination(_) => {
             let address: IpAddr = word.parse().ok()?;
@@ -386,7 +530,10 @@ pub(super) fn flags(node: &Node<'_>) -> Option<u8> {
             continue;
         }
         let word = text(one)?;
-        let bit = NAMES.iter().position(|name| *name == word).map(|at| 1_u8 << at);
+        let bit = NAMES
+            .iter()
+            .position(|name| *name == word)
+            .map(|at| 1_u8 << at);
         all |= bit.or_else(|| word.parse().ok())?;
     }
     Some(all)
@@ -413,5 +560,8 @@ pub(super) fn flag_test(mask: u8, op: &str, values: &[&Node<'_>]) -> Option<Vec<
     let replies = [holds(SYN | ACK), holds(ACK)];
     let reply = (replies[0] == replies[1]).then_some(replies[0]);
     let tcp = Condition::of_services(service::whole(service::TCP));
-    Some(vec![Test::Any(vec![tcp]), Test::State(ByState::flags(holds(SYN), reply))])
+    Some(vec![
+        Test::Any(vec![tcp]),
+        Test::State(ByState::flags(holds(SYN), reply)),
+    ])
 }

@@ -38,7 +38,11 @@ pub(super) struct Asker<'a> {
 impl Asker<'_> {
     /// The answer to a question, if there is one.
     pub fn ask(&mut self, mut question: Question) -> Option<String> {
-        if let Some(before) = self.asked.iter().find(|other| other.about == question.about) {
+        if let Some(before) = self
+            .asked
+            .iter()
+            .find(|other| other.about == question.about)
+        {
             return before.answer.clone();
         }
         question.answer = match self.answers {

@@ -31,8 +31,8 @@ pub(super) struct RuleFields {
 const SOURCE: [&str; 5] = ["src", "source", "from", "origin", "sender"];
 const DESTINATION: [&str; 5] = ["dst", "dest", "to_", "target", "receiver"];
 const PEER: [&str; 14] = [
-    "remote", "peer", "whom", "who", "cidr", "prefix", "range", "group", "address", "net", "set", "ip", "other",
-    "party",
+    "remote", "peer", "whom", "who", "cidr", "prefix", "range", "group", "address", "net", "set",
+    "ip", "other", "party",
 ];
 const LOW: [&str; 6] = ["low", "min", "start", "first", "from", "begin"];
 const HIGH: [&str; 6] = ["high", "max", "end", "last", "to", "until"];
@@ -53,7 +53,10 @@ impl RuleFields {
     pub fn of(at: usize, lists: &[List], links: &Links, owner: Option<usize>) -> Self {
         let list = &lists[at];
         let first = |holds: &dyn Fn(&Field) -> bool| {
-            list.fields.iter().enumerate().position(|(field, it)| Some(field) != owner && !it.deep && holds(it))
+            list.fields
+                .iter()
+                .enumerate()
+                .position(|(field, it)| Some(field) != owner && !it.deep && holds(it))
         };
         let mut found = Self {
             direction: first(&|it| all(it, |value| direction(value).is_some_and(|(_, sure)| sure)))
@@ -62,37 +65,53 @@ impl RuleFields {
                     let ways = ["inbound", "outbound", "ingress", "egress"];
                     first(&|it| it.traits.kind == Kind::Flag && it.is_called(&ways))
                 }),
-            action: first(&|it| all(it, |value| action(value).is_some_and(|(_, sure)| sure))).or_else(|| {
-                first(&|it| {
-                    few(it) && it.is_called(&["action", "verdict", "effect", "decision", "permi", "allow", "deny"])
-                })
-            }),
+            action: first(&|it| all(it, |value| action(value).is_some_and(|(_, sure)| sure)))
+                .or_else(|| {
+                    first(&|it| {
+                        few(it)
+                            && it.is_called(&[
+                                "action", "verdict", "effect", "decision", "permi", "allow", "deny",
+                            ])
+                    })
+                }),
             priority: first(&|it| {
                 it.traits.kind == Kind::Numbers
                     && (it.name() == "no"
                         || it.is_called(&[
-                            "prio", "rank", "order", "seq", "position", "number", "line", "weight", "index",
+                            "prio", "rank", "order", "seq", "position", "number", "line", "weight",
+                            "index",
                         ]))
             }),
-            description: first(&|it| it.is_called(&["descr", "comment", "note", "about", "why", "remark", "reason"])),
-            protocol: first(&|it| it.traits.kind == Kind::Protocols).or_else(|| first(&|it| it.is_called(&["proto"]))),
+            description: first(&|it| {
+                it.is_called(&[
+                    "descr", "comment", "note", "about", "why", "remark", "reason",
+                ])
+            }),
+            protocol: first(&|it| it.traits.kind == Kind::Protocols)
+                .or_else(|| first(&|it| it.is_called(&["proto"]))),
             services: first(&|it| it.traits.kind == Kind::Services),
             ..Self::default()
         };
-        let on = first(&|it| it.traits.kind == Kind::Flag && it.is_called(&["enabled", "active", "in_force"]));
-        let off = first(&|it| it.traits.kind == Kind::Flag && it.is_called(&["disabled", "inactive", "suspended"]));
+        let on = first(&|it| {
+            it.traits.kind == Kind::Flag && it.is_called(&["enabled", "active", "in_force"])
+        });
+        let off = first(&|it| {
+            it.traits.kind == Kind::Flag && it.is_called(&["disabled", "inactive", "suspended"])
+        });
         found.enabled = off.map(|it| (it, true)).or(on.map(|it| (it, false)));
         found.find_ports(list, owner);
         if found.services == found.protocol {
             found.protocol = None;
         }
         found.find_peers(at, lists, links, owner);
-        let no_traffic = found.protocol.is_none() && found.services.is_none() && found.ports.is_none();
+        let no_traffic =
+            found.protocol.is_none() && found.services.is_none() && found.ports.is_none();
         if no_traffic && found.range.is_none() {
             let has_traffic = |inner: &usize| {
                 lists[*inner].outer == Some(at) && {
                     let shape = Self::of(*inner, lists, links, None);
-                    let is_rule = shape.direction.is_some() || shape.action.is_some() || shape.has_peers();
+                    let is_rule =
+                        shape.direction.is_some() || shape.action.is_some() || shape.has_peers();
                     (shape.protocol.is_some() || shape.services.is_some()) && !is_rule
                 }
             };
@@ -105,7 +124,11 @@ impl RuleFields {
         let number = |it: &Field| matches!(it.traits.kind, Kind::Numbers | Kind::Ports) && !it.deep;
         let of = |holds: &dyn Fn(&Field) -> bool| {
             list.fields.iter().enumerate().position(|(at, it)| {
-                Some(at) != owner && Some(at) != self.priority && Some(at) != self.protocol && number(it) && holds(it)
+                Some(at) != owner
+                    && Some(at) != self.priority
+                    && Some(at) != self.protocol
+                    && number(it)
+                    && holds(it)
             })
         };
         let ends = |words: &'static [&str]| {
@@ -128,17 +151,40 @@ impl RuleFields {
 
     fn find_peers(&mut self, at: usize, lists: &[List], links: &Links, owner: Option<usize>) {
         let list = &lists[at];
-        let taken = [self.direction, self.action, self.priority, self.description, self.protocol, self.services, owner];
-        let ports = [self.ports, self.source_ports, self.range.map(|(low, _)| low), self.range.map(|(_, high)| high)];
+        let taken = [
+            self.direction,
+            self.action,
+            self.priority,
+            self.description,
+            self.protocol,
+            self.services,
+            owner,
+        ];
+        let ports = [
+            self.ports,
+            self.source_ports,
+            self.range.map(|(low, _)| low),
+            self.range.map(|(_, high)| high),
+        ];
         for (field, it) in list.fields.iter().enumerate() {
             let is_taken = taken.iter().chain(&ports).any(|one| *one == Some(field));
-            let looks = matches!(it.traits.kind, Kind::Blocks | Kind::Addresses | Kind::Hosts | Kind::Peers);
+            let looks = matches!(
+                it.traits.kind,
+                Kind::Blocks | Kind::Addresses | Kind::Hosts | Kind::Peers
+            );
             // Of words, those count that have a name for it, and lead to something.
-            let named = it.is_called(&PEER) || it.is_called(&SOURCE) || it.is_called(&DESTINATION) || it.name() == "to";
+            let named = it.is_called(&PEER)
+                || it.is_called(&SOURCE)
+                || it.is_called(&DESTINATION)
+                || it.name() == "to";
             let mixed = it.values.keys().any(|value| super::values::is_peer(value));
-            let leads = links.of_field(at, field).iter().any(|link| link.share >= 20);
+            let leads = links
+                .of_field(at, field)
+                .iter()
+                .any(|link| link.share >= 20);
             let is_peer = looks
-                || it.traits.kind == Kind::Texts && (named && (mixed || leads) || mixed && leads || it.deep && leads);
+                || it.traits.kind == Kind::Texts
+                    && (named && (mixed || leads) || mixed && leads || it.deep && leads);
             let own_key = !it.deep && (is_id(it) || is_own_id(it, list));
             if is_taken || !is_peer || own_key && !looks {
                 continue;
@@ -167,10 +213,16 @@ impl RuleFields {
     pub fn score(&self) -> usize {
         let traffic = self.protocol.is_some() || self.services.is_some() || self.traffic.is_some();
         let ports = self.ports.is_some() || self.range.is_some() || self.services.is_some();
-        [traffic, ports, self.direction.is_some(), self.action.is_some(), self.has_peers() && traffic]
-            .iter()
-            .filter(|it| **it)
-            .count()
+        [
+            traffic,
+            ports,
+            self.direction.is_some(),
+            self.action.is_some(),
+            self.has_peers() && traffic,
+        ]
+        .iter()
+        .filter(|it| **it)
+        .count()
     }
 }
 

@@ -20,7 +20,10 @@ impl Drafting<'_> {
     ) -> Option<()> {
         let own = entity.gather.is_some();
         let is_group = entity.section == "security_groups";
-        let mut draft = RulesDraft { denies: !is_group, ..RulesDraft::default() };
+        let mut draft = RulesDraft {
+            denies: !is_group,
+            ..RulesDraft::default()
+        };
         let lists: Vec<usize> = (0..self.lists.len())
             .filter(|at| match own {
                 true if *at == entity.list => true,
@@ -51,11 +54,17 @@ impl Drafting<'_> {
         if is_group && draft.denies {
             fields.insert("form".into(), json!({ "constant": "ordered" }));
         }
-        if is_group && draft.unclear.is_empty() && draft.outbound.is_empty() && !fields.contains_key("default_outbound")
+        if is_group
+            && draft.unclear.is_empty()
+            && draft.outbound.is_empty()
+            && !fields.contains_key("default_outbound")
         {
             self.silent_way(entity, &mut draft);
         }
-        for (way, all) in [("inbound", &mut draft.inbound), ("outbound", &mut draft.outbound)] {
+        for (way, all) in [
+            ("inbound", &mut draft.inbound),
+            ("outbound", &mut draft.outbound),
+        ] {
             let made = match all.len() {
                 0 => continue,
                 1 => all.pop(),
@@ -71,10 +80,23 @@ impl Drafting<'_> {
     }
 
     /// What happens to packets that no rule matches: fields of groups that have words such as *allow*.
-    fn defaults(&mut self, entity: &Entity, fields: &mut Map<String, Json>, draft: &mut RulesDraft) {
+    fn defaults(
+        &mut self,
+        entity: &Entity,
+        fields: &mut Map<String, Json>,
+        draft: &mut RulesDraft,
+    ) {
         let list = &self.lists[entity.list];
-        let words = |it: &Field| it.values.keys().all(|value| action(value).is_some_and(|(_, sure)| sure));
-        for it in list.fields.iter().filter(|it| !it.deep && !it.many && words(it)) {
+        let words = |it: &Field| {
+            it.values
+                .keys()
+                .all(|value| action(value).is_some_and(|(_, sure)| sure))
+        };
+        for it in list
+            .fields
+            .iter()
+            .filter(|it| !it.deep && !it.many && words(it))
+        {
             let guess = match it.name() {
                 name if name.contains("out") || name.contains("egress") => "what is sent",
                 name if name.contains("in") || name.contains("ingress") => "what is received",
@@ -82,9 +104,15 @@ impl Drafting<'_> {
             };
             let answer = self.asker.ask(Question {
                 about: format!("{} {} default", list.place(), it.path),
-                ask: format!("For which packets does {} of {} hold, if no rule matches?", it.path, list.place()),
+                ask: format!(
+                    "For which packets does {} of {} hold, if no rule matches?",
+                    it.path,
+                    list.place()
+                ),
                 seen: it.shown(),
-                choices: ["what is received", "what is sent", "both", "none"].map(str::to_owned).to_vec(),
+                choices: ["what is received", "what is sent", "both", "none"]
+                    .map(str::to_owned)
+                    .to_vec(),
                 guess: Some(guess.to_owned()),
                 otherwise: "the rules are a gap".to_owned(),
                 answer: None,
@@ -104,7 +132,10 @@ impl Drafting<'_> {
                 .collect();
             for way in ways {
                 draft.denies = true;
-                fields.insert((*way).to_owned(), json!({ "path": it.path, "table": table }));
+                fields.insert(
+                    (*way).to_owned(),
+                    json!({ "path": it.path, "table": table }),
+                );
             }
         }
     }
@@ -123,9 +154,13 @@ impl Drafting<'_> {
         });
         match answer.as_deref() {
             Some("everything") => {
-                let action = draft.denies.then(|| ("action".to_owned(), json!({ "constant": "allow" })));
-                let rule: Map<String, Json> =
-                    action.into_iter().chain([("peers".to_owned(), json!({ "constant": "any" }))]).collect();
+                let action = draft
+                    .denies
+                    .then(|| ("action".to_owned(), json!({ "constant": "allow" })));
+                let rule: Map<String, Json> = action
+                    .into_iter()
+                    .chain([("peers".to_owned(), json!({ "constant": "any" }))])
+                    .collect();
                 let one = if entity.gather.is_some() { "$[0]" } else { "$" };
                 draft.outbound.push(json!({ "each": one, "fields": rule }));
             }
@@ -145,11 +180,20 @@ impl Drafting<'_> {
         }
         if let Some((field, link)) = self.links.between(list, owner.list) {
             let key = self.lists[owner.list].fields[link.key].value();
-            let made = with(self.lookup(key, list, field, "$".into()), "otherwise", "leave-out".into());
+            let made = with(
+                self.lookup(key, list, field, "$".into()),
+                "otherwise",
+                "leave-out".into(),
+            );
             return (Where::Joined(made), Some(field));
         }
-        let Some((field, link)) = self.links.between(owner.list, list) else { return (Where::Rows, None) };
+        let Some((field, link)) = self.links.between(owner.list, list) else {
+            return (Where::Rows, None);
+        };
         let path = self.split_path(owner.list, field);
-        (Where::Joined(self.lookup(path, list, link.key, "$".into())), None)
+        (
+            Where::Joined(self.lookup(path, list, link.key, "$".into())),
+            None,
+        )
     }
 }

@@ -30,8 +30,15 @@ const ENOUGH: usize = 50;
 
 /// The words that fields and lists about the same thing share.
 fn stem(name: &str) -> &str {
-    let name = name.trim_end_matches("_ids").trim_end_matches("_id").trim_end_matches("_ref").trim_end_matches("_refs");
-    let name = name.trim_end_matches("_name").trim_end_matches("_key").trim_end_matches("_uid");
+    let name = name
+        .trim_end_matches("_ids")
+        .trim_end_matches("_id")
+        .trim_end_matches("_ref")
+        .trim_end_matches("_refs");
+    let name = name
+        .trim_end_matches("_name")
+        .trim_end_matches("_key")
+        .trim_end_matches("_uid");
     name.strip_suffix('s').unwrap_or(name)
 }
 
@@ -56,7 +63,9 @@ fn gathers(at: usize, list: &List, known: &Links) -> Vec<usize> {
             && field.holders == list.records.len()
             && !field.values.keys().all(|value| is_word(value))
     };
-    (0..list.fields.len()).filter(|it| may(&list.fields[*it]) && !known.leads(at, *it, |_| true)).collect()
+    (0..list.fields.len())
+        .filter(|it| may(&list.fields[*it]) && !known.leads(at, *it, |_| true))
+        .collect()
 }
 
 impl Links {
@@ -67,21 +76,35 @@ impl Links {
 
     /// Looks for them once more, where some lists may be rows of objects.
     pub fn of_rows(lists: &[List], known: &Self, is_rows: impl Fn(usize) -> bool) -> Self {
-        let of = |(at, list)| if is_rows(at) { gathers(at, list, known) } else { Vec::new() };
+        let of = |(at, list)| {
+            if is_rows(at) {
+                gathers(at, list, known)
+            } else {
+                Vec::new()
+            }
+        };
         Self::with(lists, lists.iter().enumerate().map(of).collect())
     }
 
     fn with(lists: &[List], gathers: Vec<Vec<usize>>) -> Self {
         let mut index: FxHashMap<&str, Vec<(usize, usize)>> = FxHashMap::default();
         for (at, list) in lists.iter().enumerate() {
-            let keys = list.keys().map(|(key, _)| key).chain(gathers[at].iter().copied());
+            let keys = list
+                .keys()
+                .map(|(key, _)| key)
+                .chain(gathers[at].iter().copied());
             let id = id_of(list);
             // Words of rules are alike by chance; a name may be one all the same.
-            let words = |it: &Field| !is_id(it) && !is_own_id(it, list) && it.values.keys().all(|value| is_word(value));
+            let words = |it: &Field| {
+                !is_id(it) && !is_own_id(it, list) && it.values.keys().all(|value| is_word(value))
+            };
             let may = |key: &usize| match list.fields[*key].traits.kind {
                 Kind::Texts | Kind::Numbers => {
                     let it = &list.fields[*key];
-                    Some(*key) == id || gathers[at].contains(key) || is_id(it) || is_own_id(it, list)
+                    Some(*key) == id
+                        || gathers[at].contains(key)
+                        || is_id(it)
+                        || is_own_id(it, list)
                 }
                 kind => kind == Kind::Addresses,
             };
@@ -96,12 +119,21 @@ impl Links {
             let mut parts = 0;
             for value in field.values.keys() {
                 let between = field.traits.split.unwrap_or("\0");
-                for part in value.split(between).map(str::trim).filter(|part| !part.is_empty()) {
+                for part in value
+                    .split(between)
+                    .map(str::trim)
+                    .filter(|part| !part.is_empty())
+                {
                     parts += 1;
                     if is_peer(part) && field.traits.kind != Kind::Addresses {
                         continue;
                     }
-                    for place in index.get(part).into_iter().flatten().filter(|(list, _)| *list != at) {
+                    for place in index
+                        .get(part)
+                        .into_iter()
+                        .flatten()
+                        .filter(|(list, _)| *list != at)
+                    {
                         *hits.entry(*place).or_default() += 1;
                     }
                 }
@@ -118,8 +150,13 @@ impl Links {
                 // Small numbers are alike by chance.
                 .filter(|link| link.named || link.same_name || field.traits.kind != Kind::Numbers)
                 .collect();
-            found
-                .sort_by_key(|link| (std::cmp::Reverse((link.named, link.share, link.same_name)), link.list, link.key));
+            found.sort_by_key(|link| {
+                (
+                    std::cmp::Reverse((link.named, link.share, link.same_name)),
+                    link.list,
+                    link.key,
+                )
+            });
             found
         };
         let all = lists
@@ -141,17 +178,29 @@ impl Links {
         fields
             .flat_map(|(field, links)| links.iter().map(move |link| (field, *link)))
             .filter(|(_, link)| link.list == to && link.share >= ENOUGH)
-            .max_by_key(|(field, link)| (link.named, link.share, link.same_name, std::cmp::Reverse((*field, link.key))))
+            .max_by_key(|(field, link)| {
+                (
+                    link.named,
+                    link.share,
+                    link.same_name,
+                    std::cmp::Reverse((*field, link.key)),
+                )
+            })
     }
 
     /// Whether a field of the objects themselves leads to another list at all.
     pub fn touch(&self, lists: &[List], from: usize, to: usize) -> bool {
-        let own = self.all[from].iter().zip(&lists[from].fields).filter(|(_, it)| !it.deep);
+        let own = self.all[from]
+            .iter()
+            .zip(&lists[from].fields)
+            .filter(|(_, it)| !it.deep);
         from != to && own.flat_map(|(links, _)| links).any(|link| link.list == to)
     }
 
     /// Whether a field mostly leads to a list.
     pub fn leads(&self, list: usize, field: usize, to: impl Fn(usize) -> bool) -> bool {
-        self.all[list][field].iter().any(|link| link.share >= ENOUGH && to(link.list))
+        self.all[list][field]
+            .iter()
+            .any(|link| link.share >= ENOUGH && to(link.list))
     }
 }

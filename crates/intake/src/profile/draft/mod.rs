@@ -84,7 +84,10 @@ pub fn draft_profile(exports: &Exports) -> Result<DraftProfile, LoadError> {
 ///
 /// # Errors
 /// As [`draft_profile`].
-pub fn answered_profile(exports: &Exports, answers: &BTreeMap<String, String>) -> Result<DraftProfile, LoadError> {
+pub fn answered_profile(
+    exports: &Exports,
+    answers: &BTreeMap<String, String>,
+) -> Result<DraftProfile, LoadError> {
     draft(exports, Answers::Given(answers))
 }
 
@@ -92,12 +95,18 @@ fn draft(exports: &Exports, answers: Answers<'_>) -> Result<DraftProfile, LoadEr
     let lists = shape::lists(exports)?;
     let known = Links::of(&lists);
     let may_be_rows = |at: usize| {
-        lists[at].outer.is_none() && (roles::is_rules(at, &lists, &known) || roles::route_fields(&lists[at]).is_some())
+        lists[at].outer.is_none()
+            && (roles::is_rules(at, &lists, &known) || roles::route_fields(&lists[at]).is_some())
     };
     let links = Links::of_rows(&lists, &known, may_be_rows);
-    let mut asker = Asker { answers, asked: Vec::new() };
+    let mut asker = Asker {
+        answers,
+        asked: Vec::new(),
+    };
     let roles = roles::roles(&lists, &links, &mut asker);
-    let traffic = (0..lists.len()).filter(|at| roles[*at] == Role::Traffic).collect();
+    let traffic = (0..lists.len())
+        .filter(|at| roles[*at] == Role::Traffic)
+        .collect();
     let mut drafting = Drafting {
         lists: &lists,
         links,
@@ -123,7 +132,11 @@ impl Drafting<'_> {
         if let Some(estate) = estate {
             text::field(&mut body, 0, "estate", &estate);
         }
-        body.push_str(if records.is_empty() && gaps.is_empty() { "records: []\n" } else { "records:\n" });
+        body.push_str(if records.is_empty() && gaps.is_empty() {
+            "records: []\n"
+        } else {
+            "records:\n"
+        });
         for one in records.iter().chain(&gaps) {
             self.write(one, 2, &mut body);
         }
@@ -140,17 +153,31 @@ impl Drafting<'_> {
             head.push_str("draft: true\n");
             for question in &questions {
                 let guess = question.guess.as_deref().unwrap_or("nothing");
-                let _ = writeln!(head, "# TODO: {} Taken here: {}.", text::line(&question.ask), text::line(guess));
+                let _ = writeln!(
+                    head,
+                    "# TODO: {} Taken here: {}.",
+                    text::line(&question.ask),
+                    text::line(guess)
+                );
             }
         }
-        DraftProfile { text: head + &body, told, questions }
+        DraftProfile {
+            text: head + &body,
+            told,
+            questions,
+        }
     }
 
     /// Writes records, and what was seen in them.
     fn write(&self, records: &Records, indent: usize, out: &mut String) {
         let pad = " ".repeat(indent);
         let list = &self.lists[records.list];
-        let asked = self.asker.guesses() && self.asker.asked.iter().any(|question| question.about == list.place());
+        let asked = self.asker.guesses()
+            && self
+                .asker
+                .asked
+                .iter()
+                .any(|question| question.about == list.place());
         let mark = if asked { "  # TODO: is it?" } else { "" };
         let _ = writeln!(out, "{pad}- into: {}{mark}", records.into);
         if indent == 2 {
@@ -159,9 +186,18 @@ impl Drafting<'_> {
         let _ = writeln!(out, "{pad}  from: {}", text::quoted(&records.from));
         if records.into != "gaps" {
             for it in &list.fields {
-                let unique = if it.is_unique() && it.count > 1 { ", each another" } else { "" };
+                let unique = if it.is_unique() && it.count > 1 {
+                    ", each another"
+                } else {
+                    ""
+                };
                 let of = format!("in {} of {}{unique}", it.holders, list.records.len());
-                let _ = writeln!(out, "{pad}  #   {}  {of}: {}", text::line(&it.path), it.shown());
+                let _ = writeln!(
+                    out,
+                    "{pad}  #   {}  {of}: {}",
+                    text::line(&it.path),
+                    it.shown()
+                );
             }
         }
         for (name, value) in &records.head {
@@ -188,18 +224,25 @@ impl Drafting<'_> {
     fn told(&self, body: &mut String) -> Vec<(String, String)> {
         let mut told = Vec::new();
         for (at, list) in self.lists.iter().enumerate() {
-            let count = if list.count == 1 { "1 object".to_owned() } else { format!("{} objects", list.count) };
+            let count = if list.count == 1 {
+                "1 object".to_owned()
+            } else {
+                format!("{} objects", list.count)
+            };
             let entity = self.entities.iter().find(|entity| entity.list == at);
             let what = match (self.roles[at], entity) {
-                (_, Some(entity)) if self.asker.guesses() => format!("{count}: perhaps {}", entity.section),
+                (_, Some(entity)) if self.asker.guesses() => {
+                    format!("{count}: perhaps {}", entity.section)
+                }
                 (_, Some(entity)) => format!("{count}: {}", entity.section),
                 (Role::Rules, _) => format!("{count}: rules"),
                 (Role::Routes, _) => format!("{count}: routes"),
                 (Role::Pairs, _) => format!("{count}: which objects go together"),
                 (Role::Traffic, _) => format!("{count}: services by name"),
                 (Role::Part, _) => {
-                    let outer =
-                        list.outer.map_or_else(String::new, |outer| format!(", in each of {}", self.lists[outer].path));
+                    let outer = list.outer.map_or_else(String::new, |outer| {
+                        format!(", in each of {}", self.lists[outer].path)
+                    });
                     format!("{count}{outer}")
                 }
                 (Role::Open, _) => format!("{count}: what are they?"),
@@ -207,8 +250,17 @@ impl Drafting<'_> {
                 (Role::Nothing, _) => format!("{count}: not read"),
             };
             if matches!(self.roles[at], Role::Nothing | Role::Open) {
-                let mark = if self.roles[at] == Role::Open { "TODO: " } else { "" };
-                let _ = writeln!(body, "  # {mark}{}, {}", text::line(&list.place()), text::line(&what));
+                let mark = if self.roles[at] == Role::Open {
+                    "TODO: "
+                } else {
+                    ""
+                };
+                let _ = writeln!(
+                    body,
+                    "  # {mark}{}, {}",
+                    text::line(&list.place()),
+                    text::line(&what)
+                );
                 for it in &list.fields {
                     let _ = writeln!(
                         body,

@@ -23,16 +23,22 @@ impl Drafting<'_> {
     pub(super) fn find_entities(&mut self) {
         for (list, role) in self.roles.iter().enumerate() {
             if let Role::Section(section) = *role {
-                let own_rows = matches!(section, "security_groups" | "network_acls" | "route_tables")
-                    .then(|| self.gather_of(list))
-                    .flatten()
-                    .filter(|_| {
-                        let of = &self.lists[list];
-                        let rules = super::roles::is_rules(list, self.lists, &self.links);
-                        id_of(of).is_none() || rules || super::roles::route_fields(of).is_some()
-                    });
+                let own_rows =
+                    matches!(section, "security_groups" | "network_acls" | "route_tables")
+                        .then(|| self.gather_of(list))
+                        .flatten()
+                        .filter(|_| {
+                            let of = &self.lists[list];
+                            let rules = super::roles::is_rules(list, self.lists, &self.links);
+                            id_of(of).is_none() || rules || super::roles::route_fields(of).is_some()
+                        });
                 let id = own_rows.or_else(|| id_of(&self.lists[list]));
-                self.entities.push(Entity { section, list, gather: own_rows, id });
+                self.entities.push(Entity {
+                    section,
+                    list,
+                    gather: own_rows,
+                    id,
+                });
             }
         }
         for list in 0..self.lists.len() {
@@ -41,16 +47,24 @@ impl Drafting<'_> {
                 Role::Routes => &["route_tables"],
                 _ => continue,
             };
-            let owned = self
-                .entities
-                .iter()
-                .any(|entity| sections.contains(&entity.section) && self.belongs(list, entity.list));
+            let owned = self.entities.iter().any(|entity| {
+                sections.contains(&entity.section) && self.belongs(list, entity.list)
+            });
             if owned || self.lists[list].outer.is_some() {
                 continue;
             }
             if let Some(gather) = self.gather_of(list) {
-                let section = if sections.len() == 1 { sections[0] } else { self.section_of_rows(list, gather) };
-                self.entities.push(Entity { section, list, gather: Some(gather), id: Some(gather) });
+                let section = if sections.len() == 1 {
+                    sections[0]
+                } else {
+                    self.section_of_rows(list, gather)
+                };
+                self.entities.push(Entity {
+                    section,
+                    list,
+                    gather: Some(gather),
+                    id: Some(gather),
+                });
             }
         }
         self.entities.sort_by_key(|entity| entity.list);
@@ -65,7 +79,8 @@ impl Drafting<'_> {
                 _ => &["route_tables"],
             };
             let owned = self.entities.iter().any(|entity| {
-                let reads = reads.contains(&entity.section) || super::sections::is_not_read(entity.section);
+                let reads =
+                    reads.contains(&entity.section) || super::sections::is_not_read(entity.section);
                 entity.list == list || reads && self.belongs(list, entity.list)
             });
             let around = self.lists[list].outer.map(|outer| self.roles[outer]);
@@ -83,15 +98,24 @@ impl Drafting<'_> {
                 otherwise: "nothing of the networks is certain".to_owned(),
                 answer: None,
             });
-            self.roles[list] = if answer.as_deref() == Some("no") { Role::Nothing } else { Role::Open };
+            self.roles[list] = if answer.as_deref() == Some("no") {
+                Role::Nothing
+            } else {
+                Role::Open
+            };
         }
     }
 
     /// Whether the objects of a list belong to those of another one.
     pub(super) fn belongs(&self, list: usize, owner: usize) -> bool {
         // What lies in an object is its own, and of no other.
-        let lies = self.entities.iter().any(|entity| within(self.lists, list, entity.list));
-        let linked = || self.links.between(list, owner).is_some() || self.links.between(owner, list).is_some();
+        let lies = self
+            .entities
+            .iter()
+            .any(|entity| within(self.lists, list, entity.list));
+        let linked = || {
+            self.links.between(list, owner).is_some() || self.links.between(owner, list).is_some()
+        };
         list != owner && (within(self.lists, list, owner) || !lies && linked())
     }
 
@@ -101,27 +125,42 @@ impl Drafting<'_> {
         let led_to = |column: &&usize| {
             (0..self.lists.len()).any(|other| {
                 (0..self.lists[other].fields.len()).any(|field| {
-                    self.links.of_field(other, field).iter().any(|link| (link.list, link.key) == (list, **column))
+                    self.links
+                        .of_field(other, field)
+                        .iter()
+                        .any(|link| (link.list, link.key) == (list, **column))
                 })
             })
         };
         let named = |column: &&usize| {
-            self.lists[list].fields[**column].is_called(&["group", "list", "acl", "set", "polic", "table", "filter"])
+            self.lists[list].fields[**column]
+                .is_called(&["group", "list", "acl", "set", "polic", "table", "filter"])
         };
-        let both = columns.iter().find(|column| led_to(column) && named(column));
-        both.or_else(|| columns.iter().find(led_to)).or_else(|| columns.iter().find(named)).copied()
+        let both = columns
+            .iter()
+            .find(|column| led_to(column) && named(column));
+        both.or_else(|| columns.iter().find(led_to))
+            .or_else(|| columns.iter().find(named))
+            .copied()
     }
 
     /// Rows that subnets name are lists of subnets.
     fn section_of_rows(&self, list: usize, gather: usize) -> &'static str {
         let from = |section: &str| {
-            self.entities.iter().filter(|entity| entity.section == section).any(|entity| {
-                (0..self.lists[entity.list].fields.len()).any(|field| {
-                    self.links.of_field(entity.list, field).iter().any(|link| (link.list, link.key) == (list, gather))
+            self.entities
+                .iter()
+                .filter(|entity| entity.section == section)
+                .any(|entity| {
+                    (0..self.lists[entity.list].fields.len()).any(|field| {
+                        self.links
+                            .of_field(entity.list, field)
+                            .iter()
+                            .any(|link| (link.list, link.key) == (list, gather))
+                    })
                 })
-            })
         };
-        let called = self.lists[list].name().contains("acl") || self.lists[list].fields[gather].is_called(&["acl"]);
+        let called = self.lists[list].name().contains("acl")
+            || self.lists[list].fields[gather].is_called(&["acl"]);
         if from("subnets") && !from("interfaces") || called && !from("interfaces") {
             "network_acls"
         } else {
@@ -133,10 +172,9 @@ impl Drafting<'_> {
     pub(super) fn parent(&self, entity: &Entity) -> Option<usize> {
         let mut around = self.lists[entity.list].outer;
         while let Some(list) = around {
-            let found = self
-                .entities
-                .iter()
-                .position(|other| other.list == list && other.gather.is_none() && other.id.is_some());
+            let found = self.entities.iter().position(|other| {
+                other.list == list && other.gather.is_none() && other.id.is_some()
+            });
             if found.is_some() {
                 return found;
             }
@@ -149,7 +187,11 @@ impl Drafting<'_> {
     pub(super) fn split_path(&self, list: usize, field: usize) -> Json {
         let it = &self.lists[list].fields[field];
         let path: Json = it.path.as_str().into();
-        match it.traits.split.filter(|between| it.traits.kind != Kind::Texts || self.is_split(list, field, between)) {
+        match it
+            .traits
+            .split
+            .filter(|between| it.traits.kind != Kind::Texts || self.is_split(list, field, between))
+        {
             Some(between) => with(path, "split", between.into()),
             None => path,
         }
@@ -160,51 +202,93 @@ impl Drafting<'_> {
         let it = &self.lists[list].fields[field];
         let links = self.links.of_field(list, field);
         let known = |part: &str| {
-            is_peer(part) || links.iter().any(|link| self.lists[link.list].fields[link.key].values.contains_key(part))
+            is_peer(part)
+                || links.iter().any(|link| {
+                    self.lists[link.list].fields[link.key]
+                        .values
+                        .contains_key(part)
+                })
         };
-        let parts =
-            || it.values.keys().flat_map(|value| value.split(between)).map(str::trim).filter(|part| !part.is_empty());
+        let parts = || {
+            it.values
+                .keys()
+                .flat_map(|value| value.split(between))
+                .map(str::trim)
+                .filter(|part| !part.is_empty())
+        };
         parts().filter(|part| known(part)).count() * 2 >= parts().count()
     }
 
     /// What other records give for values.
     pub(super) fn lookup(&self, from: Json, list: usize, key: usize, take: Json) -> Json {
-        let made = if from.is_object() { json!({ "all_of": [from] }) } else { from };
+        let made = if from.is_object() {
+            json!({ "all_of": [from] })
+        } else {
+            from
+        };
         let list = &self.lists[list];
         let by = list.fields[key].value();
-        let lookup = json!({ "files": list.files, "in_records": list.path, "by": by, "take": take });
+        let lookup =
+            json!({ "files": list.files, "in_records": list.path, "by": by, "take": take });
         with(made, "lookup", lookup)
     }
 
     /// The id of objects, asked of one of their records.
     pub(super) fn id_path(&self, entity: &Entity) -> Json {
-        entity.id.map_or_else(|| "$.TODO".into(), |id| self.lists[entity.list].fields[id].value())
+        entity.id.map_or_else(
+            || "$.TODO".into(),
+            |id| self.lists[entity.list].fields[id].value(),
+        )
     }
 
     /// Values of a key of objects as their ids.
     fn by_key(&self, values: Json, to: &Entity, key: usize) -> Json {
-        if to.id == Some(key) { values } else { self.lookup(values, to.list, key, self.id_path(to)) }
+        if to.id == Some(key) {
+            values
+        } else {
+            self.lookup(values, to.list, key, self.id_path(to))
+        }
     }
 
     /// The objects of a section to which those of another one lead.
     pub(super) fn relation(&self, from: &Entity, section: &str) -> Option<Json> {
-        let targets: Vec<&Entity> =
-            self.entities.iter().filter(|entity| entity.section == section && entity.list != from.list).collect();
+        let targets: Vec<&Entity> = self
+            .entities
+            .iter()
+            .filter(|entity| entity.section == section && entity.list != from.list)
+            .collect();
         let direct = targets.iter().find_map(|to| self.direct(from, to));
         direct
             .or_else(|| targets.iter().find_map(|to| self.around(from, to)))
-            .or_else(|| targets.iter().find_map(|to| self.backwards(from, to).or_else(|| self.by_pairs(from, to))))
+            .or_else(|| {
+                targets
+                    .iter()
+                    .find_map(|to| self.backwards(from, to).or_else(|| self.by_pairs(from, to)))
+            })
     }
 
     /// All objects of a section to which those of another one lead: by each field that names them, in each list of the section.
     pub(super) fn all_related(&self, from: &Entity, section: &str) -> Option<Json> {
         let mut all: Vec<Json> = Vec::new();
-        for to in self.entities.iter().filter(|entity| entity.section == section && entity.list != from.list) {
-            let best = self.links.between(from.list, to.list).map(|(field, _)| field);
+        for to in self
+            .entities
+            .iter()
+            .filter(|entity| entity.section == section && entity.list != from.list)
+        {
+            let best = self
+                .links
+                .between(from.list, to.list)
+                .map(|(field, _)| field);
             for field in 0..self.lists[from.list].fields.len() {
-                let links = self.links.of_field(from.list, field).iter().filter(|link| link.list == to.list);
+                let links = self
+                    .links
+                    .of_field(from.list, field)
+                    .iter()
+                    .filter(|link| link.list == to.list);
                 let link = links.max_by_key(|link| (link.share, link.same_name));
-                if let Some(link) = link.filter(|link| Some(field) == best || link.named && link.share >= 50) {
+                if let Some(link) =
+                    link.filter(|link| Some(field) == best || link.named && link.share >= 50)
+                {
                     all.push(self.by_key(self.split_path(from.list, field), to, link.key));
                 }
             }
@@ -262,7 +346,11 @@ impl Drafting<'_> {
             let (theirs, their) = self.links.between(at, to.list)?;
             let key = self.lists[from.list].fields[my.key].value();
             let take: Json = self.lists[at].fields[theirs].path.as_str().into();
-            let made = with(self.lookup(key, at, mine, take), "otherwise", "leave-out".into());
+            let made = with(
+                self.lookup(key, at, mine, take),
+                "otherwise",
+                "leave-out".into(),
+            );
             Some(self.by_key(made, to, their.key))
         })
     }

@@ -30,20 +30,54 @@ pub(super) enum Role {
 /// Sections by what their lists are called, the telling words first.
 const WORDS: [(&str, &[&str]); 22] = [
     ("subnets", &["subnet", "segment"]),
-    ("public_addresses", &["public_address", "public_ip", "floating", "external_address", "external_ip"]),
+    (
+        "public_addresses",
+        &[
+            "public_address",
+            "public_ip",
+            "floating",
+            "external_address",
+            "external_ip",
+        ],
+    ),
     ("own_firewalls", &["own_firewall", "host_firewall"]),
     ("firewall_policies", &["firewall_polic"]),
     ("network_acls", &["acl", "accesslist", "access_list"]),
-    ("security_groups", &["security_group", "ruleset", "rule_set", "rule_group", "group"]),
-    ("address_sets", &["addressset", "address_set", "prefix_list", "prefixes", "iplist", "address_list"]),
+    (
+        "security_groups",
+        &[
+            "security_group",
+            "ruleset",
+            "rule_set",
+            "rule_group",
+            "group",
+        ],
+    ),
+    (
+        "address_sets",
+        &[
+            "addressset",
+            "address_set",
+            "prefix_list",
+            "prefixes",
+            "iplist",
+            "address_list",
+        ],
+    ),
     ("route_tables", &["routetable", "route_table", "routing"]),
-    ("interfaces", &["interface", "iface", "nic", "card", "port", "adapter"]),
+    (
+        "interfaces",
+        &["interface", "iface", "nic", "card", "port", "adapter"],
+    ),
     ("peerings", &["peering"]),
     ("gateways", &["gateway"]),
     ("scope_policies", &["polic"]),
     ("firewalls", &["firewall"]),
     ("balancers", &["balancer"]),
-    ("workloads", &["workload", "machine", "instance", "server", "vm", "host"]),
+    (
+        "workloads",
+        &["workload", "machine", "instance", "server", "vm", "host"],
+    ),
     ("sites", &["site", "branch"]),
     ("hubs", &["hub", "transit"]),
     ("owners", &["owner", "team", "contact"]),
@@ -84,7 +118,9 @@ const SECTIONS: [&str; 24] = [
 /// What the names of a list say.
 fn named(list: &List) -> Option<Role> {
     let name = list.name();
-    if name.contains("rule") && !name.contains("rule_set") && !name.contains("ruleset") || name.contains("permission") {
+    if name.contains("rule") && !name.contains("rule_set") && !name.contains("ruleset")
+        || name.contains("permission")
+    {
         return Some(Role::Rules);
     }
     if name.contains("route") && !name.contains("table") && !name.contains("router") {
@@ -98,10 +134,21 @@ fn named(list: &List) -> Option<Role> {
 
 /// Whether lists are routes: where to, and by what.
 pub(super) fn route_fields(list: &List) -> Option<(usize, usize)> {
-    let looks = |it: &Field| matches!(it.traits.kind, Kind::Blocks | Kind::Peers | Kind::Addresses | Kind::Hosts);
+    let looks = |it: &Field| {
+        matches!(
+            it.traits.kind,
+            Kind::Blocks | Kind::Peers | Kind::Addresses | Kind::Hosts
+        )
+    };
     let to = list.field(|it| looks(it) && !it.deep && !it.is_called(&["via", "next", "hop"]))?;
-    let by = |it: &Field| !it.deep && it.is_called(&["via", "next", "hop", "gateway", "through", "target"]);
-    let by = list.fields.iter().enumerate().position(|(at, it)| at != to && by(it))?;
+    let by = |it: &Field| {
+        !it.deep && it.is_called(&["via", "next", "hop", "gateway", "through", "target"])
+    };
+    let by = list
+        .fields
+        .iter()
+        .enumerate()
+        .position(|(at, it)| at != to && by(it))?;
     Some((to, by))
 }
 
@@ -113,18 +160,32 @@ pub(super) struct Evidence<'l> {
 
 impl Evidence<'_> {
     fn has(&self, at: usize, kinds: &[Kind]) -> bool {
-        self.lists[at].fields.iter().any(|it| kinds.contains(&it.traits.kind))
+        self.lists[at]
+            .fields
+            .iter()
+            .any(|it| kinds.contains(&it.traits.kind))
     }
 
     fn has_own(&self, at: usize, kinds: &[Kind]) -> bool {
-        self.lists[at].fields.iter().any(|it| !it.deep && kinds.contains(&it.traits.kind))
+        self.lists[at]
+            .fields
+            .iter()
+            .any(|it| !it.deep && kinds.contains(&it.traits.kind))
     }
 
     /// Lists around a list, and those that its fields lead to.
     fn leads_to(&self, at: usize) -> Vec<usize> {
         let fields = 0..self.lists[at].fields.len();
-        let linked = fields.flat_map(|field| self.links.of_field(at, field).iter().filter(|link| link.share >= 50));
-        linked.map(|link| link.list).chain(self.lists[at].outer).collect()
+        let linked = fields.flat_map(|field| {
+            self.links
+                .of_field(at, field)
+                .iter()
+                .filter(|link| link.share >= 50)
+        });
+        linked
+            .map(|link| link.list)
+            .chain(self.lists[at].outer)
+            .collect()
     }
 
     /// Whether a list goes with rules: they lie in it, lead to it, or it leads to them.
@@ -134,10 +195,17 @@ impl Evidence<'_> {
             it.holders == self.lists[other].records.len() && !it.deep
         };
         (0..self.lists.len()).any(|other| {
-            let led = self.links.between(other, at).is_some_and(|(field, _)| whole(other, field));
-            let leads =
-                self.links.between(at, other).is_some_and(|(_, link)| Some(link.key) == id_of(&self.lists[other]));
-            other != at && is_rules(other, self.lists, self.links) && (led || leads || within(self.lists, other, at))
+            let led = self
+                .links
+                .between(other, at)
+                .is_some_and(|(field, _)| whole(other, field));
+            let leads = self
+                .links
+                .between(at, other)
+                .is_some_and(|(_, link)| Some(link.key) == id_of(&self.lists[other]));
+            other != at
+                && is_rules(other, self.lists, self.links)
+                && (led || leads || within(self.lists, other, at))
         })
     }
 
@@ -155,7 +223,8 @@ impl Evidence<'_> {
     fn leads_as_owner(&self, from: usize, to: usize) -> bool {
         let by = route_fields(&self.lists[from]).map(|(_, by)| by);
         self.links.between(from, to).is_some_and(|(field, _)| {
-            Some(field) != by && self.lists[from].fields[field].holders == self.lists[from].records.len()
+            Some(field) != by
+                && self.lists[from].fields[field].holders == self.lists[from].records.len()
         })
     }
 
@@ -163,7 +232,9 @@ impl Evidence<'_> {
     fn has_gateway_kinds(&self, at: usize) -> bool {
         let kinds = |it: &Field| {
             it.is_called(&["kind", "type", "class"])
-                && it.values.keys().any(|value| matches!(value.to_lowercase().as_str(), "internet" | "nat" | "vpn"))
+                && it.values.keys().any(|value| {
+                    matches!(value.to_lowercase().as_str(), "internet" | "nat" | "vpn")
+                })
         };
         self.lists[at].fields.iter().any(|it| !it.deep && kinds(it))
     }
@@ -179,10 +250,14 @@ impl Evidence<'_> {
             "interfaces" => self.has(at, &[Kind::Addresses, Kind::Hosts]),
             "public_addresses" => self.has_own(at, &[Kind::Addresses]),
             "address_sets" => self.has(at, &[Kind::Blocks, Kind::Peers, Kind::Addresses]),
-            "security_groups" | "network_acls" => self.has_rules(at) || is_rules(at, self.lists, self.links),
+            "security_groups" | "network_acls" => {
+                self.has_rules(at) || is_rules(at, self.lists, self.links)
+            }
             "route_tables" => (0..self.lists.len()).any(|other| {
                 route_fields(&self.lists[other]).is_some()
-                    && (other == at || within(self.lists, other, at) || self.links.between(other, at).is_some())
+                    && (other == at
+                        || within(self.lists, other, at)
+                        || self.links.between(other, at).is_some())
             }),
             _ => true,
         }
@@ -190,7 +265,8 @@ impl Evidence<'_> {
 
     /// What is in a list, whatever it is called.
     fn shape(&self, at: usize) -> Option<Role> {
-        let blocks = |at: usize| self.has_own(at, &[Kind::Blocks]) && !is_rules(at, self.lists, self.links);
+        let blocks =
+            |at: usize| self.has_own(at, &[Kind::Blocks]) && !is_rules(at, self.lists, self.links);
         let leads = self.leads_to(at);
         if is_rules(at, self.lists, self.links) {
             return Some(Role::Rules);
@@ -210,12 +286,21 @@ impl Evidence<'_> {
         }
         if self.has_rules(at) {
             let from = |other: usize| self.links.between(other, at).is_some();
-            let any = |holds: &dyn Fn(usize) -> bool| (0..self.lists.len()).any(|other| from(other) && holds(other));
-            let interfaces = any(&|other| self.has_own(other, &[Kind::Addresses, Kind::Hosts]) && !blocks(other));
+            let any = |holds: &dyn Fn(usize) -> bool| {
+                (0..self.lists.len()).any(|other| from(other) && holds(other))
+            };
+            let interfaces = any(&|other| {
+                self.has_own(other, &[Kind::Addresses, Kind::Hosts]) && !blocks(other)
+            });
             let subnets = !interfaces && any(&blocks);
-            return Some(Role::Section(if subnets { "network_acls" } else { "security_groups" }));
+            return Some(Role::Section(if subnets {
+                "network_acls"
+            } else {
+                "security_groups"
+            }));
         }
-        let has_places = (0..self.lists.len()).any(|other| within(self.lists, other, at) && blocks(other));
+        let has_places =
+            (0..self.lists.len()).any(|other| within(self.lists, other, at) && blocks(other));
         if !has_places
             && self.has(at, &[Kind::Addresses, Kind::Hosts])
             && leads.iter().any(|other| blocks(*other))
@@ -224,7 +309,9 @@ impl Evidence<'_> {
             return Some(Role::Section("interfaces"));
         }
         if blocks(at) {
-            let inner = leads.iter().any(|other| blocks(*other) || self.lists[at].outer == Some(*other));
+            let inner = leads
+                .iter()
+                .any(|other| blocks(*other) || self.lists[at].outer == Some(*other));
             return Some(Role::Section(if inner { "subnets" } else { "networks" }));
         }
         if self.has(at, &[Kind::Peers]) {
@@ -239,26 +326,45 @@ impl Evidence<'_> {
         let linked: Vec<usize> = (0..list.fields.len())
             .filter(|field| !is_id(&list.fields[*field]) && !is_own_id(&list.fields[*field], list))
             .filter_map(|field| {
-                self.links.of_field(at, field).first().filter(|link| link.share >= 50).map(|link| link.list)
+                self.links
+                    .of_field(at, field)
+                    .first()
+                    .filter(|link| link.share >= 50)
+                    .map(|link| link.list)
             })
             .collect();
         list.outer.is_none()
             && list.fields.len() <= 4
             && linked.len() == 2
             && linked[0] != linked[1]
-            && !self.has(at, &[Kind::Blocks, Kind::Addresses, Kind::Hosts, Kind::Peers, Kind::Services, Kind::Ports])
+            && !self.has(
+                at,
+                &[
+                    Kind::Blocks,
+                    Kind::Addresses,
+                    Kind::Hosts,
+                    Kind::Peers,
+                    Kind::Services,
+                    Kind::Ports,
+                ],
+            )
     }
 }
 
 /// Whether a list lies in another one, however deep.
 pub(super) fn within(lists: &[List], inner: usize, outer: usize) -> bool {
-    lists[inner].outer.is_some_and(|around| around == outer || within(lists, around, outer))
+    lists[inner]
+        .outer
+        .is_some_and(|around| around == outer || within(lists, around, outer))
 }
 
 /// Whether the objects of a list are rules.
 pub(super) fn is_rules(at: usize, lists: &[List], links: &Links) -> bool {
     let score = RuleFields::of(at, lists, links, None).score();
-    score >= 3 || score >= 1 && (named(&lists[at]) == Some(Role::Rules) || direction_of_path(&lists[at].path).is_some())
+    score >= 3
+        || score >= 1
+            && (named(&lists[at]) == Some(Role::Rules)
+                || direction_of_path(&lists[at].path).is_some())
 }
 
 /// What each list is.
@@ -272,7 +378,9 @@ pub(super) fn roles(lists: &[List], links: &Links, asker: &mut Asker<'_>) -> Vec
     // Machines that have addresses themselves are interfaces as well, where nothing else is.
     if !roles.contains(&Role::Section("interfaces")) {
         for (at, role) in roles.iter_mut().enumerate() {
-            if *role == Role::Section("workloads") && evidence.has(at, &[Kind::Addresses, Kind::Hosts]) {
+            if *role == Role::Section("workloads")
+                && evidence.has(at, &[Kind::Addresses, Kind::Hosts])
+            {
                 *role = Role::Section("interfaces");
             }
         }
@@ -296,7 +404,12 @@ fn role(at: usize, evidence: &Evidence<'_>, before: &[Role], asker: &mut Asker<'
     if !has_rules
         && matches!(
             around,
-            Some(Role::Rules | Role::Routes | Role::Part | Role::Section("interfaces" | "address_sets"))
+            Some(
+                Role::Rules
+                    | Role::Routes
+                    | Role::Part
+                    | Role::Section("interfaces" | "address_sets")
+            )
         )
     {
         return Role::Part;
@@ -323,7 +436,11 @@ fn role(at: usize, evidence: &Evidence<'_>, before: &[Role], asker: &mut Asker<'
     };
     let is_part = unknown || list.outer.is_some() && is_tags(list);
     if is_part || guess.is_none() && is_idle(at, evidence) {
-        return if list.outer.is_some() { Role::Part } else { Role::Nothing };
+        return if list.outer.is_some() {
+            Role::Part
+        } else {
+            Role::Nothing
+        };
     }
     asked(list, guess, asker)
 }
@@ -332,11 +449,14 @@ fn role(at: usize, evidence: &Evidence<'_>, before: &[Role], asker: &mut Asker<'
 /// lies in its objects is looked at by itself.
 fn is_idle(at: usize, evidence: &Evidence<'_>) -> bool {
     let telling = [Kind::Services, Kind::Protocols, Kind::Ports];
-    let tells = |it: &Field| telling.contains(&it.traits.kind) || it.values.keys().any(|value| is_peer(value));
+    let tells = |it: &Field| {
+        telling.contains(&it.traits.kind) || it.values.keys().any(|value| is_peer(value))
+    };
     let links = evidence.links;
     let lists = evidence.lists;
     !lists[at].fields.iter().filter(|it| !it.deep).any(tells)
-        && (0..lists.len()).all(|other| !links.touch(lists, other, at) && !links.touch(lists, at, other))
+        && (0..lists.len())
+            .all(|other| !links.touch(lists, other, at) && !links.touch(lists, at, other))
 }
 
 /// Whether a list has keys and values.
@@ -347,9 +467,9 @@ fn is_tags(list: &List) -> bool {
 /// Whether a rule names an object of a list.
 fn links_from_rules(at: usize, lists: &[List], links: &Links) -> bool {
     (0..lists.len()).any(|other| {
-        links
-            .between(other, at)
-            .is_some_and(|_| is_rules(other, lists, links) || named(&lists[other]) == Some(Role::Rules))
+        links.between(other, at).is_some_and(|_| {
+            is_rules(other, lists, links) || named(&lists[other]) == Some(Role::Rules)
+        })
     })
 }
 
@@ -360,7 +480,12 @@ fn asked(list: &List, guess: Option<Role>, asker: &mut Asker<'_>) -> Role {
         Role::Routes => "routes",
         _ => "nothing",
     });
-    let fields: Vec<String> = list.fields.iter().take(6).map(|it| format!("{} ({})", it.path, it.shown())).collect();
+    let fields: Vec<String> = list
+        .fields
+        .iter()
+        .take(6)
+        .map(|it| format!("{} ({})", it.path, it.shown()))
+        .collect();
     let answer = asker.ask(Question {
         about: list.place(),
         ask: format!("What are the objects of {}?", list.place()),
@@ -375,9 +500,10 @@ fn asked(list: &List, guess: Option<Role>, asker: &mut Asker<'_>) -> Role {
         Some("rules") => Role::Rules,
         Some("routes") => Role::Routes,
         Some("nothing") => Role::Nothing,
-        Some(section) => {
-            SECTIONS.iter().find(|known| **known == section).map_or(Role::Open, |known| Role::Section(known))
-        }
+        Some(section) => SECTIONS
+            .iter()
+            .find(|known| **known == section)
+            .map_or(Role::Open, |known| Role::Section(known)),
     }
 }
 
@@ -394,20 +520,37 @@ pub(super) fn is_id(field: &Field) -> bool {
 /// The field by which people know the objects of a list: its name, if no two have the same; else its id.
 pub(super) fn id_of(list: &List) -> Option<usize> {
     let keys: Vec<(usize, &Field)> = list.keys().collect();
-    let called =
-        |names: &[&str]| keys.iter().find(|(_, it)| names.contains(&last_name(&it.path).as_str())).map(|(at, _)| *at);
+    let called = |names: &[&str]| {
+        keys.iter()
+            .find(|(_, it)| names.contains(&last_name(&it.path).as_str()))
+            .map(|(at, _)| *at)
+    };
     // `group_name` of groups, and then `group_id`.
     let of_list = |names: &[&str]| {
-        let ends = |it: &Field| names.iter().any(|name| it.name().ends_with(&format!("_{name}")));
-        keys.iter().find(|(_, it)| ends(it) && is_named(it, list)).map(|(at, _)| *at)
+        let ends = |it: &Field| {
+            names
+                .iter()
+                .any(|name| it.name().ends_with(&format!("_{name}")))
+        };
+        keys.iter()
+            .find(|(_, it)| ends(it) && is_named(it, list))
+            .map(|(at, _)| *at)
     };
-    let text = |kind: Kind| keys.iter().find(|(_, it)| it.traits.kind == kind).map(|(at, _)| *at);
+    let text = |kind: Kind| {
+        keys.iter()
+            .find(|(_, it)| it.traits.kind == kind)
+            .map(|(at, _)| *at)
+    };
     called(&["~"])
         .or_else(|| called(&NAMES))
         .or_else(|| of_list(&NAMES))
         .or_else(|| called(&IDS))
         .or_else(|| of_list(&IDS))
-        .or_else(|| keys.iter().find(|(_, it)| it.is_called(&["name", "id"])).map(|(at, _)| *at))
+        .or_else(|| {
+            keys.iter()
+                .find(|(_, it)| it.is_called(&["name", "id"]))
+                .map(|(at, _)| *at)
+        })
         .or_else(|| text(Kind::Texts))
         .or_else(|| keys.first().map(|(at, _)| *at))
 }

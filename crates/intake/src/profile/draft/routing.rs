@@ -19,15 +19,28 @@ impl Drafting<'_> {
         let network = self.needed(entity, "networks", "network")?;
         fields.insert("network".into(), with_once(network));
         let own = entity.gather.is_some();
-        let list = (0..self.lists.len())
-            .find(|at| *at == entity.list && own || self.roles[*at] == Role::Routes && self.belongs(*at, entity.list));
-        let shape = list.and_then(|list| route_fields(&self.lists[list]).map(|shape| (list, shape)));
+        let list = (0..self.lists.len()).find(|at| {
+            *at == entity.list && own
+                || self.roles[*at] == Role::Routes && self.belongs(*at, entity.list)
+        });
+        let shape =
+            list.and_then(|list| route_fields(&self.lists[list]).map(|shape| (list, shape)));
         let Some((list, (to, by))) = shape else {
-            self.gap(entity, Some("routes"), "nobody said where their routes stand", gaps);
+            self.gap(
+                entity,
+                Some("routes"),
+                "nobody said where their routes stand",
+                gaps,
+            );
             return Some(());
         };
         let Some(next) = self.next_hop(list, by) else {
-            self.gap(entity, Some("routes"), "nobody said where their routes lead", gaps);
+            self.gap(
+                entity,
+                Some("routes"),
+                "nobody said where their routes lead",
+                gaps,
+            );
             return Some(());
         };
         let route = json!({ "to": self.split_path(list, to), "next_hop": next });
@@ -45,7 +58,14 @@ impl Drafting<'_> {
         let mut made = self.split_path(list, field);
         let mut named = std::collections::BTreeSet::new();
         for link in self.links.of_field(list, field).to_vec() {
-            let Some(entity) = self.entities.iter().find(|entity| entity.list == link.list).cloned() else { continue };
+            let Some(entity) = self
+                .entities
+                .iter()
+                .find(|entity| entity.list == link.list)
+                .cloned()
+            else {
+                continue;
+            };
             let kind = match entity.section {
                 "gateways" => "gateway",
                 "interfaces" => "interface",
@@ -57,9 +77,16 @@ impl Drafting<'_> {
             };
             let keys = self.lists[link.list].fields[link.key].values.keys();
             // The address of an interface says by itself who is meant.
-            named.extend(keys.filter(|value| value.parse::<std::net::IpAddr>().is_err()).cloned());
+            named.extend(
+                keys.filter(|value| value.parse::<std::net::IpAddr>().is_err())
+                    .cloned(),
+            );
             let take = json!({ "text": format!("{kind}:{{id}}"), "with": { "id": self.id_path(&entity) } });
-            made = with(self.lookup(made, link.list, link.key, take), "otherwise", "keep".into());
+            made = with(
+                self.lookup(made, link.list, link.key, take),
+                "otherwise",
+                "keep".into(),
+            );
         }
         let it = &self.lists[list].fields[field];
         let words: Vec<String> = it
@@ -72,7 +99,9 @@ impl Drafting<'_> {
         for word in words {
             let guess = match word.to_lowercase().as_str() {
                 "local" | "blackhole" => continue,
-                "drop" | "discard" | "null" | "none" | "unreachable" => Some("blackhole".to_owned()),
+                "drop" | "discard" | "null" | "none" | "unreachable" => {
+                    Some("blackhole".to_owned())
+                }
                 "direct" | "link" | "connected" | "self" | "on-link" => Some("local".to_owned()),
                 _ => None,
             };
@@ -82,30 +111,65 @@ impl Drafting<'_> {
                 about: format!("{place} {path} {word:?}"),
                 ask: format!("Where does {word:?} lead, in {path} of {place}?"),
                 seen: self.lists[list].fields[field].shown(),
-                choices: ["local", "blackhole", "unknown"].map(str::to_owned).to_vec(),
+                choices: ["local", "blackhole", "unknown"]
+                    .map(str::to_owned)
+                    .to_vec(),
                 guess,
                 otherwise: "it is a gateway that the snapshot lacks".to_owned(),
                 answer: None,
             });
             let known = answer.filter(|answer| answer != "unknown");
-            table.insert(word.clone(), known.unwrap_or_else(|| format!("gateway:{word}")).into());
+            table.insert(
+                word.clone(),
+                known.unwrap_or_else(|| format!("gateway:{word}")).into(),
+            );
         }
-        Some(if table.is_empty() { made } else { with(with(made, "table", table.into()), "otherwise", "keep".into()) })
+        Some(if table.is_empty() {
+            made
+        } else {
+            with(
+                with(made, "table", table.into()),
+                "otherwise",
+                "keep".into(),
+            )
+        })
     }
 
     /// NAT gateways whose private address no field gives, and gateways to a site that nothing names: they are gaps, and not read.
-    fn incomplete(&mut self, entity: &Entity, kind: Option<usize>, table: &Map<String, Json>, gaps: &mut Vec<Records>) {
+    fn incomplete(
+        &mut self,
+        entity: &Entity,
+        kind: Option<usize>,
+        table: &Map<String, Json>,
+        gaps: &mut Vec<Records>,
+    ) {
         let list = &self.lists[entity.list];
-        let has_address = list.fields.iter().any(|it| it.traits.kind == Kind::Addresses && !it.is_called(&PUBLIC));
+        let has_address = list
+            .fields
+            .iter()
+            .any(|it| it.traits.kind == Kind::Addresses && !it.is_called(&PUBLIC));
         let has_site = self.relation(entity, "sites").is_some();
         let lacks = |means: &Json| means == "nat" && !has_address || means == "site" && !has_site;
-        let words: Vec<&String> = table.iter().filter(|(_, means)| lacks(means)).map(|(word, _)| word).collect();
-        let Some(kind) = kind.filter(|_| !words.is_empty()) else { return };
+        let words: Vec<&String> = table
+            .iter()
+            .filter(|(_, means)| lacks(means))
+            .map(|(word, _)| word)
+            .collect();
+        let Some(kind) = kind.filter(|_| !words.is_empty()) else {
+            return;
+        };
         let path = &list.fields[kind].path[1..];
-        let conditions = words.iter().map(|word| format!("@{path} == {}", quoted_literal(word)));
+        let conditions = words
+            .iter()
+            .map(|word| format!("@{path} == {}", quoted_literal(word)));
         let condition = conditions.collect::<Vec<_>>().join(" || ");
         let before = gaps.len();
-        self.gap(entity, None, "no field gives their private address, or their site", gaps);
+        self.gap(
+            entity,
+            None,
+            "no field gives their private address, or their site",
+            gaps,
+        );
         if let Some(gap) = gaps.get_mut(before) {
             gap.from = filtered(&list.path, &condition);
         }
@@ -119,7 +183,8 @@ impl Drafting<'_> {
         gaps: &mut Vec<Records>,
     ) -> Option<()> {
         let list = &self.lists[entity.list];
-        let kind = list.field(|it| it.is_called(&["kind", "type", "class", "role"]) && it.values.len() <= 8);
+        let kind = list
+            .field(|it| it.is_called(&["kind", "type", "class", "role"]) && it.values.len() <= 8);
         let words: Vec<String> = match kind {
             Some(field) => list.fields[field].values.keys().cloned().collect(),
             None => vec![list.name()],
@@ -131,7 +196,14 @@ impl Drafting<'_> {
             let (guess, sure) = if has(&["nat"]) && !low.contains("inat") {
                 (Some("nat"), true)
             } else if low == "site" || low == "outbound-only" {
-                (Some(if low == "site" { "site" } else { "outbound-only" }), true)
+                (
+                    Some(if low == "site" {
+                        "site"
+                    } else {
+                        "outbound-only"
+                    }),
+                    true,
+                )
             } else if has(&["internet"]) {
                 (Some("internet"), true)
             } else if has(&["vpn", "site", "premise"]) {
@@ -149,7 +221,9 @@ impl Drafting<'_> {
                     about: format!("{place} kind {word:?}"),
                     ask: format!("Which kind of gateway is {word:?}, in {place}?"),
                     seen: String::new(),
-                    choices: ["internet", "nat", "outbound-only", "site"].map(str::to_owned).to_vec(),
+                    choices: ["internet", "nat", "outbound-only", "site"]
+                        .map(str::to_owned)
+                        .to_vec(),
                     guess: guess.map(str::to_owned),
                     otherwise: "the gateways are gaps".to_owned(),
                     answer: None,
@@ -158,21 +232,32 @@ impl Drafting<'_> {
             table.insert(word, means.into());
         }
         let made = match (kind, table.values().next().cloned()) {
-            (Some(field), _) => json!({ "path": self.lists[entity.list].fields[field].path, "table": table }),
+            (Some(field), _) => {
+                json!({ "path": self.lists[entity.list].fields[field].path, "table": table })
+            }
             (None, means) => json!({ "constant": means? }),
         };
         fields.insert("kind".into(), made);
         self.incomplete(entity, kind, &table, gaps);
         let network = self.needed(entity, "networks", "network")?;
         fields.insert("network".into(), network);
-        fields.extend(self.relation(entity, "subnets").map(|made| ("subnet".to_owned(), made)));
-        fields.extend(self.relation(entity, "sites").map(|made| ("site".to_owned(), made)));
+        fields.extend(
+            self.relation(entity, "subnets")
+                .map(|made| ("subnet".to_owned(), made)),
+        );
+        fields.extend(
+            self.relation(entity, "sites")
+                .map(|made| ("site".to_owned(), made)),
+        );
         let list = &self.lists[entity.list];
         let address = |public: bool| {
-            list.fields.iter().find(|it| it.traits.kind == Kind::Addresses && it.is_called(&PUBLIC) == public)
+            list.fields
+                .iter()
+                .find(|it| it.traits.kind == Kind::Addresses && it.is_called(&PUBLIC) == public)
         };
         for (public, field) in [(true, "public"), (false, "address")] {
-            fields.extend(address(public).map(|it| (field.to_owned(), Json::from(it.path.as_str()))));
+            fields
+                .extend(address(public).map(|it| (field.to_owned(), Json::from(it.path.as_str()))));
         }
         Some(())
     }
@@ -180,5 +265,9 @@ impl Drafting<'_> {
 
 /// Of values that rows have in common one.
 fn with_once(value: Json) -> Json {
-    if value.is_object() { with(value, "once", true.into()) } else { value }
+    if value.is_object() {
+        with(value, "once", true.into())
+    } else {
+        value
+    }
 }

@@ -45,7 +45,12 @@ struct Way {
 impl Way {
     /// All rules of a list.
     fn all(inbound: bool) -> Self {
-        Self { inbound, known: true, condition: None, words: None }
+        Self {
+            inbound,
+            known: true,
+            condition: None,
+            words: None,
+        }
     }
 }
 
@@ -56,29 +61,66 @@ impl Drafting<'_> {
     /// Whether a list has rules that deny, as far as that is known.
     pub(super) fn denies(&mut self, at: usize, owner: Option<usize>) -> bool {
         let fields = RuleFields::of(at, self.lists, &self.links, owner);
-        let actions = self.words(at, fields.action, "action", values::action, &["allow", "deny", "reject"]);
+        let actions = self.words(
+            at,
+            fields.action,
+            "action",
+            values::action,
+            &["allow", "deny", "reject"],
+        );
         actions.is_some_and(|actions| actions.iter().any(|(_, means)| means != "allow"))
     }
 
     /// How the rules of a list are read, wherever they stand.
-    pub(super) fn rules(&mut self, at: usize, owner: Option<usize>, stand: &Where, into: &mut RulesDraft) {
+    pub(super) fn rules(
+        &mut self,
+        at: usize,
+        owner: Option<usize>,
+        stand: &Where,
+        into: &mut RulesDraft,
+    ) {
         let fields = RuleFields::of(at, self.lists, &self.links, owner);
-        let actions = self.words(at, fields.action, "action", values::action, &["allow", "deny", "reject"]);
+        let actions = self.words(
+            at,
+            fields.action,
+            "action",
+            values::action,
+            &["allow", "deny", "reject"],
+        );
         if actions.is_none() {
-            into.unclear.push(format!("what the rules of {} decide", self.lists[at].place()));
+            into.unclear.push(format!(
+                "what the rules of {} decide",
+                self.lists[at].place()
+            ));
         }
         if !self.all_is_read(at, &fields, owner) {
-            into.unclear.push(format!("what else the rules of {} say", self.lists[at].place()));
+            into.unclear.push(format!(
+                "what else the rules of {} say",
+                self.lists[at].place()
+            ));
         }
         for way in self.ways(at, &fields, into) {
             // What else is to be asked is asked at once.
-            let made = self.rule(at, &fields, &way, actions.as_deref().unwrap_or_default(), into.denies);
+            let made = self.rule(
+                at,
+                &fields,
+                &way,
+                actions.as_deref().unwrap_or_default(),
+                into.denies,
+            );
             match made {
-                None => into.unclear.push(format!("what the rules of {} are about", self.lists[at].place())),
+                None => into.unclear.push(format!(
+                    "what the rules of {} are about",
+                    self.lists[at].place()
+                )),
                 Some(rule) if actions.is_some() && way.known => {
                     let each = nodes(stand, way.condition.as_deref());
                     let made = json!({ "each": each, "fields": rule });
-                    if way.inbound { into.inbound.push(made) } else { into.outbound.push(made) }
+                    if way.inbound {
+                        into.inbound.push(made)
+                    } else {
+                        into.outbound.push(made)
+                    }
                 }
                 Some(_) => {}
             }
@@ -91,33 +133,72 @@ impl Drafting<'_> {
         let list = &self.lists[at];
         let Some(direction) = fields.direction else {
             let Some(ways) = self.way_of_all(at) else {
-                into.unclear.push(format!("whether the rules of {} are inbound", list.place()));
-                return vec![Way { known: false, ..Way::all(true) }];
+                into.unclear
+                    .push(format!("whether the rules of {} are inbound", list.place()));
+                return vec![Way {
+                    known: false,
+                    ..Way::all(true)
+                }];
             };
             return ways;
         };
         let path = list.fields[direction].path.clone();
-        let plain = matches!(list.fields[direction].traits.kind, Kind::Numbers | Kind::Flag);
-        let words = self.words(at, Some(direction), "direction", values::direction, &["inbound", "outbound", "both"]);
+        let plain = matches!(
+            list.fields[direction].traits.kind,
+            Kind::Numbers | Kind::Flag
+        );
+        let words = self.words(
+            at,
+            Some(direction),
+            "direction",
+            values::direction,
+            &["inbound", "outbound", "both"],
+        );
         let Some(words) = words else {
-            into.unclear.push(format!("which rules of {} are inbound", self.lists[at].place()));
-            return vec![Way { known: false, ..Way::all(true) }];
+            into.unclear.push(format!(
+                "which rules of {} are inbound",
+                self.lists[at].place()
+            ));
+            return vec![Way {
+                known: false,
+                ..Way::all(true)
+            }];
         };
         // A condition leaves out rules that do not say it, and those that were not looked at.
         let list = &self.lists[at];
         if list.fields[direction].holders < list.count {
-            into.unclear.push(format!("the direction of some rules of {}", list.place()));
+            into.unclear
+                .push(format!("the direction of some rules of {}", list.place()));
         }
         let way = |inbound: bool| {
             let means = if inbound { "inbound" } else { "outbound" };
             let is_mine = |other: &str| other == means || other == "both";
-            let mine: Vec<String> =
-                { words.iter() }.filter(|(_, other)| is_mine(other)).map(|(word, _)| word.clone()).collect();
-            let literal = |word: &String| if plain { word.clone() } else { quoted_literal(word) };
-            let all: Vec<String> = mine.iter().map(|word| format!("@{} == {}", &path[1..], literal(word))).collect();
-            Way { inbound, known: true, condition: Some(all.join(" || ")), words: Some((direction, mine)) }
+            let mine: Vec<String> = { words.iter() }
+                .filter(|(_, other)| is_mine(other))
+                .map(|(word, _)| word.clone())
+                .collect();
+            let literal = |word: &String| {
+                if plain {
+                    word.clone()
+                } else {
+                    quoted_literal(word)
+                }
+            };
+            let all: Vec<String> = mine
+                .iter()
+                .map(|word| format!("@{} == {}", &path[1..], literal(word)))
+                .collect();
+            Way {
+                inbound,
+                known: true,
+                condition: Some(all.join(" || ")),
+                words: Some((direction, mine)),
+            }
         };
-        [way(true), way(false)].into_iter().filter(|way| way.condition.as_deref() != Some("")).collect()
+        [way(true), way(false)]
+            .into_iter()
+            .filter(|way| way.condition.as_deref() != Some(""))
+            .collect()
     }
 
     /// The ways of rules that do not say it themselves: by the name of their list, or as people say.
@@ -128,7 +209,10 @@ impl Drafting<'_> {
         }
         let answer = self.asker.ask(Question {
             about: format!("{} direction", list.place()),
-            ask: format!("Nothing in the rules of {} tells a direction. Which rules are they?", list.place()),
+            ask: format!(
+                "Nothing in the rules of {} tells a direction. Which rules are they?",
+                list.place()
+            ),
             seen: format!("{} rules", list.count),
             choices: ["inbound", "outbound", "both"].map(str::to_owned).to_vec(),
             guess: Some("inbound".to_owned()),
@@ -151,7 +235,9 @@ impl Drafting<'_> {
         means: fn(&str) -> Option<Meaning>,
         choices: &[&str],
     ) -> Option<Vec<(String, String)>> {
-        let Some(field) = field else { return Some(Vec::new()) };
+        let Some(field) = field else {
+            return Some(Vec::new());
+        };
         let list = &self.lists[at];
         let it = &list.fields[field];
         let denies = it.traits.kind == Kind::Flag && it.is_called(&["deny", "drop", "block"]);
@@ -160,8 +246,22 @@ impl Drafting<'_> {
         let mut whole = it.values.len() <= MOST_WORDS;
         for (word, count) in it.values.iter().take(MOST_WORDS) {
             let flag = (it.traits.kind == Kind::Flag).then(|| match what {
-                "action" => (if (word == "true") != denies { "allow" } else { "deny" }, true),
-                _ => (if (word == "true") != sends { "inbound" } else { "outbound" }, true),
+                "action" => (
+                    if (word == "true") != denies {
+                        "allow"
+                    } else {
+                        "deny"
+                    },
+                    true,
+                ),
+                _ => (
+                    if (word == "true") != sends {
+                        "inbound"
+                    } else {
+                        "outbound"
+                    },
+                    true,
+                ),
             });
             let known = flag.or_else(|| means(word));
             if let Some((means, true)) = known {
@@ -170,8 +270,16 @@ impl Drafting<'_> {
             }
             let answer = self.asker.ask(Question {
                 about: format!("{} {} {word:?}", list.place(), it.path),
-                ask: format!("What does {word:?} mean as the {what} of a rule, in {} of {}?", it.path, list.place()),
-                seen: format!("{count} of {} rules; all words are {}", list.count, it.shown()),
+                ask: format!(
+                    "What does {word:?} mean as the {what} of a rule, in {} of {}?",
+                    it.path,
+                    list.place()
+                ),
+                seen: format!(
+                    "{count} of {} rules; all words are {}",
+                    list.count,
+                    it.shown()
+                ),
                 choices: choices.iter().map(|one| (*one).to_owned()).collect(),
                 guess: known.map(|(means, _)| means.to_owned()),
                 otherwise: "the rules are a gap".to_owned(),
@@ -194,20 +302,38 @@ impl Drafting<'_> {
     ) -> Option<Json> {
         let list = &self.lists[at];
         let mut rule = Map::new();
-        let unique = list.keys().map(|(_, field)| field).find(|field| field.is_called(&["name", "label", "id", "ref"]));
+        let unique = list
+            .keys()
+            .map(|(_, field)| field)
+            .find(|field| field.is_called(&["name", "label", "id", "ref"]));
         rule.extend(unique.map(|field| ("id".to_owned(), field.value())));
         let (peers, local) = if way.inbound {
-            ([&fields.sources[..], &fields.peers].concat(), &fields.destinations)
+            (
+                [&fields.sources[..], &fields.peers].concat(),
+                &fields.destinations,
+            )
         } else {
-            ([&fields.destinations[..], &fields.peers].concat(), &fields.sources)
+            (
+                [&fields.destinations[..], &fields.peers].concat(),
+                &fields.sources,
+            )
         };
-        let action = fields.action.filter(|_| ordered).map(|action| self.action(at, action, actions));
-        let priority = fields.priority.filter(|_| ordered).map(|priority| self.priority(at, priority));
+        let action = fields
+            .action
+            .filter(|_| ordered)
+            .map(|action| self.action(at, action, actions));
+        let priority = fields
+            .priority
+            .filter(|_| ordered)
+            .map(|priority| self.priority(at, priority));
         let services = self.services(at, fields);
         let everybody = self.everybody(at, &peers, way);
         let whom = self.peers(at, &peers);
         if ordered {
-            rule.insert("action".into(), action.unwrap_or_else(|| Some(json!({ "constant": "allow" })))?);
+            rule.insert(
+                "action".into(),
+                action.unwrap_or_else(|| Some(json!({ "constant": "allow" })))?,
+            );
         }
         if let Some(priority) = priority {
             rule.insert("priority".into(), priority?);
@@ -215,7 +341,14 @@ impl Drafting<'_> {
         if let Some((enabled, opposite)) = fields.enabled {
             let path = &list.fields[enabled].path;
             let turned = json!({ "path": path, "table": { "true": false, "false": true } });
-            rule.insert("enabled".into(), if opposite { turned } else { path.as_str().into() });
+            rule.insert(
+                "enabled".into(),
+                if opposite {
+                    turned
+                } else {
+                    path.as_str().into()
+                },
+            );
         }
         rule.extend(services?.map(|services| ("services".to_owned(), services)));
         if let Some(ports) = fields.source_ports {
@@ -226,9 +359,18 @@ impl Drafting<'_> {
         }
         rule.extend(whom.map(|peers| ("peers".to_owned(), peers)));
         // What a rule says of this side counts only where it says more than everything.
-        let narrow: Vec<usize> = local.iter().copied().filter(|field| !says_all(&list.fields[*field])).collect();
-        rule.extend(self.peers(at, &narrow).map(|local| ("local".to_owned(), local)));
-        let about = fields.description.map(|about| list.fields[about].path.as_str());
+        let narrow: Vec<usize> = local
+            .iter()
+            .copied()
+            .filter(|field| !says_all(&list.fields[*field]))
+            .collect();
+        rule.extend(
+            self.peers(at, &narrow)
+                .map(|local| ("local".to_owned(), local)),
+        );
+        let about = fields
+            .description
+            .map(|about| list.fields[about].path.as_str());
         rule.extend(about.map(|about| ("description".to_owned(), Json::from(about))));
         Some(Json::Object(rule))
     }
@@ -238,17 +380,31 @@ impl Drafting<'_> {
         let list = &self.lists[at];
         let is_mine = |record: &&Record| {
             let said = |(field, words): &(usize, Vec<String>)| {
-                list.of(record, *field).any(|word| words.iter().any(|mine| mine == word))
+                list.of(record, *field)
+                    .any(|word| words.iter().any(|mine| mine == word))
             };
             way.words.as_ref().is_none_or(said)
         };
         let mine = || list.records.iter().filter(is_mine);
-        let bare = mine().filter(|record| peers.iter().all(|field| list.of(record, *field).next().is_none())).count();
+        let bare = mine()
+            .filter(|record| {
+                peers
+                    .iter()
+                    .all(|field| list.of(record, *field).next().is_none())
+            })
+            .count();
         if bare == 0 {
             return true;
         }
-        let named: Vec<&str> = peers.iter().map(|field| list.fields[*field].path.as_str()).collect();
-        let where_to = if named.is_empty() { "no field looks like peers".to_owned() } else { named.join(", ") };
+        let named: Vec<&str> = peers
+            .iter()
+            .map(|field| list.fields[*field].path.as_str())
+            .collect();
+        let where_to = if named.is_empty() {
+            "no field looks like peers".to_owned()
+        } else {
+            named.join(", ")
+        };
         let answer = self.asker.ask(Question {
             about: format!("{} without peers", list.place()),
             ask: format!(
@@ -276,7 +432,12 @@ impl Drafting<'_> {
         }
         let answer = self.asker.ask(Question {
             about: format!("{} {} none", list.place(), it.path),
-            ask: format!("{bare} of {} rules of {} have no {}. What do they do?", list.count, list.place(), it.path),
+            ask: format!(
+                "{bare} of {} rules of {} have no {}. What do they do?",
+                list.count,
+                list.place(),
+                it.path
+            ),
             seen: it.shown(),
             choices: ["allow", "deny"].map(str::to_owned).to_vec(),
             guess: Some("allow".to_owned()),
@@ -306,10 +467,17 @@ impl Drafting<'_> {
         if answer == "lowest" {
             return Some(it.path.as_str().into());
         }
-        let mut numbers: Vec<i64> = it.values.keys().filter_map(|value| value.parse().ok()).collect();
+        let mut numbers: Vec<i64> = it
+            .values
+            .keys()
+            .filter_map(|value| value.parse().ok())
+            .collect();
         numbers.sort_unstable_by(|one, other| other.cmp(one));
-        let table: Map<String, Json> =
-            numbers.iter().enumerate().map(|(place, number)| (number.to_string(), (place + 1).into())).collect();
+        let table: Map<String, Json> = numbers
+            .iter()
+            .enumerate()
+            .map(|(place, number)| (number.to_string(), (place + 1).into()))
+            .collect();
         Some(json!({ "path": it.path, "table": table }))
     }
 
@@ -328,34 +496,74 @@ impl Drafting<'_> {
         let mut named: BTreeSet<String> = BTreeSet::new();
         let mut links: Vec<_> = self.links.of_field(at, field).to_vec();
         // Rows of objects may name these.
-        let rows = self.entities.iter().find(|entity| entity.list == at).and_then(|entity| entity.gather);
-        links.extend(rows.map(|key| Link { list: at, key, share: 0, named: false, same_name: false }));
+        let rows = self
+            .entities
+            .iter()
+            .find(|entity| entity.list == at)
+            .and_then(|entity| entity.gather);
+        links.extend(rows.map(|key| Link {
+            list: at,
+            key,
+            share: 0,
+            named: false,
+            same_name: false,
+        }));
         let mut taken = BTreeSet::new();
         for link in links {
-            let Some((kind, take)) = self.peer_of(link.list, link.key) else { continue };
+            let Some((kind, take)) = self.peer_of(link.list, link.key) else {
+                continue;
+            };
             if !taken.insert(link.list) {
                 continue;
             }
-            named.extend(self.lists[link.list].fields[link.key].values.keys().cloned());
+            named.extend(
+                self.lists[link.list].fields[link.key]
+                    .values
+                    .keys()
+                    .cloned(),
+            );
             let take = json!({ "text": format!("{kind}:{{id}}"), "with": { "id": take } });
-            made = with(self.lookup(made, link.list, link.key, take), "otherwise", "keep".into());
+            made = with(
+                self.lookup(made, link.list, link.key, take),
+                "otherwise",
+                "keep".into(),
+            );
         }
         let it = &self.lists[at].fields[field];
         let between = it.traits.split.unwrap_or("\0");
-        let words: BTreeSet<String> =
-            it.values.keys().flat_map(|value| value.split(between)).map(|word| word.trim().to_owned()).collect();
+        let words: BTreeSet<String> = it
+            .values
+            .keys()
+            .flat_map(|value| value.split(between))
+            .map(|word| word.trim().to_owned())
+            .collect();
         let mut table = Map::new();
-        for word in words.into_iter().filter(|word| !word.is_empty() && !named.contains(word)) {
+        for word in words
+            .into_iter()
+            .filter(|word| !word.is_empty() && !named.contains(word))
+        {
             if values::is_any(&word) && word != "any" {
                 table.insert(word, "any".into());
             } else if !values::is_peer(&word) {
                 // So many words are names, and what they stand for is not in the exports.
                 let many = table.len() >= MOST_WORDS;
-                let meant = if many { format!("set:{word}") } else { self.unknown_peer(at, field, &word) };
+                let meant = if many {
+                    format!("set:{word}")
+                } else {
+                    self.unknown_peer(at, field, &word)
+                };
                 table.insert(word, meant.into());
             }
         }
-        if table.is_empty() { made } else { with(with(made, "table", table.into()), "otherwise", "keep".into()) }
+        if table.is_empty() {
+            made
+        } else {
+            with(
+                with(made, "table", table.into()),
+                "otherwise",
+                "keep".into(),
+            )
+        }
     }
 
     /// Whom a word means that is no address, and that no list has: what nobody said is a set that is not in the snapshot.
@@ -364,26 +572,36 @@ impl Drafting<'_> {
         let it = &list.fields[field];
         let answer = self.asker.ask(Question {
             about: format!("{} {} {word:?}", list.place(), it.path),
-            ask: format!("Whom does {word:?} mean, in {} of {}?", it.path, list.place()),
+            ask: format!(
+                "Whom does {word:?} mean, in {} of {}?",
+                it.path,
+                list.place()
+            ),
             seen: format!("{} values such as {}", it.values.len(), it.shown()),
             choices: ["any", "internet", "unknown"].map(str::to_owned).to_vec(),
             guess: None,
             otherwise: "it is a set of addresses that the snapshot lacks".to_owned(),
             answer: None,
         });
-        answer.filter(|answer| answer != "unknown").unwrap_or_else(|| format!("set:{word}"))
+        answer
+            .filter(|answer| answer != "unknown")
+            .unwrap_or_else(|| format!("set:{word}"))
     }
 }
 
 /// The objects of a list for which a condition holds.
 pub(super) fn filtered(path: &str, condition: &str) -> String {
-    let list = path.strip_suffix("[*]").or_else(|| path.strip_suffix(".*")).unwrap_or(path);
+    let list = path
+        .strip_suffix("[*]")
+        .or_else(|| path.strip_suffix(".*"))
+        .unwrap_or(path);
     format!("{list}[?{condition}]")
 }
 
 /// The nodes of rules, with a condition.
 fn nodes(stand: &Where, filter: Option<&str>) -> Json {
-    let filtered = |path: &str| filter.map_or_else(|| path.to_owned(), |filter| filtered(path, filter));
+    let filtered =
+        |path: &str| filter.map_or_else(|| path.to_owned(), |filter| filtered(path, filter));
     match stand {
         Where::Inside(path) => filtered(path).into(),
         Where::Rows => filtered("$[*]").into(),
@@ -407,7 +625,10 @@ pub(super) fn quoted_literal(word: &str) -> String {
 
 /// Whether a field says everything in each rule.
 fn says_all(field: &Field) -> bool {
-    field.values.keys().all(|value| values::is_any(value) || matches!(value.as_str(), "0.0.0.0/0" | "::/0"))
+    field
+        .values
+        .keys()
+        .all(|value| values::is_any(value) || matches!(value.as_str(), "0.0.0.0/0" | "::/0"))
 }
 
 /// A value with one more field.
@@ -425,6 +646,9 @@ pub(super) fn in_words(field: &Field, words: &[(String, String)]) -> Json {
     if words.iter().all(|(word, means)| word == means) {
         return field.path.as_str().into();
     }
-    let table: Map<String, Json> = words.iter().map(|(word, means)| (word.clone(), means.as_str().into())).collect();
+    let table: Map<String, Json> = words
+        .iter()
+        .map(|(word, means)| (word.clone(), means.as_str().into()))
+        .collect();
     json!({ "path": field.path, "table": table })
 }

@@ -39,12 +39,24 @@ fn kind_of(section: &str) -> &'static str {
         "address_sets" => "set",
         "route_tables" => "table",
         "gateways" => "gateway",
-        other => NOT_READ.iter().find(|(section, _)| *section == other).map_or("network", |(_, kind)| kind),
+        other => NOT_READ
+            .iter()
+            .find(|(section, _)| *section == other)
+            .map_or("network", |(_, kind)| kind),
     }
 }
 
 /// Addresses of others than the object itself.
-const NOT_OWN: [&str; 8] = ["gateway", "dns", "public", "external", "nat", "broadcast", "router", "floating"];
+const NOT_OWN: [&str; 8] = [
+    "gateway",
+    "dns",
+    "public",
+    "external",
+    "nat",
+    "broadcast",
+    "router",
+    "floating",
+];
 pub(super) const PUBLIC: [&str; 3] = ["public", "external", "floating"];
 const ABOUT: [&str; 5] = ["descr", "comment", "note", "about", "remark"];
 
@@ -62,12 +74,20 @@ struct Absent {
 
 /// Whether a field is about others, by a word of its name.
 fn is_of_others(it: &Field) -> bool {
-    it.name().split('_').any(|word| NOT_OWN.iter().any(|other| word.trim_end_matches('s') == *other || word == *other))
+    it.name().split('_').any(|word| {
+        NOT_OWN
+            .iter()
+            .any(|other| word.trim_end_matches('s') == *other || word == *other)
+    })
 }
 
 impl Drafting<'_> {
     /// The records of entities that lie in those of another one, or in none.
-    pub(super) fn records(&mut self, around: Option<usize>, gaps: &mut Vec<Records>) -> Vec<Records> {
+    pub(super) fn records(
+        &mut self,
+        around: Option<usize>,
+        gaps: &mut Vec<Records>,
+    ) -> Vec<Records> {
         let mut all = Vec::new();
         for at in 0..self.entities.len() {
             let entity = self.entities[at].clone();
@@ -78,7 +98,14 @@ impl Drafting<'_> {
             match self.fields_of(&entity, gaps) {
                 Some((head, fields)) => {
                     let from = self.from(&entity, around);
-                    all.push(Records { into: entity.section, list: entity.list, from, head, fields, inside });
+                    all.push(Records {
+                        into: entity.section,
+                        list: entity.list,
+                        from,
+                        head,
+                        fields,
+                        inside,
+                    });
                 }
                 None => {
                     // What lies in objects that cannot be read is read by itself.
@@ -96,7 +123,10 @@ impl Drafting<'_> {
     fn from(&self, entity: &Entity, around: Option<usize>) -> String {
         let path = &self.lists[entity.list].path;
         let outer = around.map(|at| &self.lists[self.entities[at].list].path);
-        let from = outer.map_or_else(|| path.clone(), |outer| format!("${}", &path[outer.len()..]));
+        let from = outer.map_or_else(
+            || path.clone(),
+            |outer| format!("${}", &path[outer.len()..]),
+        );
         match self.left_out.get(&entity.list) {
             Some(condition) => filtered(&from, &format!("!({condition})")),
             None => from,
@@ -146,12 +176,21 @@ impl Drafting<'_> {
     }
 
     /// Declares objects, or a part of them, as lacking.
-    pub(super) fn gap(&self, entity: &Entity, lacks: Option<&str>, reason: &str, gaps: &mut Vec<Records>) {
+    pub(super) fn gap(
+        &self,
+        entity: &Entity,
+        lacks: Option<&str>,
+        reason: &str,
+        gaps: &mut Vec<Records>,
+    ) {
         let Some(id) = entity.id else { return };
         let kind = kind_of(entity.section);
         let id = self.lists[entity.list].fields[id].value();
         let mut fields = Map::new();
-        fields.insert("object".into(), json!({ "text": format!("{kind}:{{id}}"), "with": { "id": id } }));
+        fields.insert(
+            "object".into(),
+            json!({ "text": format!("{kind}:{{id}}"), "with": { "id": id } }),
+        );
         fields.extend(lacks.map(|lacks| ("lacks".to_owned(), json!({ "constant": lacks }))));
         let held: &[Kind] = match kind {
             "network" | "subnet" => &[Kind::Blocks],
@@ -159,11 +198,21 @@ impl Drafting<'_> {
             _ => &[],
         };
         if lacks.is_none() {
-            fields.extend(self.all_of(entity, held).map(|them| ("blocks".to_owned(), them)));
+            fields.extend(
+                self.all_of(entity, held)
+                    .map(|them| ("blocks".to_owned(), them)),
+            );
         }
         fields.insert("reason".into(), json!({ "constant": reason }));
         let from = self.lists[entity.list].path.clone();
-        gaps.push(Records { into: "gaps", list: entity.list, from, head: Map::new(), fields, inside: Vec::new() });
+        gaps.push(Records {
+            into: "gaps",
+            list: entity.list,
+            from,
+            head: Map::new(),
+            fields,
+            inside: Vec::new(),
+        });
     }
 
     /// What networks lack: what stands in lists of which nobody knows what they are, and what the exports do not have at all.
@@ -172,15 +221,30 @@ impl Drafting<'_> {
         let open: Vec<String> = open.map(|at| self.lists[at].place()).collect();
         let mut lacking: Vec<(&str, String)> = Vec::new();
         if !open.is_empty() {
-            let more = if open.len() > 1 { format!(" and {} more", open.len() - 1) } else { String::new() };
+            let more = if open.len() > 1 {
+                format!(" and {} more", open.len() - 1)
+            } else {
+                String::new()
+            };
             let reason = format!("nobody said what is in {}{more}", open[0]);
-            let all = ["interfaces", "own_firewalls", "groups", "rules", "routes", "gateway", "peering"];
+            let all = [
+                "interfaces",
+                "own_firewalls",
+                "groups",
+                "rules",
+                "routes",
+                "gateway",
+                "peering",
+            ];
             lacking.extend(all.map(|lacks| (lacks, reason.clone())));
         } else {
             self.absent(&mut lacking);
             let sites = self.entities.iter().any(|entity| entity.section == "sites");
             if sites && lacking.iter().all(|(lacks, _)| *lacks != "routes") {
-                lacking.push(("routes", "a draft does not describe what sites announce".to_owned()));
+                lacking.push((
+                    "routes",
+                    "a draft does not describe what sites announce".to_owned(),
+                ));
             }
         }
         for (lacks, reason) in std::mem::take(&mut self.unbound) {
@@ -188,7 +252,12 @@ impl Drafting<'_> {
                 lacking.push((lacks, reason));
             }
         }
-        for entity in self.entities.clone().iter().filter(|entity| entity.section == "networks") {
+        for entity in self
+            .entities
+            .clone()
+            .iter()
+            .filter(|entity| entity.section == "networks")
+        {
             for (lacks, reason) in &lacking {
                 let before = gaps.len();
                 let part = (!matches!(*lacks, "gateway" | "peering")).then_some(*lacks);
@@ -206,7 +275,10 @@ impl Drafting<'_> {
     /// What no list of the exports has: whether there is none is asked.
     fn absent(&mut self, lacking: &mut Vec<(&'static str, String)>) {
         let has = |drafting: &Self, sections: &[&str]| {
-            drafting.entities.iter().any(|entity| sections.contains(&entity.section))
+            drafting
+                .entities
+                .iter()
+                .any(|entity| sections.contains(&entity.section))
         };
         let public = has(self, &["public_addresses"])
             || self
@@ -237,7 +309,14 @@ impl Drafting<'_> {
                 likely: false,
             },
         ];
-        for Absent { sections, what, none, lacks, likely } in all {
+        for Absent {
+            sections,
+            what,
+            none,
+            lacks,
+            likely,
+        } in all
+        {
             if has(self, sections) || !has(self, &["networks"]) {
                 continue;
             }
@@ -251,14 +330,24 @@ impl Drafting<'_> {
                 answer: None,
             });
             if answer.as_deref() != Some(none) {
-                lacking.extend(lacks.iter().map(|lacks| (*lacks, format!("the exports have no {what}"))));
+                lacking.extend(
+                    lacks
+                        .iter()
+                        .map(|lacks| (*lacks, format!("the exports have no {what}"))),
+                );
             }
         }
     }
 
     /// Fields that all sections have.
     fn common(&mut self, entity: &Entity, fields: &mut Map<String, Json>) {
-        let row = |path: &str| if entity.gather.is_some() { path.replacen('$', "$[0]", 1) } else { path.to_owned() };
+        let row = |path: &str| {
+            if entity.gather.is_some() {
+                path.replacen('$', "$[0]", 1)
+            } else {
+                path.to_owned()
+            }
+        };
         let list = &self.lists[entity.list];
         if entity.section != "owners"
             && let Some(owner) = self.relation(entity, "owners")
@@ -268,20 +357,41 @@ impl Drafting<'_> {
         }
         if matches!(
             entity.section,
-            "networks" | "subnets" | "workloads" | "interfaces" | "security_groups" | "network_acls"
+            "networks"
+                | "subnets"
+                | "workloads"
+                | "interfaces"
+                | "security_groups"
+                | "network_acls"
         ) {
             fields.extend(
-                self.tags(entity.list).filter(|_| entity.gather.is_none()).map(|tags| ("tags".to_owned(), tags)),
+                self.tags(entity.list)
+                    .filter(|_| entity.gather.is_none())
+                    .map(|tags| ("tags".to_owned(), tags)),
             );
         }
-        let about = list.fields.iter().find(|it| !it.deep && !it.many && it.is_called(&ABOUT));
-        if let Some(about) = about.filter(|_| entity.gather.is_none() && entity.section != "owners") {
+        let about = list
+            .fields
+            .iter()
+            .find(|it| !it.deep && !it.many && it.is_called(&ABOUT));
+        if let Some(about) = about.filter(|_| entity.gather.is_none() && entity.section != "owners")
+        {
             let blank = about.holders < list.records.len();
             let path = row(&about.path).into();
-            fields.insert("description".into(), if blank { with(path, "without", "".into()) } else { path });
+            fields.insert(
+                "description".into(),
+                if blank {
+                    with(path, "without", "".into())
+                } else {
+                    path
+                },
+            );
         }
         if entity.section == "owners" {
-            let contact = list.fields.iter().find(|it| it.is_called(&["contact", "mail"]));
+            let contact = list
+                .fields
+                .iter()
+                .find(|it| it.is_called(&["contact", "mail"]));
             fields.extend(contact.map(|it| ("contact".to_owned(), Json::from(it.path.as_str()))));
         }
     }
@@ -289,18 +399,40 @@ impl Drafting<'_> {
     /// Keys and values: an object of texts, or a list of pairs.
     fn tags(&self, list: usize) -> Option<Json> {
         let list = &self.lists[list];
-        let around = |it: &Field| it.path.rsplit_once(['.', '[']).map(|(around, _)| around.to_owned());
+        let around = |it: &Field| {
+            it.path
+                .rsplit_once(['.', '['])
+                .map(|(around, _)| around.to_owned())
+        };
         let called = |path: &str| {
             let path = path.to_lowercase();
-            [".tags", ".labels", ".marks"].iter().any(|name| path.ends_with(name))
+            [".tags", ".labels", ".marks"]
+                .iter()
+                .any(|name| path.ends_with(name))
         };
-        let object = list.fields.iter().filter(|it| !it.deep && !it.many).filter_map(around).find(|path| called(path));
+        let object = list
+            .fields
+            .iter()
+            .filter(|it| !it.deep && !it.many)
+            .filter_map(around)
+            .find(|path| called(path));
         let pair = |words: &[&str]| {
-            let of_tags =
-                |it: &&Field| it.path.rsplit_once('.').is_some_and(|(path, _)| called(path.trim_end_matches("[*]")));
-            list.fields.iter().filter(of_tags).find(|it| words.contains(&it.name().as_str()))
+            let of_tags = |it: &&Field| {
+                it.path
+                    .rsplit_once('.')
+                    .is_some_and(|(path, _)| called(path.trim_end_matches("[*]")))
+            };
+            list.fields
+                .iter()
+                .filter(of_tags)
+                .find(|it| words.contains(&it.name().as_str()))
         };
-        let last = |it: &Field| format!("$.{}", it.path.rsplit_once('.').map_or("", |(_, name)| name));
+        let last = |it: &Field| {
+            format!(
+                "$.{}",
+                it.path.rsplit_once('.').map_or("", |(_, name)| name)
+            )
+        };
         let pairs = pair(&["k", "key", "name"]).zip(pair(&["v", "value"]));
         let pairs = pairs.map(|(key, value)| {
             let nodes = key.path.rsplit_once('.').map_or("$", |(nodes, _)| nodes);
@@ -328,8 +460,16 @@ impl Drafting<'_> {
                 if list.fields[at].traits.kind != Kind::Hosts {
                     return path;
                 }
-                let made = if path.is_object() { json!({ "all_of": [path] }) } else { path };
-                with(with(made, "pattern", "([^/]+)(/.*)?".into()), "becomes", "$1".into())
+                let made = if path.is_object() {
+                    json!({ "all_of": [path] })
+                } else {
+                    path
+                };
+                with(
+                    with(made, "pattern", "([^/]+)(/.*)?".into()),
+                    "becomes",
+                    "$1".into(),
+                )
             })
             .collect();
         match made.len() {
@@ -347,12 +487,19 @@ impl Drafting<'_> {
             _ => return !self.entities.iter().any(|entity| entity.section == section),
         };
         let stands = |entity: &Entity| {
-            let about = format!("{} {}", self.lists[entity.list].place(), needs.trim_end_matches('s'));
+            let about = format!(
+                "{} {}",
+                self.lists[entity.list].place(),
+                needs.trim_end_matches('s')
+            );
             self.asker.guesses()
                 || self.asker.is_answered(&about)
                 || self.relation(entity, needs).is_some() && !self.falls(needs)
         };
-        !self.entities.iter().any(|entity| entity.section == section && stands(entity))
+        !self
+            .entities
+            .iter()
+            .any(|entity| entity.section == section && stands(entity))
     }
 
     /// What leads to an object that has to be named, if the exports or somebody tells.
@@ -361,8 +508,12 @@ impl Drafting<'_> {
             return (!self.falls(section)).then_some(made);
         }
         let list = &self.lists[entity.list];
-        let fields: Vec<String> =
-            list.fields.iter().take(8).map(|it| format!("{} ({})", it.path, it.shown())).collect();
+        let fields: Vec<String> = list
+            .fields
+            .iter()
+            .take(8)
+            .map(|it| format!("{} ({})", it.path, it.shown()))
+            .collect();
         let answer = self.asker.ask(Question {
             about: format!("{} {what}", list.place()),
             ask: format!("Which field of {} says the {what}?", list.place()),
@@ -372,43 +523,79 @@ impl Drafting<'_> {
             otherwise: "the objects are gaps".to_owned(),
             answer: None,
         });
-        answer.map(Json::from).or_else(|| self.asker.guesses().then(|| "$.TODO".into()))
+        answer
+            .map(Json::from)
+            .or_else(|| self.asker.guesses().then(|| "$.TODO".into()))
     }
 
-    fn network(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
+    fn network(
+        &mut self,
+        entity: &Entity,
+        fields: &mut Map<String, Json>,
+        gaps: &mut Vec<Records>,
+    ) -> Option<()> {
         let blocks = self.all_of(entity, &[Kind::Blocks]).or_else(|| {
-            let subnets = self.entities.iter().find(|other| other.section == "subnets")?;
+            let subnets = self
+                .entities
+                .iter()
+                .find(|other| other.section == "subnets")?;
             let (field, link) = self.links.between(subnets.list, entity.list)?;
             let key = self.lists[entity.list].fields[link.key].value();
             let take = self.all_of(subnets, &[Kind::Blocks])?;
-            Some(with(self.lookup(key, subnets.list, field, take), "otherwise", "leave-out".into()))
+            Some(with(
+                self.lookup(key, subnets.list, field, take),
+                "otherwise",
+                "leave-out".into(),
+            ))
         });
         fields.extend(blocks.map(|blocks| ("blocks".to_owned(), blocks)));
         match self.main_table(entity) {
             Some(table) => fields.extend(table.map(|table| ("main_table".to_owned(), table))),
-            None => self.gap(entity, Some("routes"), "nobody said which route tables hold for its subnets", gaps),
+            None => self.gap(
+                entity,
+                Some("routes"),
+                "nobody said which route tables hold for its subnets",
+                gaps,
+            ),
         }
         Some(())
     }
 
     /// The route table of subnets that name none; the outer is none if somebody has to say whether there is one.
-    #[expect(clippy::option_option, reason = "no main table, and one that nobody knows, are two things")]
+    #[expect(
+        clippy::option_option,
+        reason = "no main table, and one that nobody knows, are two things"
+    )]
     fn main_table(&mut self, entity: &Entity) -> Option<Option<Json>> {
-        let Some(tables) = self.entities.iter().find(|other| other.section == "route_tables").cloned() else {
+        let Some(tables) = self
+            .entities
+            .iter()
+            .find(|other| other.section == "route_tables")
+            .cloned()
+        else {
             return Some(None);
         };
         if self.links.between(entity.list, tables.list).is_some() {
             return Some(self.relation(entity, "route_tables"));
         }
-        let subnets = self.entities.iter().find(|other| other.section == "subnets").cloned();
+        let subnets = self
+            .entities
+            .iter()
+            .find(|other| other.section == "subnets")
+            .cloned();
         if subnets.is_some_and(|subnets| self.relation(&subnets, "route_tables").is_some()) {
             return Some(None);
         }
         let place = self.lists[tables.list].place();
         let answer = self.asker.ask(Question {
             about: format!("{place} subnets"),
-            ask: format!("No subnet names a route table of {place}. For which subnets does a table hold?"),
-            seen: format!("{} tables of {} networks", self.lists[tables.list].count, self.lists[entity.list].count),
+            ask: format!(
+                "No subnet names a route table of {place}. For which subnets does a table hold?"
+            ),
+            seen: format!(
+                "{} tables of {} networks",
+                self.lists[tables.list].count, self.lists[entity.list].count
+            ),
             choices: ["all of its network", "none"].map(str::to_owned).to_vec(),
             guess: Some("all of its network".to_owned()),
             otherwise: "the routes of networks are a gap".to_owned(),
@@ -426,50 +613,88 @@ impl Drafting<'_> {
     }
 
     fn list_of(&self, section: &str) -> Option<usize> {
-        self.entities.iter().find(|entity| entity.section == section).map(|entity| entity.list)
+        self.entities
+            .iter()
+            .find(|entity| entity.section == section)
+            .map(|entity| entity.list)
     }
 
     fn subnet(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
         let network = self.needed(entity, "networks", "network")?;
         fields.insert("network".into(), network);
-        fields.extend(self.all_of(entity, &[Kind::Blocks]).map(|blocks| ("blocks".to_owned(), blocks)));
-        for (section, field) in
-            [("network_acls", "acl"), ("route_tables", "route_table"), ("security_groups", "groups")]
-        {
-            fields.extend(self.relation(entity, section).map(|made| (field.to_owned(), made)));
+        fields.extend(
+            self.all_of(entity, &[Kind::Blocks])
+                .map(|blocks| ("blocks".to_owned(), blocks)),
+        );
+        for (section, field) in [
+            ("network_acls", "acl"),
+            ("route_tables", "route_table"),
+            ("security_groups", "groups"),
+        ] {
+            fields.extend(
+                self.relation(entity, section)
+                    .map(|made| (field.to_owned(), made)),
+            );
         }
         if self.list_of("network_acls").is_some() && !fields.contains_key("acl") {
-            self.unbound.push(("rules", "nothing in the exports says which subnets have which lists".to_owned()));
+            self.unbound.push((
+                "rules",
+                "nothing in the exports says which subnets have which lists".to_owned(),
+            ));
         }
         Some(())
     }
 
-    fn interface(&mut self, entity: &Entity, fields: &mut Map<String, Json>, gaps: &mut Vec<Records>) -> Option<()> {
+    fn interface(
+        &mut self,
+        entity: &Entity,
+        fields: &mut Map<String, Json>,
+        gaps: &mut Vec<Records>,
+    ) -> Option<()> {
         let subnet = self.needed(entity, "subnets", "subnet")?;
         // Several addresses may each name the subnet.
         let several = subnet.to_string().contains("[*].");
-        fields.insert("subnet".into(), if several { with(subnet, "once", true.into()) } else { subnet });
-        fields.extend(self.all_of(entity, &[Kind::Addresses, Kind::Hosts]).map(|them| ("addresses".to_owned(), them)));
+        fields.insert(
+            "subnet".into(),
+            if several {
+                with(subnet, "once", true.into())
+            } else {
+                subnet
+            },
+        );
+        fields.extend(
+            self.all_of(entity, &[Kind::Addresses, Kind::Hosts])
+                .map(|them| ("addresses".to_owned(), them)),
+        );
         let groups = self.all_related(entity, "security_groups").or_else(|| {
             let parent = self.entities[self.parent(entity)?].clone();
             (parent.section == "workloads")
                 .then(|| self.relation(&parent, "security_groups"))?
                 .map(|made| json!({ "outer": made }))
         });
-        let subnets = self.entities.iter().find(|other| other.section == "subnets");
-        let of_subnets = subnets.is_some_and(|subnets| self.relation(subnets, "security_groups").is_some());
+        let subnets = self
+            .entities
+            .iter()
+            .find(|other| other.section == "subnets");
+        let of_subnets =
+            subnets.is_some_and(|subnets| self.relation(subnets, "security_groups").is_some());
         if groups.is_none() && !of_subnets && self.list_of("security_groups").is_some() {
-            self.unbound.push(("groups", "nothing in the exports says which interfaces have which groups".to_owned()));
+            self.unbound.push((
+                "groups",
+                "nothing in the exports says which interfaces have which groups".to_owned(),
+            ));
         }
         fields.extend(groups.map(|made| ("groups".to_owned(), made)));
-        fields.extend(self.relation(entity, "workloads").map(|made| ("workload".to_owned(), made)));
+        fields.extend(
+            self.relation(entity, "workloads")
+                .map(|made| ("workload".to_owned(), made)),
+        );
         self.bare_interfaces(entity, gaps);
         self.flags_of_interfaces(entity, fields, gaps);
         let list = &self.lists[entity.list];
-        let public = list
-            .fields
-            .iter()
-            .find(|it| !it.deep && !it.many && it.traits.kind == Kind::Addresses && it.is_called(&PUBLIC));
+        let public = list.fields.iter().find(|it| {
+            !it.deep && !it.many && it.traits.kind == Kind::Addresses && it.is_called(&PUBLIC)
+        });
         if let Some(public) = public
             && self.list_of("public_addresses").is_none()
         {
@@ -480,17 +705,35 @@ impl Drafting<'_> {
             ]);
             let (list, from) = (entity.list, list.path.clone());
             let head = Map::from_iter([("having".to_owned(), json!([{ "path": public.path }]))]);
-            gaps.push(Records { into: "public_addresses", list, from, head, fields: of_public, inside: Vec::new() });
+            gaps.push(Records {
+                into: "public_addresses",
+                list,
+                from,
+                head,
+                fields: of_public,
+                inside: Vec::new(),
+            });
         }
         Some(())
     }
 
     /// Interfaces without a group: what they may receive is asked, or a gap.
     fn bare_interfaces(&mut self, entity: &Entity, gaps: &mut Vec<Records>) {
-        let groups = self.entities.iter().find(|other| other.section == "security_groups").map(|other| other.list);
-        let Some((field, _)) = groups.and_then(|groups| self.links.between(entity.list, groups)) else { return };
+        let groups = self
+            .entities
+            .iter()
+            .find(|other| other.section == "security_groups")
+            .map(|other| other.list);
+        let Some((field, _)) = groups.and_then(|groups| self.links.between(entity.list, groups))
+        else {
+            return;
+        };
         let list = &self.lists[entity.list];
-        let bare = list.records.iter().filter(|record| list.of(record, field).next().is_none()).count();
+        let bare = list
+            .records
+            .iter()
+            .filter(|record| list.of(record, field).next().is_none())
+            .count();
         if bare == 0 || list.path == "$" {
             return;
         }
@@ -508,16 +751,31 @@ impl Drafting<'_> {
             answer: None,
         });
         if let Some(answer) = answer {
-            self.no_group = Some((entity.list, if answer == "nothing" { "deny" } else { "allow" }));
+            self.no_group = Some((
+                entity.list,
+                if answer == "nothing" { "deny" } else { "allow" },
+            ));
             return;
         }
         let path = &list.fields[field].path[1..];
-        let empty =
-            if list.fields[field].many { String::new() } else { format!(" || @{path} == null || @{path} == ''") };
-        let plain = list.path.strip_suffix("[*]").or_else(|| list.path.strip_suffix(".*")).unwrap_or(&list.path);
+        let empty = if list.fields[field].many {
+            String::new()
+        } else {
+            format!(" || @{path} == null || @{path} == ''")
+        };
+        let plain = list
+            .path
+            .strip_suffix("[*]")
+            .or_else(|| list.path.strip_suffix(".*"))
+            .unwrap_or(&list.path);
         let from = format!("{plain}[?!@{path}{empty}]");
         let before = gaps.len();
-        self.gap(entity, Some("groups"), "nobody said what holds without a group", gaps);
+        self.gap(
+            entity,
+            Some("groups"),
+            "nobody said what holds without a group",
+            gaps,
+        );
         if let Some(gap) = gaps.get_mut(before) {
             gap.from = from;
         }
@@ -526,16 +784,28 @@ impl Drafting<'_> {
     fn public_address(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
         let list = &self.lists[entity.list];
         let interfaces = self.list_of("interfaces");
-        let private = |at: usize| self.links.leads(entity.list, at, |to| Some(to) == interfaces);
-        let is_address = |at: &usize| list.fields[*at].traits.kind == Kind::Addresses && !private(*at);
-        let called = (0..list.fields.len()).filter(is_address).find(|at| list.fields[*at].is_called(&PUBLIC));
+        let private = |at: usize| {
+            self.links
+                .leads(entity.list, at, |to| Some(to) == interfaces)
+        };
+        let is_address =
+            |at: &usize| list.fields[*at].traits.kind == Kind::Addresses && !private(*at);
+        let called = (0..list.fields.len())
+            .filter(is_address)
+            .find(|at| list.fields[*at].is_called(&PUBLIC));
         let address = called.or_else(|| (0..list.fields.len()).find(is_address))?;
         fields.insert("address".into(), list.fields[address].path.as_str().into());
         let holder = self.relation(entity, "interfaces");
         // As long as nobody said what a list is, who holds an address may stand there.
         let is_open = holder.is_none() && self.roles.contains(&Role::Open);
-        if is_open || holder.is_some() && self.falls("interfaces") || holder.is_none() && !self.held_by_nobody(entity) {
-            self.unbound.push(("gateway", "nothing in the exports says who holds the public addresses".to_owned()));
+        if is_open
+            || holder.is_some() && self.falls("interfaces")
+            || holder.is_none() && !self.held_by_nobody(entity)
+        {
+            self.unbound.push((
+                "gateway",
+                "nothing in the exports says who holds the public addresses".to_owned(),
+            ));
             return None;
         }
         fields.extend(holder.map(|made| ("interface".to_owned(), made)));
@@ -547,11 +817,14 @@ impl Drafting<'_> {
         let place = self.lists[entity.list].place();
         let answer = self.asker.ask(Question {
             about: format!("{place} holders"),
-            ask: format!("Nothing in {place} leads to interfaces. Are all of these addresses held by nobody?"),
+            ask: format!(
+                "Nothing in {place} leads to interfaces. Are all of these addresses held by nobody?"
+            ),
             seen: String::new(),
             choices: ["yes", "unknown"].map(str::to_owned).to_vec(),
             guess: None,
-            otherwise: "they are not read, and nothing of ways from the internet is certain".to_owned(),
+            otherwise: "they are not read, and nothing of ways from the internet is certain"
+                .to_owned(),
             answer: None,
         });
         answer.as_deref() == Some("yes")
@@ -572,7 +845,10 @@ impl Drafting<'_> {
     }
 
     fn address_set(&mut self, entity: &Entity, fields: &mut Map<String, Json>) -> Option<()> {
-        let content = self.all_of(entity, &[Kind::Blocks, Kind::Peers, Kind::Addresses, Kind::Hosts])?;
+        let content = self.all_of(
+            entity,
+            &[Kind::Blocks, Kind::Peers, Kind::Addresses, Kind::Hosts],
+        )?;
         fields.insert("content".into(), content);
         Some(())
     }

@@ -63,7 +63,11 @@ const MEMBER: &str = "$~";
 impl Field {
     /// What gives its values.
     pub fn value(&self) -> Json {
-        if self.path == MEMBER { serde_json::json!({ "member": true }) } else { self.path.as_str().into() }
+        if self.path == MEMBER {
+            serde_json::json!({ "member": true })
+        } else {
+            self.path.as_str().into()
+        }
     }
 
     /// The last name of its path, in lower case.
@@ -85,8 +89,17 @@ impl Field {
     /// A few of its values, as a comment shows them.
     pub fn shown(&self) -> String {
         const SHOWN: usize = 4;
-        let few: Vec<String> = self.values.keys().take(SHOWN).map(|value| format!("{:?}", cut(value))).collect();
-        let more = if self.values.len() > SHOWN { ", …" } else { "" };
+        let few: Vec<String> = self
+            .values
+            .keys()
+            .take(SHOWN)
+            .map(|value| format!("{:?}", cut(value)))
+            .collect();
+        let more = if self.values.len() > SHOWN {
+            ", …"
+        } else {
+            ""
+        };
         format!("{}{more}", few.join(", "))
     }
 }
@@ -105,30 +118,49 @@ impl List {
         }
         let folder = self.files.strip_suffix("/*").unwrap_or(&self.files);
         let file = folder.rsplit('/').next().unwrap_or(folder);
-        file.split('.').next().unwrap_or(file).trim_end_matches('*').trim_end_matches(['-', '_']).to_lowercase()
+        file.split('.')
+            .next()
+            .unwrap_or(file)
+            .trim_end_matches('*')
+            .trim_end_matches(['-', '_'])
+            .to_lowercase()
     }
 
     /// The values of a field in a record.
     pub fn of<'l>(&'l self, record: &'l Record, field: usize) -> impl Iterator<Item = &'l str> {
-        record.values.iter().filter(move |(at, _)| *at == field).map(|(_, value)| value.as_str())
+        record
+            .values
+            .iter()
+            .filter(move |(at, _)| *at == field)
+            .map(|(_, value)| value.as_str())
     }
 
     /// Fields that tell the objects apart: each has one value, and another one.
     pub fn keys(&self) -> impl Iterator<Item = (usize, &Field)> {
-        let apart =
-            |field: &Field| !field.many && !field.deep && field.is_unique() && field.holders == self.records.len();
-        self.fields.iter().enumerate().filter(move |(_, field)| apart(field))
+        let apart = |field: &Field| {
+            !field.many && !field.deep && field.is_unique() && field.holders == self.records.len()
+        };
+        self.fields
+            .iter()
+            .enumerate()
+            .filter(move |(_, field)| apart(field))
     }
 
     /// The field of which this holds, if there is one; those of the object itself come first.
     pub fn field(&self, holds: impl Fn(&Field) -> bool) -> Option<usize> {
-        let at = |deep: bool| self.fields.iter().position(|field| field.deep == deep && holds(field));
+        let at = |deep: bool| {
+            self.fields
+                .iter()
+                .position(|field| field.deep == deep && holds(field))
+        };
         at(false).or_else(|| at(true))
     }
 }
 
 /// Names that say nothing of what a list holds.
-const PLAIN: [&str; 8] = ["", "items", "data", "results", "values", "value", "objects", "records"];
+const PLAIN: [&str; 8] = [
+    "", "items", "data", "results", "values", "value", "objects", "records",
+];
 
 /// The last name of a path, in lower case, its words joined by `_`.
 pub(super) fn last_name(path: &str) -> String {
@@ -153,7 +185,11 @@ pub(super) fn last_name(path: &str) -> String {
 fn cut(value: &str) -> String {
     const LONGEST: usize = 32;
     let short: String = value.chars().take(LONGEST).collect();
-    if short.len() < value.len() { short + "…" } else { short }
+    if short.len() < value.len() {
+        short + "…"
+    } else {
+        short
+    }
 }
 
 struct Whole<'d>(&'d mut dyn FnMut(&Json));
@@ -175,10 +211,25 @@ struct Documents<'e> {
 }
 
 fn documents(file: &Export) -> Result<Documents<'_>, LoadError> {
-    let (steps, text) = if file.kind == Kind::Csv { (vec![Step::Any], "$[*]") } else { (Vec::new(), "$") };
-    let from = From { steps, rest: None, alone: false, query: JpQuery::new(Vec::new()), text: text.to_owned() };
+    let (steps, text) = if file.kind == Kind::Csv {
+        (vec![Step::Any], "$[*]")
+    } else {
+        (Vec::new(), "$")
+    };
+    let from = From {
+        steps,
+        rest: None,
+        alone: false,
+        query: JpQuery::new(Vec::new()),
+        text: text.to_owned(),
+    };
     let mut all = Vec::new();
-    match read(&file.path, file.kind, &[&from], &mut Whole(&mut |document| all.push(document.clone()))) {
+    match read(
+        &file.path,
+        file.kind,
+        &[&from],
+        &mut Whole(&mut |document| all.push(document.clone())),
+    ) {
         Ok(()) => Ok(Documents { file, all }),
         Err(Broken::Syntax(line, column, what)) => Err(broken(file, line, column, &what)),
         Err(Broken::Reading(error)) => {
@@ -198,16 +249,26 @@ pub(super) fn lists(exports: &Exports) -> Result<Vec<List>, LoadError> {
         error: std::io::Error::new(kind, why),
     };
     if exports.bytes() > LARGEST {
-        return Err(refused(std::io::ErrorKind::Other, "the exports have more than 256 MiB: give a part of them"));
+        return Err(refused(
+            std::io::ErrorKind::Other,
+            "the exports have more than 256 MiB: give a part of them",
+        ));
     }
-    let read = exports.files.iter().map(documents).collect::<Result<Vec<_>, _>>()?;
+    let read = exports
+        .files
+        .iter()
+        .map(documents)
+        .collect::<Result<Vec<_>, _>>()?;
     let groups = groups(&read);
     let mut found = Finder::default();
     for (documents, group) in read.iter().zip(&groups) {
         found.take(documents, group);
     }
     if found.lists.is_empty() {
-        return Err(refused(std::io::ErrorKind::InvalidData, "no list of objects is in the exports"));
+        return Err(refused(
+            std::io::ErrorKind::InvalidData,
+            "no list of objects is in the exports",
+        ));
     }
     Ok(found.finish())
 }
@@ -217,49 +278,77 @@ fn without_page(name: &str) -> Option<(String, &str)> {
     let (stem, ending) = name.rsplit_once('.')?;
     let plain = stem.trim_end_matches(|sign: char| sign.is_ascii_digit());
     let plain = ["page", "part", "p"].iter().fold(plain, |plain, word| {
-        plain.strip_suffix(word).filter(|before| before.ends_with(['-', '_', '.', ' '])).unwrap_or(plain)
+        plain
+            .strip_suffix(word)
+            .filter(|before| before.ends_with(['-', '_', '.', ' ']))
+            .unwrap_or(plain)
     });
     (plain.len() < stem.len() && !plain.is_empty()).then(|| (format!("{plain}*.{ending}"), ending))
 }
 
 /// The names of the members of documents that are objects.
 fn members(documents: &Documents<'_>) -> BTreeSet<String> {
-    documents.all.iter().filter_map(Json::as_object).flat_map(|fields| fields.keys().cloned()).collect()
+    documents
+        .all
+        .iter()
+        .filter_map(Json::as_object)
+        .flat_map(|fields| fields.keys().cloned())
+        .collect()
 }
 
 /// For each file the pattern of those that are alike: pages of one list, or documents of one folder.
 fn groups(read: &[Documents<'_>]) -> Vec<String> {
     let names: Vec<&str> = read.iter().map(|one| one.file.name.as_str()).collect();
     let alike = |pattern: &str, mine: &[usize]| {
-        let Ok(glob) = globset::GlobBuilder::new(pattern).literal_separator(true).build() else { return false };
+        let Ok(glob) = globset::GlobBuilder::new(pattern)
+            .literal_separator(true)
+            .build()
+        else {
+            return false;
+        };
         let glob = glob.compile_matcher();
         let first = members(&read[mine[0]]);
         mine.len() > 1
-            && names.iter().enumerate().all(|(at, name)| glob.is_match(name) == mine.contains(&at))
-            && mine.iter().all(|at| members(&read[*at]).intersection(&first).count() * 2 >= first.len())
+            && names
+                .iter()
+                .enumerate()
+                .all(|(at, name)| glob.is_match(name) == mine.contains(&at))
+            && mine
+                .iter()
+                .all(|at| members(&read[*at]).intersection(&first).count() * 2 >= first.len())
     };
     let mut by: BTreeMap<String, Vec<usize>> = BTreeMap::new();
     for (at, name) in names.iter().enumerate() {
-        for pattern in without_page(name).map(|(pattern, _)| pattern).into_iter().chain(folder(name)) {
+        for pattern in without_page(name)
+            .map(|(pattern, _)| pattern)
+            .into_iter()
+            .chain(folder(name))
+        {
             by.entry(pattern).or_default().push(at);
         }
     }
     by.retain(|pattern, mine| alike(pattern, mine));
     let of = |name: &str| {
-        let page = without_page(name).map(|(pattern, _)| pattern).filter(|pattern| by.contains_key(pattern));
-        page.or_else(|| folder(name).filter(|pattern| by.contains_key(pattern))).unwrap_or_else(|| name.to_owned())
+        let page = without_page(name)
+            .map(|(pattern, _)| pattern)
+            .filter(|pattern| by.contains_key(pattern));
+        page.or_else(|| folder(name).filter(|pattern| by.contains_key(pattern)))
+            .unwrap_or_else(|| name.to_owned())
     };
     names.into_iter().map(of).collect()
 }
 
 /// The folder of a file below the first.
 fn folder(name: &str) -> Option<String> {
-    name.rsplit_once('/').map(|(folder, _)| format!("{folder}/*"))
+    name.rsplit_once('/')
+        .map(|(folder, _)| format!("{folder}/*"))
 }
 
 /// `$.name`, or `$['a name']`, with the escapes of RFC 9535.
 pub(super) fn member(path: &str, name: &str) -> String {
-    let plain = name.chars().all(|sign| sign.is_ascii_alphanumeric() || sign == '_')
+    let plain = name
+        .chars()
+        .all(|sign| sign.is_ascii_alphanumeric() || sign == '_')
         && !name.starts_with(|sign: char| sign.is_ascii_digit())
         && !name.is_empty();
     if plain {
@@ -280,9 +369,13 @@ pub(super) fn member(path: &str, name: &str) -> String {
 fn is_list_by_name(fields: &serde_json::Map<String, Json>) -> bool {
     let mut common: Option<BTreeSet<&String>> = None;
     for value in fields.values() {
-        let Json::Object(inner) = value else { return false };
+        let Json::Object(inner) = value else {
+            return false;
+        };
         let keys: BTreeSet<&String> = inner.keys().collect();
-        common = Some(common.map_or(keys.clone(), |common| common.intersection(&keys).copied().collect()));
+        common = Some(common.map_or(keys.clone(), |common| {
+            common.intersection(&keys).copied().collect()
+        }));
     }
     fields.len() >= LIST_BY_NAME && common.is_some_and(|common| !common.is_empty())
 }
@@ -296,9 +389,13 @@ fn objects(json: &Json) -> Option<(&'static str, Vec<Named<'_>>)> {
         Json::Array(items) if items.iter().any(Json::is_object) => {
             Some(("[*]", items.iter().map(|item| (None, item)).collect()))
         }
-        Json::Object(fields) if is_list_by_name(fields) => {
-            Some((".*", fields.iter().map(|(name, item)| (Some(name.as_str()), item)).collect()))
-        }
+        Json::Object(fields) if is_list_by_name(fields) => Some((
+            ".*",
+            fields
+                .iter()
+                .map(|(name, item)| (Some(name.as_str()), item))
+                .collect(),
+        )),
         _ => None,
     }
 }
@@ -330,7 +427,12 @@ impl Finder {
                 Kind::Json => group.ends_with("/*") && !is_page(document) && !document.is_array(),
             };
             if is_record {
-                self.item((None, document), group, if rows { "$[*]" } else { "$" }, None);
+                self.item(
+                    (None, document),
+                    group,
+                    if rows { "$[*]" } else { "$" },
+                    None,
+                );
             } else {
                 self.below(document, group, "$", None);
             }
@@ -357,11 +459,19 @@ impl Finder {
         if self.lists[list].records.len() < MOST_RECORDS {
             let mut values = Vec::new();
             if let Some(name) = name {
-                let at = At { path: MEMBER.to_owned(), many: false, deep: false };
+                let at = At {
+                    path: MEMBER.to_owned(),
+                    many: false,
+                    deep: false,
+                };
                 values.push((self.field(list, &at), name.to_owned()));
             }
             for (name, value) in fields {
-                let at = At { path: member("$", name), many: false, deep: false };
+                let at = At {
+                    path: member("$", name),
+                    many: false,
+                    deep: false,
+                };
                 self.leaves(list, value, &at, &mut values);
             }
             self.count(list, &values);
@@ -373,25 +483,35 @@ impl Finder {
     }
 
     fn list(&mut self, group: &str, path: &str, outer: Option<usize>) -> usize {
-        let Self { lists, known, fields } = self;
-        *known.entry((group.to_owned(), path.to_owned())).or_insert_with(|| {
-            lists.push(List {
-                files: group.to_owned(),
-                path: path.to_owned(),
-                outer,
-                count: 0,
-                records: Vec::new(),
-                fields: Vec::new(),
-            });
-            fields.push(BTreeMap::new());
-            lists.len() - 1
-        })
+        let Self {
+            lists,
+            known,
+            fields,
+        } = self;
+        *known
+            .entry((group.to_owned(), path.to_owned()))
+            .or_insert_with(|| {
+                lists.push(List {
+                    files: group.to_owned(),
+                    path: path.to_owned(),
+                    outer,
+                    count: 0,
+                    records: Vec::new(),
+                    fields: Vec::new(),
+                });
+                fields.push(BTreeMap::new());
+                lists.len() - 1
+            })
     }
 
     /// The scalars of a record, those of lists of objects in it as well.
     fn leaves(&mut self, list: usize, json: &Json, at: &At, values: &mut Vec<(usize, String)>) {
         if let Some((step, items)) = objects(json) {
-            let at = At { path: format!("{}{step}", at.path), many: true, deep: true };
+            let at = At {
+                path: format!("{}{step}", at.path),
+                many: true,
+                deep: true,
+            };
             for (_, item) in items {
                 self.leaves(list, item, &at, values);
             }
@@ -401,11 +521,23 @@ impl Finder {
             Json::Null => {}
             Json::Object(inner) => {
                 for (name, value) in inner {
-                    self.leaves(list, value, &At { path: member(&at.path, name), ..at.clone() }, values);
+                    self.leaves(
+                        list,
+                        value,
+                        &At {
+                            path: member(&at.path, name),
+                            ..at.clone()
+                        },
+                        values,
+                    );
                 }
             }
             Json::Array(items) => {
-                let at = At { path: format!("{}[*]", at.path), many: true, deep: at.deep };
+                let at = At {
+                    path: format!("{}[*]", at.path),
+                    many: true,
+                    deep: at.deep,
+                };
                 for item in items {
                     self.leaves(list, item, &at, values);
                 }
@@ -457,9 +589,17 @@ impl Finder {
 
 /// Whether a document is a page: an object that has a list of objects under a name that says nothing else, or nothing but one.
 fn is_page(document: &Json) -> bool {
-    let Json::Object(fields) = document else { return false };
-    let list = |value: &Json| matches!(value, Json::Array(items) if items.iter().any(Json::is_object));
+    let Json::Object(fields) = document else {
+        return false;
+    };
+    let list =
+        |value: &Json| matches!(value, Json::Array(items) if items.iter().any(Json::is_object));
     let lists = fields.values().filter(|value| list(value)).count();
-    fields.iter().any(|(name, value)| list(value) && PLAIN.contains(&name.to_lowercase().as_str()))
-        || lists > 0 && lists + 2 >= fields.len() && !fields.contains_key("id") && !fields.contains_key("name")
+    fields
+        .iter()
+        .any(|(name, value)| list(value) && PLAIN.contains(&name.to_lowercase().as_str()))
+        || lists > 0
+            && lists + 2 >= fields.len()
+            && !fields.contains_key("id")
+            && !fields.contains_key("name")
 }

@@ -9,25 +9,39 @@ const WIDEST: usize = 120;
 /// As YAML takes a text: plain, or quoted as JSON is.
 pub(super) fn quoted(text: &str) -> String {
     let plain = |sign: char| sign.is_ascii_alphanumeric() || "$._-/".contains(sign);
-    let word =
-        matches!(text.to_lowercase().as_str(), "true" | "false" | "null" | "yes" | "no" | "on" | "off" | "y" | "n");
+    let word = matches!(
+        text.to_lowercase().as_str(),
+        "true" | "false" | "null" | "yes" | "no" | "on" | "off" | "y" | "n"
+    );
     let begins = text.starts_with(|sign: char| sign.is_ascii_alphabetic() || sign == '$');
-    if begins && !word && text.chars().all(plain) { text.to_owned() } else { Json::from(text).to_string() }
+    if begins && !word && text.chars().all(plain) {
+        text.to_owned()
+    } else {
+        Json::from(text).to_string()
+    }
 }
 
 /// As a comment takes a text: in one line.
 pub(super) fn line(text: &str) -> String {
-    text.escape_debug().to_string().replace("\\\"", "\"").replace("\\'", "'")
+    text.escape_debug()
+        .to_string()
+        .replace("\\\"", "\"")
+        .replace("\\'", "'")
 }
 
 /// A value in one line.
 fn flow(value: &Json) -> String {
     match value {
         Json::String(text) => quoted(text),
-        Json::Array(items) => format!("[{}]", items.iter().map(flow).collect::<Vec<_>>().join(", ")),
+        Json::Array(items) => format!(
+            "[{}]",
+            items.iter().map(flow).collect::<Vec<_>>().join(", ")
+        ),
         Json::Object(fields) => {
-            let fields: Vec<String> =
-                fields.iter().map(|(key, value)| format!("{}: {}", quoted(key), flow(value))).collect();
+            let fields: Vec<String> = fields
+                .iter()
+                .map(|(key, value)| format!("{}: {}", quoted(key), flow(value)))
+                .collect();
             format!("{{ {} }}", fields.join(", "))
         }
         other => other.to_string(),
@@ -95,9 +109,13 @@ mod tests {
         ] {
             let mut out = String::new();
             field(&mut out, 2, "value", &value);
-            let read: serde_json::Value = serde_saphyr::from_str(&out).unwrap_or_else(|error| panic!("{error}\n{out}"));
+            let read: serde_json::Value =
+                serde_saphyr::from_str(&out).unwrap_or_else(|error| panic!("{error}\n{out}"));
             assert_eq!(read["value"], value, "{out}");
-            assert!(out.lines().all(|line| line.chars().count() <= WIDEST + 40), "{out}");
+            assert!(
+                out.lines().all(|line| line.chars().count() <= WIDEST + 40),
+                "{out}"
+            );
         }
     }
 }

@@ -1,8 +1,8 @@
 //! What values look like: addresses, ports, protocols, and the words of rules.
 
 use super::shape::Field;
-use heronshale_core::address::Block;
-use heronshale_core::model::Service;
+use heronshale_model::estate::Service;
+use heronshale_sets::address::Block;
 use std::net::IpAddr;
 
 /// What the values of a field look like.
@@ -42,7 +42,17 @@ pub(super) enum Kind {
 /// Between several values of one text, the less usual first.
 const BETWEEN: [&str; 4] = [";", "\n", ",", " "];
 /// Words for everybody, and for every protocol and port.
-const ANY: [&str; 9] = ["any", "all", "*", "everyone", "everybody", "everything", "anywhere", "-1", "any/any"];
+const ANY: [&str; 9] = [
+    "any",
+    "all",
+    "*",
+    "everyone",
+    "everybody",
+    "everything",
+    "anywhere",
+    "-1",
+    "any/any",
+];
 /// Names of protocols that rules have, and what they are called here.
 const PROTOCOLS: [(&str, &str); 18] = [
     ("tcp", "tcp"),
@@ -80,16 +90,23 @@ pub(super) fn protocol(text: &str) -> Option<String> {
         return Some((*name).to_owned());
     }
     let number = text.parse::<u8>().ok().filter(|number| *number > 0);
-    number.map(|number| format!("protocol {number}")).or_else(|| {
-        let named = text.parse::<Service>().is_ok_and(|service| service.protocol.is_some() && service.low.is_none());
-        (named && text.bytes().all(|sign| sign.is_ascii_alphanumeric())).then_some(text)
-    })
+    number
+        .map(|number| format!("protocol {number}"))
+        .or_else(|| {
+            let named = text
+                .parse::<Service>()
+                .is_ok_and(|service| service.protocol.is_some() && service.low.is_none());
+            (named && text.bytes().all(|sign| sign.is_ascii_alphanumeric())).then_some(text)
+        })
 }
 
 /// Whether a text is a port, or a range of them, however it is written.
 fn is_ports(text: &str) -> bool {
     let port = |text: &str| text.trim().parse::<u16>().is_ok();
-    port(text) || text.split_once(['-', ':']).is_some_and(|(low, high)| port(low) && port(high))
+    port(text)
+        || text
+            .split_once(['-', ':'])
+            .is_some_and(|(low, high)| port(low) && port(high))
 }
 
 /// The protocol of a service, and whether it stands behind its ports.
@@ -114,8 +131,12 @@ fn is_address(text: &str) -> bool {
 
 /// Whether a text is an address with the length of its prefix.
 fn is_host(text: &str) -> bool {
-    let Some((address, length)) = text.split_once('/') else { return false };
-    let (Ok(address), Ok(length)) = (address.parse::<IpAddr>(), length.parse::<u32>()) else { return false };
+    let Some((address, length)) = text.split_once('/') else {
+        return false;
+    };
+    let (Ok(address), Ok(length)) = (address.parse::<IpAddr>(), length.parse::<u32>()) else {
+        return false;
+    };
     let (number, bits) = match address {
         IpAddr::V4(four) => (u128::from(four.to_bits()) << 96, 32),
         IpAddr::V6(six) => (six.to_bits(), 128),
@@ -125,7 +146,10 @@ fn is_host(text: &str) -> bool {
 
 /// Whether a text says whom a rule is about.
 pub(super) fn is_peer(text: &str) -> bool {
-    is_block(text) || is_address(text) || is_any(text) || (text.contains('-') && text.parse::<Block>().is_ok())
+    is_block(text)
+        || is_address(text)
+        || is_any(text)
+        || (text.contains('-') && text.parse::<Block>().is_ok())
 }
 
 impl Traits {
@@ -145,12 +169,20 @@ impl Traits {
             if parts.len() > texts.len()
                 && let Some(kind) = kind_of(&parts)
             {
-                return Self { kind, split: Some(between) };
+                return Self {
+                    kind,
+                    split: Some(between),
+                };
             }
         }
         // Names and addresses may stand together in one text.
-        let split = [";", "\n", ","].into_iter().find(|between| texts.iter().any(|text| text.contains(between)));
-        Self { kind: Kind::Texts, split }
+        let split = [";", "\n", ","]
+            .into_iter()
+            .find(|between| texts.iter().any(|text| text.contains(between)));
+        Self {
+            kind: Kind::Texts,
+            split,
+        }
     }
 }
 
@@ -158,7 +190,8 @@ impl Traits {
 fn kind_of(texts: &[&str]) -> Option<Kind> {
     let told: Vec<&&str> = texts.iter().filter(|text| !is_any(text)).collect();
     let all = |holds: fn(&str) -> bool| !told.is_empty() && told.iter().all(|text| holds(text));
-    let half = |holds: fn(&str) -> bool| told.iter().filter(|text| holds(text)).count() * 2 >= told.len();
+    let half =
+        |holds: fn(&str) -> bool| told.iter().filter(|text| holds(text)).count() * 2 >= told.len();
     let named = |text: &&&str| text.parse::<u16>().is_err();
     if all(|text| matches!(text, "true" | "false")) {
         Some(Kind::Flag)
@@ -188,28 +221,48 @@ pub(super) type Meaning = (&'static str, bool);
 
 /// Words and their meaning; the last ones of each are short for something.
 const DIRECTIONS: [(&str, &[&str], &[&str]); 3] = [
-    ("both", &["both", "bidirectional", "in/out", "inout"], &["any", "b", "*"]),
-    ("inbound", &["in", "inbound", "ingress", "incoming", "into", "received"], &["i", "rx", "to", "received", "enter"]),
+    (
+        "both",
+        &["both", "bidirectional", "in/out", "inout"],
+        &["any", "b", "*"],
+    ),
+    (
+        "inbound",
+        &["in", "inbound", "ingress", "incoming", "into", "received"],
+        &["i", "rx", "to", "received", "enter"],
+    ),
     (
         "outbound",
-        &["out", "outbound", "egress", "outgoing", "out-of", "out_of", "sent"],
+        &[
+            "out", "outbound", "egress", "outgoing", "out-of", "out_of", "sent",
+        ],
         &["o", "e", "tx", "from", "leave"],
     ),
 ];
 const ACTIONS: [(&str, &[&str], &[&str]); 3] = [
-    ("allow", &["allow", "allowed", "accept", "permit", "pass"], &["a", "p", "y", "yes", "ok", "true", "grant"]),
-    ("deny", &["deny", "denied", "drop", "block", "discard"], &["d", "n", "no", "b", "false", "refuse", "forbid"]),
+    (
+        "allow",
+        &["allow", "allowed", "accept", "permit", "pass"],
+        &["a", "p", "y", "yes", "ok", "true", "grant"],
+    ),
+    (
+        "deny",
+        &["deny", "denied", "drop", "block", "discard"],
+        &["d", "n", "no", "b", "false", "refuse", "forbid"],
+    ),
     ("reject", &["reject"], &["r"]),
 ];
 
 fn meaning(text: &str, words: &[(&'static str, &[&str], &[&str])]) -> Option<Meaning> {
     let text = text.trim().to_lowercase();
     let has = |words: &[&str]| words.contains(&text.as_str());
-    words.iter().find_map(
-        |(means, sure, short)| {
-            if has(sure) { Some((*means, true)) } else { has(short).then_some((*means, false)) }
-        },
-    )
+    words.iter().find_map(|(means, sure, short)| {
+        if has(sure) {
+            Some((*means, true))
+        } else {
+            has(short).then_some((*means, false))
+        }
+    })
 }
 
 /// Whether a text is a word of rules, and no name.
@@ -226,7 +279,11 @@ pub(super) fn direction(text: &str) -> Option<Meaning> {
 pub(super) fn direction_of_path(path: &str) -> Option<&'static str> {
     path.split(['.', '[']).rev().find_map(|part| {
         let name = super::shape::last_name(part.trim_matches(['\'', ']']));
-        name.split('_').find_map(|word| direction(word).filter(|(_, sure)| *sure).map(|(means, _)| means))
+        name.split('_').find_map(|word| {
+            direction(word)
+                .filter(|(_, sure)| *sure)
+                .map(|(means, _)| means)
+        })
     })
 }
 
@@ -248,9 +305,15 @@ mod tests {
             (&["10.0.0.5/24", "10.0.1.7/24"], Some(Kind::Hosts)),
             (&["10.0.0.0/8", "2001:db8::/32"], Some(Kind::Blocks)),
             (&["10.0.0.0/8", "any"], Some(Kind::Peers)),
-            (&["10.0.0.1-10.0.0.9", "10.1.0.0/16", "192.0.2.1"], Some(Kind::Peers)),
+            (
+                &["10.0.0.1-10.0.0.9", "10.1.0.0/16", "192.0.2.1"],
+                Some(Kind::Peers),
+            ),
             (&["tcp", "6", "ICMP"], Some(Kind::Protocols)),
-            (&["tcp/443", "53/udp", "icmp", "UDP:53,123"], Some(Kind::Services)),
+            (
+                &["tcp/443", "53/udp", "icmp", "UDP:53,123"],
+                Some(Kind::Services),
+            ),
             (&["80-90", "443"], Some(Kind::Ports)),
             (&["8000:8100"], Some(Kind::Ports)),
             (&["any"], None),

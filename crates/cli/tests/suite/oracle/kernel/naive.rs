@@ -28,20 +28,29 @@ pub struct RuleSet<'j> {
 
 impl<'j> RuleSet<'j> {
     pub fn new(rules: &'j Value) -> Self {
-        Self { objects: list(rules, "nftables") }
+        Self {
+            objects: list(rules, "nftables"),
+        }
     }
 
     fn of<'s>(&'s self, kind: &'s str) -> impl Iterator<Item = &'j Value> + 's {
-        self.objects.iter().filter_map(move |object| object.get(kind))
+        self.objects
+            .iter()
+            .filter_map(move |object| object.get(kind))
     }
 
     /// Whether a hook lets a packet through.
     pub fn passes(&self, hook: &str, seen: &Seen<'_>) -> bool {
-        let family = if seen.packet.source.is_ipv4() { "ip" } else { "ip6" };
+        let family = if seen.packet.source.is_ipv4() {
+            "ip"
+        } else {
+            "ip6"
+        };
         let mut bases: Vec<&Value> = self
             .of("chain")
             .filter(|chain| {
-                text(chain, "hook") == Some(hook) && ["inet", family].contains(&text(chain, "family").unwrap())
+                text(chain, "hook") == Some(hook)
+                    && ["inet", family].contains(&text(chain, "family").unwrap())
             })
             .collect();
         bases.sort_by_key(|chain| chain["prio"].as_i64().unwrap());
@@ -54,11 +63,15 @@ impl<'j> RuleSet<'j> {
 
     fn walk(&self, chain: &Value, seen: &Seen<'_>) -> End {
         let own = |rule: &&Value| {
-            ["family", "table"].iter().all(|at| rule[*at] == chain[*at]) && rule["chain"] == chain["name"]
+            ["family", "table"].iter().all(|at| rule[*at] == chain[*at])
+                && rule["chain"] == chain["name"]
         };
         let called = |what: &Value| {
             let named = |other: &&Value| {
-                ["family", "table"].iter().all(|at| other[*at] == chain[*at]) && other["name"] == what["target"]
+                ["family", "table"]
+                    .iter()
+                    .all(|at| other[*at] == chain[*at])
+                    && other["name"] == what["target"]
             };
             self.of("chain").find(named).unwrap()
         };
@@ -114,7 +127,9 @@ fn has(left: &Value, packet: &Packet) -> bool {
     if let Some(all) = left.get("concat") {
         return all.as_array().unwrap().iter().all(|part| has(part, packet));
     }
-    let Some(payload) = left.get("payload") else { return true };
+    let Some(payload) = left.get("payload") else {
+        return true;
+    };
     match text(payload, "protocol").unwrap() {
         "ip" => packet.source.is_ipv4(),
         "ip6" => packet.source.is_ipv6(),
@@ -147,7 +162,9 @@ fn is(left: &Value, right: &Value, seen: &Seen<'_>) -> bool {
         return match key {
             "iifname" => right == seen.devices[0],
             "oifname" => right == seen.devices[1],
-            "l4proto" => right.as_u64().is_some_and(|number| number == u64::from(packet.protocol)),
+            "l4proto" => right
+                .as_u64()
+                .is_some_and(|number| number == u64::from(packet.protocol)),
             "nfproto" => (right == "ipv4") == packet.source.is_ipv4(),
             other => panic!("{other}"),
         };
@@ -178,21 +195,36 @@ fn is(left: &Value, right: &Value, seen: &Seen<'_>) -> bool {
     };
     if let Some(address) = address {
         return match right.get("prefix") {
-            Some(prefix) => in_block(address, &format!("{}/{}", prefix["addr"].as_str().unwrap(), prefix["len"])),
+            Some(prefix) => in_block(
+                address,
+                &format!("{}/{}", prefix["addr"].as_str().unwrap(), prefix["len"]),
+            ),
             None => right.as_str().unwrap().parse::<IpAddr>().unwrap() == address,
         };
     }
     match right.get("range") {
-        Some(range) => (range[0].as_u64().unwrap()..=range[1].as_u64().unwrap()).contains(&number(left, packet)),
+        Some(range) => (range[0].as_u64().unwrap()..=range[1].as_u64().unwrap())
+            .contains(&number(left, packet)),
         None => right.as_u64() == Some(number(left, packet)),
     }
 }
 
 fn prefix(random: &mut Rng, six: bool) -> Value {
     let all: &[(&str, u8)] = if six {
-        &[("fd00:50:1::", 48), ("fd00:50::", 33), ("fd00:208::", 33), ("fd00:200:8000::", 33)]
+        &[
+            ("fd00:50:1::", 48),
+            ("fd00:50::", 33),
+            ("fd00:208::", 33),
+            ("fd00:200:8000::", 33),
+        ]
     } else {
-        &[("10.50.0.0", 16), ("10.51.3.0", 24), ("10.208.0.0", 15), ("10.200.0.0", 15), ("10.51.3.7", 32)]
+        &[
+            ("10.50.0.0", 16),
+            ("10.51.3.0", 24),
+            ("10.208.0.0", 15),
+            ("10.200.0.0", 15),
+            ("10.51.3.7", 32),
+        ]
     };
     let (address, length) = pick(random, all);
     json!({ "prefix": { "addr": address, "len": length } })
@@ -216,13 +248,35 @@ fn random_match(random: &mut Rng) -> Value {
     let six = random.u8(0..3) == 0;
     let family = if six { "ip6" } else { "ip" };
     let (left, op, right) = match random.u8(0..9) {
-        0..=2 => (field(family, pick(random, &["saddr", "daddr"])), no, prefix(random, six)),
-        3 | 4 => (field(pick(random, &["tcp", "udp"]), pick(random, &["dport", "dport", "sport"])), no, ports(random)),
-        5 => (field("tcp", "dport"), pick(random, &["<", ">="]), json!(random.u16(20..28))),
+        0..=2 => (
+            field(family, pick(random, &["saddr", "daddr"])),
+            no,
+            prefix(random, six),
+        ),
+        3 | 4 => (
+            field(
+                pick(random, &["tcp", "udp"]),
+                pick(random, &["dport", "dport", "sport"]),
+            ),
+            no,
+            ports(random),
+        ),
+        5 => (
+            field("tcp", "dport"),
+            pick(random, &["<", ">="]),
+            json!(random.u16(20..28)),
+        ),
         6 => (
             json!({ "ct": { "key": "state" } }),
             pick(random, &["in", "!="]),
-            pick(random, &[json!("new"), json!(["established", "related"]), json!("invalid")]),
+            pick(
+                random,
+                &[
+                    json!("new"),
+                    json!(["established", "related"]),
+                    json!("invalid"),
+                ],
+            ),
         ),
         7 => (
             json!({ "meta": { "key": pick(random, &["iifname", "oifname"]) } }),
@@ -230,8 +284,16 @@ fn random_match(random: &mut Rng) -> Value {
             pick(random, &[json!("m0"), json!("m1"), json!("lo")]),
         ),
         _ => match random.u8(0..3) {
-            0 => (json!({ "meta": { "key": "l4proto" } }), no, json!({ "set": [6, pick(random, &[17, 47])] })),
-            1 => (json!({ "meta": { "key": "nfproto" } }), no, json!(if six { "ipv6" } else { "ipv4" })),
+            0 => (
+                json!({ "meta": { "key": "l4proto" } }),
+                no,
+                json!({ "set": [6, pick(random, &[17, 47])] }),
+            ),
+            1 => (
+                json!({ "meta": { "key": "nfproto" } }),
+                no,
+                json!(if six { "ipv6" } else { "ipv4" }),
+            ),
             _ => (field("icmp", "type"), no, json!({ "set": [8, 13] })),
         },
     };
@@ -246,7 +308,11 @@ fn verdict(random: &mut Rng, to: &[String]) -> Value {
         6 => json!({ "reject": null }),
         word if !to.is_empty() => {
             let target = json!({ "target": pick(random, to) });
-            if word == 7 { json!({ "jump": target }) } else { json!({ "goto": target }) }
+            if word == 7 {
+                json!({ "jump": target })
+            } else {
+                json!({ "goto": target })
+            }
         }
         _ => json!({ "accept": null }),
     }
@@ -256,10 +322,16 @@ fn verdict(random: &mut Rng, to: &[String]) -> Value {
 pub fn rule_set(random: &mut Rng) -> Value {
     let mut all = Vec::new();
     for table in 0..random.usize(1..4) {
-        let (family, table) = (pick(random, &["inet", "inet", "ip", "ip6"]), format!("t{table}"));
+        let (family, table) = (
+            pick(random, &["inet", "inet", "ip", "ip6"]),
+            format!("t{table}"),
+        );
         let own: Vec<String> = (0..random.usize(0..4)).map(|at| format!("c{at}")).collect();
-        let mut chains: Vec<(String, Vec<String>, Option<&str>)> =
-            own.iter().enumerate().map(|(at, name)| (name.clone(), own[at + 1..].to_vec(), None)).collect();
+        let mut chains: Vec<(String, Vec<String>, Option<&str>)> = own
+            .iter()
+            .enumerate()
+            .map(|(at, name)| (name.clone(), own[at + 1..].to_vec(), None))
+            .collect();
         for hook in ["input", "output", "forward"] {
             if random.u8(0..4) > 0 {
                 chains.push((hook.to_owned(), own.clone(), Some(hook)));
@@ -271,24 +343,28 @@ pub fn rule_set(random: &mut Rng) -> Value {
             if let Some(hook) = hook {
                 let policy = pick(random, &["accept", "drop"]);
                 let base = json!({ "type": "filter", "hook": hook, "prio": random.i32(-5..5) * 8 + i32::from(table.ends_with('1')), "policy": policy });
-                chain.as_object_mut().unwrap().extend(base.as_object().unwrap().clone());
+                chain
+                    .as_object_mut()
+                    .unwrap()
+                    .extend(base.as_object().unwrap().clone());
             }
             all.push(json!({ "chain": chain }));
             for _ in 0..random.usize(0..6) {
                 handle += 1;
-                let mut expr: Vec<Value> = (0..random.usize(0..4)).map(|_| random_match(random)).collect();
+                let mut expr: Vec<Value> = (0..random.usize(0..4))
+                    .map(|_| random_match(random))
+                    .collect();
                 let last = match random.u8(0..8) {
                     0 => json!({ "counter": { "packets": 0, "bytes": 0 } }),
                     1 => {
-                        let elements =
-                            json!([[20, verdict(random, &to)], [{ "range": [22, 24] }, verdict(random, &to)]]);
+                        let elements = json!([[20, verdict(random, &to)], [{ "range": [22, 24] }, verdict(random, &to)]]);
                         json!({ "vmap": { "key": field(pick(random, &["tcp", "udp"]), "dport"), "data": { "set": elements } } })
                     }
                     2 => {
-                        let pair =
-                            |random: &mut Rng| json!({ "concat": [prefix(random, false), { "range": [20, 23] }] });
+                        let pair = |random: &mut Rng| json!({ "concat": [prefix(random, false), { "range": [20, 23] }] });
                         let set = json!({ "set": [pair(random), { "concat": ["10.51.3.7", 25] }] });
-                        let left = json!({ "concat": [field("ip", "saddr"), field("tcp", "dport")] });
+                        let left =
+                            json!({ "concat": [field("ip", "saddr"), field("tcp", "dport")] });
                         expr.push(json!({ "match": { "op": "==", "left": left, "right": set } }));
                         verdict(random, &to)
                     }

@@ -44,7 +44,12 @@ pub fn run(program: &str, arguments: &[&str], input: &str) -> Output {
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+    child
+        .stdin
+        .take()
+        .unwrap()
+        .write_all(input.as_bytes())
+        .unwrap();
     child.wait_with_output().unwrap()
 }
 
@@ -59,7 +64,12 @@ fn set(name: &str, value: &str) {
 
 /// Whether a program is there.
 pub fn has(program: &str) -> bool {
-    Command::new(program).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok()
+    Command::new(program)
+        .arg("--version")
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .status()
+        .is_ok()
 }
 
 impl Net {
@@ -69,24 +79,35 @@ impl Net {
         let space = |place: &str| format!("heron-{name}-{}-{place}", std::process::id());
         let spaces = ["l", "m", "r"].map(space);
         let made = missing.is_none()
-            && spaces
-                .iter()
-                .all(|space| Command::new("ip").args(["netns", "add", space]).output().unwrap().status.success());
-        if !made {
-            let why = missing.map_or("network namespaces are not permitted here".to_owned(), |one| {
-                format!("{one} is not installed")
+            && spaces.iter().all(|space| {
+                Command::new("ip")
+                    .args(["netns", "add", space])
+                    .output()
+                    .unwrap()
+                    .status
+                    .success()
             });
+        if !made {
+            let why = missing.map_or(
+                "network namespaces are not permitted here".to_owned(),
+                |one| format!("{one} is not installed"),
+            );
             eprintln!("skipped: {why}");
             return None;
         }
         let batch = |space: &str, lines: &str| {
             let out = run("ip", &["-n", space, "-batch", "-"], lines);
-            assert!(out.status.success(), "{lines}: {}", String::from_utf8_lossy(&out.stderr));
+            assert!(
+                out.status.success(),
+                "{lines}: {}",
+                String::from_utf8_lossy(&out.stderr)
+            );
         };
         // Nobody asks for neighbours: both ends of a line have one hardware address.
-        for (own, other, left, right, mac) in
-            [(1, 0, "m0", "l0", "02:00:00:00:00:01"), (1, 2, "m1", "r0", "02:00:00:00:00:02")]
-        {
+        for (own, other, left, right, mac) in [
+            (1, 0, "m0", "l0", "02:00:00:00:00:01"),
+            (1, 2, "m1", "r0", "02:00:00:00:00:02"),
+        ] {
             let own: &str = &spaces[own];
             batch(
                 own,
@@ -141,17 +162,27 @@ impl Net {
             let senders = [sender(Domain::IPV4), sender(Domain::IPV6)];
             senders[0].set_header_included_v4(true).unwrap();
             let receive = |domain, protocol: u8| {
-                let socket = Socket::new(domain, Type::RAW, Some(Protocol::from(i32::from(protocol)))).unwrap();
+                let socket =
+                    Socket::new(domain, Type::RAW, Some(Protocol::from(i32::from(protocol))))
+                        .unwrap();
                 socket.set_nonblocking(true).unwrap();
                 socket.set_recv_buffer_size(1 << 22).unwrap();
                 socket
             };
             let mut receivers = Vec::new();
             for protocol in [6, 17, 132, 47, 89] {
-                receivers.extend([receive(Domain::IPV4, protocol), receive(Domain::IPV6, protocol)]);
+                receivers.extend([
+                    receive(Domain::IPV4, protocol),
+                    receive(Domain::IPV6, protocol),
+                ]);
             }
             receivers.extend([receive(Domain::IPV4, 1), receive(Domain::IPV6, 58)]);
-            stands.push(Stand { space, senders, receivers, arrived: HashMap::new() });
+            stands.push(Stand {
+                space,
+                senders,
+                receivers,
+                arrived: HashMap::new(),
+            });
         }
         let net = Self { stands, next: 0 };
         net.enter(Place::Machine);
@@ -171,8 +202,15 @@ impl Net {
         let bytes = bytes_of(packet, &tail);
         let sender = &self.stands[from as usize].senders[usize::from(packet.destination.is_ipv6())];
         // A firewall at the sender may refuse it at once.
-        if let Err(error) = sender.send_to(&bytes, &SockAddr::from(SocketAddr::new(packet.destination, 0))) {
-            assert_eq!(error.kind(), ErrorKind::PermissionDenied, "{packet:?}: {error}");
+        if let Err(error) = sender.send_to(
+            &bytes,
+            &SockAddr::from(SocketAddr::new(packet.destination, 0)),
+        ) {
+            assert_eq!(
+                error.kind(),
+                ErrorKind::PermissionDenied,
+                "{packet:?}: {error}"
+            );
         }
         self.next
     }
@@ -205,14 +243,22 @@ impl Net {
         let address = |at: usize| <[u8; 4]>::try_from(&bytes[at..at + 4]).unwrap().into();
         let behind = usize::from(bytes[0] & 15) * 4;
         let port = |at: usize| u16::from_be_bytes([bytes[behind + at], bytes[behind + at + 1]]);
-        Packet { source: address(12), destination: address(16), protocol: bytes[9], low: port(2), source_port: port(0) }
+        Packet {
+            source: address(12),
+            destination: address(16),
+            protocol: bytes[9],
+            low: port(2),
+            source_port: port(0),
+        }
     }
 }
 
 impl Drop for Net {
     fn drop(&mut self) {
         for stand in &self.stands {
-            let _ = Command::new("ip").args(["netns", "del", &stand.space]).status();
+            let _ = Command::new("ip")
+                .args(["netns", "del", &stand.space])
+                .status();
         }
     }
 }
@@ -297,7 +343,9 @@ fn bytes_of(packet: &Packet, tail: &[u8]) -> Vec<u8> {
 
 /// The checksum of RFC 1071, before its complement.
 fn ones_sum(bytes: &[u8]) -> u16 {
-    let words = bytes.chunks(2).map(|pair| u32::from(pair[0]) << 8 | u32::from(*pair.get(1).unwrap_or(&0)));
+    let words = bytes
+        .chunks(2)
+        .map(|pair| u32::from(pair[0]) << 8 | u32::from(*pair.get(1).unwrap_or(&0)));
     let sum = words.sum::<u32>();
     let folded = (sum & 0xFFFF) + (sum >> 16);
     u16::try_from((folded & 0xFFFF) + (folded >> 16)).unwrap()
@@ -306,6 +354,8 @@ fn ones_sum(bytes: &[u8]) -> u16 {
 /// The checksum of SCTP (RFC 9260, appendix A).
 fn crc32c(bytes: &[u8]) -> u32 {
     !bytes.iter().fold(u32::MAX, |sum, byte| {
-        (0..8).fold(sum ^ u32::from(*byte), |sum, _| (sum >> 1) ^ if sum & 1 == 1 { 0x82F6_3B78 } else { 0 })
+        (0..8).fold(sum ^ u32::from(*byte), |sum, _| {
+            (sum >> 1) ^ if sum & 1 == 1 { 0x82F6_3B78 } else { 0 }
+        })
     })
 }

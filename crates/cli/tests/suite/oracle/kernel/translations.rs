@@ -5,10 +5,10 @@ use super::{count, ends, in_block, list, output};
 use crate::oracle::naive::{Packet, text};
 use crate::oracle::pick;
 use fastrand::Rng;
-use heronshale_core::address::Family;
-use heronshale_core::model::Service;
-use heronshale_core::packet::service;
 use heronshale_intake::{Role, read_machine};
+use heronshale_model::estate::Service;
+use heronshale_sets::address::Family;
+use heronshale_sets::packet::service;
 use serde_json::Value;
 use std::net::IpAddr;
 
@@ -34,14 +34,35 @@ fn tests(random: &mut Rng, before: bool) -> String {
         );
     }
     match random.u8(0..4) {
-        0 => tests += &format!("ip daddr {} ", pick(random, if before { &DOORS } else { &BEHIND })),
-        1 => tests += &format!("ip daddr {} ", pick(random, &["10.208.0.0/14", "10.200.0.0/14", "10.200.0.0/15"])),
+        0 => {
+            tests += &format!(
+                "ip daddr {} ",
+                pick(random, if before { &DOORS } else { &BEHIND })
+            )
+        }
+        1 => {
+            tests += &format!(
+                "ip daddr {} ",
+                pick(random, &["10.208.0.0/14", "10.200.0.0/14", "10.200.0.0/15"])
+            )
+        }
         _ => {}
     }
     match random.u8(0..4) {
-        0 => tests += &format!("{} dport {} ", pick(random, &["tcp", "udp"]), random.u16(18..32)),
+        0 => {
+            tests += &format!(
+                "{} dport {} ",
+                pick(random, &["tcp", "udp"]),
+                random.u16(18..32)
+            )
+        }
         1 => {
-            tests += &format!("{} dport {}-{} ", pick(random, &["tcp", "udp"]), random.u16(18..24), random.u16(24..32))
+            tests += &format!(
+                "{} dport {}-{} ",
+                pick(random, &["tcp", "udp"]),
+                random.u16(18..24),
+                random.u16(24..32)
+            )
         }
         2 => tests += &format!("meta l4proto {} ", pick(random, &["tcp", "udp"])),
         _ => {}
@@ -58,14 +79,26 @@ fn rules(random: &mut Rng) -> String {
             0 => "accept".to_owned(),
             1 => format!("dnat ip to {}", pick(random, &DOORS)),
             2 if tests.contains("dport") || tests.contains("l4proto") => {
-                format!("dnat ip to {}:{}", pick(random, &BEHIND), random.u16(18..32))
+                format!(
+                    "dnat ip to {}:{}",
+                    pick(random, &BEHIND),
+                    random.u16(18..32)
+                )
             }
             _ => format!("dnat ip to {}", pick(random, &BEHIND)),
         };
         chains[0] += &format!("    {tests}{how}\n");
     }
     for _ in 0..random.usize(0..4) {
-        let how = pick(random, &["accept", "masquerade", "snat ip to 10.208.3.3", "snat ip to 10.200.0.1"]);
+        let how = pick(
+            random,
+            &[
+                "accept",
+                "masquerade",
+                "snat ip to 10.208.3.3",
+                "snat ip to 10.200.0.1",
+            ],
+        );
         chains[1] += &format!("    {}{how}\n", tests(random, false));
     }
     for _ in 0..random.usize(0..3) {
@@ -87,39 +120,79 @@ fn rules(random: &mut Rng) -> String {
 fn first<'v>(all: &'v [Value], packet: &Packet, [from, to]: [&str; 2]) -> Option<&'v Value> {
     let code = u128::from(service::code(packet.protocol, packet.low));
     all.iter().find(|one| {
-        let zone =
-            |field: &str, own: &str| one.get(field).is_none_or(|all| all.as_array().unwrap().contains(&own.into()));
+        let zone = |field: &str, own: &str| {
+            one.get(field)
+                .is_none_or(|all| all.as_array().unwrap().contains(&own.into()))
+        };
         let within = |field: &str, address: IpAddr| {
             one.get(field).is_none_or(|all| {
-                all.as_array().unwrap().iter().any(|block| in_block(address, block.as_str().unwrap()))
+                all.as_array()
+                    .unwrap()
+                    .iter()
+                    .any(|block| in_block(address, block.as_str().unwrap()))
             })
         };
-        let named = |service: &Value| service.as_str().unwrap().parse::<Service>().unwrap().numbers(Family::V4);
+        let named = |service: &Value| {
+            service
+                .as_str()
+                .unwrap()
+                .parse::<Service>()
+                .unwrap()
+                .numbers(Family::V4)
+        };
         zone("from_zones", from)
             && zone("to_zones", to)
             && within("sources", packet.source)
             && within("destinations", packet.destination)
-            && one.get("services").is_none_or(|all| all.as_array().unwrap().iter().any(|one| named(one).contains(code)))
+            && one.get("services").is_none_or(|all| {
+                all.as_array()
+                    .unwrap()
+                    .iter()
+                    .any(|one| named(one).contains(code))
+            })
     })
 }
 
 /// As what a packet from the left comes out at the right, if it does.
 fn by_import(firewall: &Value, policy: &Value, mut packet: Packet) -> Option<Packet> {
     let address = |one: &Value| text(one, "to").map(|to| to.parse::<IpAddr>().unwrap());
-    if let Some(change) = first(list(firewall, "destination_translations"), &packet, ["m0", ""]) {
+    if let Some(change) = first(
+        list(firewall, "destination_translations"),
+        &packet,
+        ["m0", ""],
+    ) {
         packet.destination = address(change).unwrap();
-        packet.low = change["port"].as_u64().map_or(packet.low, |port| u16::try_from(port).unwrap());
+        packet.low = change["port"]
+            .as_u64()
+            .map_or(packet.low, |port| u16::try_from(port).unwrap());
     }
-    let own = DOORS.map(|door| door.parse::<IpAddr>().unwrap()).contains(&packet.destination);
+    let own = DOORS
+        .map(|door| door.parse::<IpAddr>().unwrap())
+        .contains(&packet.destination);
     let by = list(firewall, "routes")
         .iter()
-        .filter(|route| list(route, "to").iter().any(|to| in_block(packet.destination, to.as_str().unwrap())))
+        .filter(|route| {
+            list(route, "to")
+                .iter()
+                .any(|to| in_block(packet.destination, to.as_str().unwrap()))
+        })
         .map(|route| text(route, "interface").unwrap());
     if own || !by.into_iter().any(|interface| interface == "machine-m1") {
         return None;
     }
-    let fields = ["sources", "except_sources", "destinations", "except_destinations"];
-    let verdict = ends(list(policy, "rules"), policy["default"] == "allow", &packet, fields, ["m0", "m1"]);
+    let fields = [
+        "sources",
+        "except_sources",
+        "destinations",
+        "except_destinations",
+    ];
+    let verdict = ends(
+        list(policy, "rules"),
+        policy["default"] == "allow",
+        &packet,
+        fields,
+        ["m0", "m1"],
+    );
     assert_eq!(verdict.len(), 1, "{packet:?}");
     if !verdict[0].0 {
         return None;
@@ -143,29 +216,56 @@ fn iptables(random: &mut Rng) -> String {
         }
         if random.u8(0..3) == 0 {
             let not = pick(random, &["", "! "]);
-            tests += &format!("{not}-s {} ", pick(random, &["10.50.0.0/16", "10.50.1.7", "10.50.1.0/24"]));
+            tests += &format!(
+                "{not}-s {} ",
+                pick(random, &["10.50.0.0/16", "10.50.1.7", "10.50.1.0/24"])
+            );
         }
         match random.u8(0..4) {
-            0 => tests += &format!("-d {} ", pick(random, if before { &DOORS } else { &BEHIND })),
+            0 => {
+                tests += &format!(
+                    "-d {} ",
+                    pick(random, if before { &DOORS } else { &BEHIND })
+                )
+            }
             1 => {
-                tests +=
-                    &format!("{}-d {} ", pick(random, &["", "! "]), pick(random, &["10.208.0.0/14", "10.200.0.0/15"]))
+                tests += &format!(
+                    "{}-d {} ",
+                    pick(random, &["", "! "]),
+                    pick(random, &["10.208.0.0/14", "10.200.0.0/15"])
+                )
             }
             _ => {}
         }
         match random.u8(0..4) {
-            0 => tests += &format!("-p {} --dport {} ", pick(random, &["tcp", "udp"]), random.u16(18..32)),
+            0 => {
+                tests += &format!(
+                    "-p {} --dport {} ",
+                    pick(random, &["tcp", "udp"]),
+                    random.u16(18..32)
+                )
+            }
             1 => {
                 let (first, last) = (random.u16(18..24), random.u16(24..32));
-                tests += &format!("-p {} --dport {first}:{last} ", pick(random, &["tcp", "udp"]));
+                tests += &format!(
+                    "-p {} --dport {first}:{last} ",
+                    pick(random, &["tcp", "udp"])
+                );
             }
-            2 => tests += &format!("-p udp -m multiport --dports {},{}:31 ", random.u16(18..24), random.u16(24..30)),
+            2 => {
+                tests += &format!(
+                    "-p udp -m multiport --dports {},{}:31 ",
+                    random.u16(18..24),
+                    random.u16(24..30)
+                )
+            }
             _ => {}
         }
         tests
     };
     let mut text =
-        "*nat\n:PREROUTING ACCEPT\n:INPUT ACCEPT\n:OUTPUT ACCEPT\n:POSTROUTING ACCEPT\n:doors -\n".to_owned();
+        "*nat\n:PREROUTING ACCEPT\n:INPUT ACCEPT\n:OUTPUT ACCEPT\n:POSTROUTING ACCEPT\n:doors -\n"
+            .to_owned();
     for chain in ["PREROUTING", "PREROUTING", "PREROUTING", "doors", "doors"] {
         let tests = tests(random, true);
         let how = match random.u8(0..6) {
@@ -173,14 +273,29 @@ fn iptables(random: &mut Rng) -> String {
             1 if chain == "doors" => "RETURN".to_owned(),
             1 => "doors".to_owned(),
             2 if tests.contains("-p ") => {
-                format!("DNAT --to-destination {}:{}", pick(random, &BEHIND), random.u16(18..32))
+                format!(
+                    "DNAT --to-destination {}:{}",
+                    pick(random, &BEHIND),
+                    random.u16(18..32)
+                )
             }
-            _ => format!("DNAT --to-destination {}", pick(random, &[&BEHIND[..], &DOORS[..1]].concat())),
+            _ => format!(
+                "DNAT --to-destination {}",
+                pick(random, &[&BEHIND[..], &DOORS[..1]].concat())
+            ),
         };
         text += &format!("-A {chain} {tests}-j {how}\n");
     }
     for _ in 0..random.usize(0..4) {
-        let how = pick(random, &["ACCEPT", "MASQUERADE", "SNAT --to-source 10.208.3.3", "SNAT --to-source 10.200.0.1"]);
+        let how = pick(
+            random,
+            &[
+                "ACCEPT",
+                "MASQUERADE",
+                "SNAT --to-source 10.208.3.3",
+                "SNAT --to-source 10.200.0.1",
+            ],
+        );
         text += &format!("-A POSTROUTING {}-j {how}\n", tests(random, false));
     }
     text += "COMMIT\n*filter\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\n-A FORWARD -m conntrack --ctstate ESTABLISHED -j ACCEPT\n";
@@ -199,9 +314,23 @@ fn stand(programs: &[&str], name: &str) -> Option<(Net, [String; 2])> {
     let net = Net::new(programs, name)?;
     // What the machine's own address sends comes from outside for those at the right.
     net.enter(Place::Right);
-    output("ip", &["route", "add", "10.200.0.1/32", "dev", "r0", "table", "local"]);
+    output(
+        "ip",
+        &[
+            "route",
+            "add",
+            "10.200.0.1/32",
+            "dev",
+            "r0",
+            "table",
+            "local",
+        ],
+    );
     net.enter(Place::Machine);
-    Some((net, ["addr", "route"].map(|what| output("ip", &["-j", what]))))
+    Some((
+        net,
+        ["addr", "route"].map(|what| output("ip", &["-j", what])),
+    ))
 }
 
 /// Packets that were compared, and those of them that came out with none, one and both ends changed.
@@ -212,15 +341,35 @@ struct Seen {
 }
 
 /// Sends packets through the rules in force, and holds what comes out against what was imported.
-fn compare(net: &mut Net, random: &mut Rng, files: &[(&str, &String)], what: &str, seen: &mut Seen) {
-    let files = files.iter().map(|(name, text)| ((*name).to_owned(), (*text).clone())).collect();
+fn compare(
+    net: &mut Net,
+    random: &mut Rng,
+    files: &[(&str, &String)],
+    what: &str,
+    seen: &mut Seen,
+) {
+    let files = files
+        .iter()
+        .map(|(name, text)| ((*name).to_owned(), (*text).clone()))
+        .collect();
     let part = read_machine(files, "machine", Role::Firewall { hosts: false }, None).unwrap();
     let gaps = part.section("gaps");
-    assert!(gaps.iter().all(|gap| gap["object"] == "gateway:machine-beyond"), "{what}: {gaps:#?}");
-    let (firewall, policy) = (&part.section("firewalls")[0], &part.section("firewall_policies")[0]);
+    assert!(
+        gaps.iter()
+            .all(|gap| gap["object"] == "gateway:machine-beyond"),
+        "{what}: {gaps:#?}"
+    );
+    let (firewall, policy) = (
+        &part.section("firewalls")[0],
+        &part.section("firewall_policies")[0],
+    );
     for _ in 0..30 {
         seen.number += 1;
-        let to = if random.bool() { pick(random, &DOORS) } else { pick(random, &BEHIND) };
+        let to = if random.bool() {
+            pick(random, &DOORS)
+        } else {
+            pick(random, &BEHIND)
+        };
         let packet = Packet {
             source: pick(random, &SOURCES).parse().unwrap(),
             destination: to.parse().unwrap(),
@@ -231,14 +380,26 @@ fn compare(net: &mut Net, random: &mut Rng, files: &[(&str, &String)], what: &st
         };
         let wanted = by_import(firewall, policy, packet);
         let sent = net.send(Place::Left, &packet);
-        let arrived = net.arrived(Place::Right, sent, wanted.is_some()).then(|| net.header(Place::Right, sent));
-        let plain = |packet: Packet| Packet { source_port: 0, ..packet };
-        assert_eq!(arrived.map(plain), wanted.map(plain), "{what}: {packet:?}\n{firewall:#}\n{policy:#}");
+        let arrived = net
+            .arrived(Place::Right, sent, wanted.is_some())
+            .then(|| net.header(Place::Right, sent));
+        let plain = |packet: Packet| Packet {
+            source_port: 0,
+            ..packet
+        };
+        assert_eq!(
+            arrived.map(plain),
+            wanted.map(plain),
+            "{what}: {packet:?}\n{firewall:#}\n{policy:#}"
+        );
         let Some(arrived) = arrived else {
             seen.counts[0] += 1;
             continue;
         };
-        let changed = [arrived.source != packet.source, arrived.destination != packet.destination];
+        let changed = [
+            arrived.source != packet.source,
+            arrived.destination != packet.destination,
+        ];
         seen.counts[1 + usize::from(changed[0]) + usize::from(changed[1])] += 1;
         // The kernel at the right answers TCP itself.
         if packet.protocol == 17 {
@@ -250,7 +411,10 @@ fn compare(net: &mut Net, random: &mut Rng, files: &[(&str, &String)], what: &st
                 ..*packet
             };
             let sent = net.send(Place::Right, &back(&arrived));
-            assert!(net.arrived(Place::Left, sent, true), "{what}: the reply to {packet:?}");
+            assert!(
+                net.arrived(Place::Left, sent, true),
+                "{what}: the reply to {packet:?}"
+            );
             assert_eq!(net.header(Place::Left, sent), back(&packet), "{what}");
         }
     }
@@ -258,16 +422,35 @@ fn compare(net: &mut Net, random: &mut Rng, files: &[(&str, &String)], what: &st
 
 #[test]
 fn what_nftables_translates_comes_out_as_in_the_kernel() {
-    let Some((mut net, [addresses, routes])) = stand(&["nft"], "nat") else { return };
-    let mut seen = Seen { number: 1024, counts: [0; 4] };
+    let Some((mut net, [addresses, routes])) = stand(&["nft"], "nat") else {
+        return;
+    };
+    let mut seen = Seen {
+        number: 1024,
+        counts: [0; 4],
+    };
     for seed in 0..count(150).min(800) {
         let mut random = Rng::with_seed(seed);
         let rules = rules(&mut random);
         let loaded = run("nft", &["-f", "-"], &rules);
-        assert!(loaded.status.success(), "{rules}\n{}", String::from_utf8_lossy(&loaded.stderr));
+        assert!(
+            loaded.status.success(),
+            "{rules}\n{}",
+            String::from_utf8_lossy(&loaded.stderr)
+        );
         let told = output("nft", &["-j", "list", "ruleset"]);
-        let files = [("nft.json", &told), ("addr.json", &addresses), ("route.json", &routes)];
-        compare(&mut net, &mut random, &files, &format!("seed {seed}\n{rules}"), &mut seen);
+        let files = [
+            ("nft.json", &told),
+            ("addr.json", &addresses),
+            ("route.json", &routes),
+        ];
+        compare(
+            &mut net,
+            &mut random,
+            &files,
+            &format!("seed {seed}\n{rules}"),
+            &mut seen,
+        );
     }
     println!("compared {seen:?}");
     assert!(seen.counts.iter().all(|count| *count > 100), "{seen:?}");
@@ -275,19 +458,44 @@ fn what_nftables_translates_comes_out_as_in_the_kernel() {
 
 #[test]
 fn what_iptables_translates_comes_out_as_in_the_kernel() {
-    let programs = ["iptables-restore", "ip6tables-restore", "iptables-save", "ip6tables-save"];
-    let Some((mut net, [addresses, routes])) = stand(&programs, "natipt") else { return };
-    let mut seen = Seen { number: 1024, counts: [0; 4] };
+    let programs = [
+        "iptables-restore",
+        "ip6tables-restore",
+        "iptables-save",
+        "ip6tables-save",
+    ];
+    let Some((mut net, [addresses, routes])) = stand(&programs, "natipt") else {
+        return;
+    };
+    let mut seen = Seen {
+        number: 1024,
+        counts: [0; 4],
+    };
     let six = "*filter\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\nCOMMIT\n";
     assert!(run("ip6tables-restore", &[], six).status.success());
     for seed in 0..count(100).min(800) {
         let mut random = Rng::with_seed(seed);
         let rules = iptables(&mut random);
         let loaded = run("iptables-restore", &[], &rules);
-        assert!(loaded.status.success(), "{rules}\n{}", String::from_utf8_lossy(&loaded.stderr));
+        assert!(
+            loaded.status.success(),
+            "{rules}\n{}",
+            String::from_utf8_lossy(&loaded.stderr)
+        );
         let [four, six] = ["iptables-save", "ip6tables-save"].map(|program| output(program, &[]));
-        let files = [("four.txt", &four), ("six.txt", &six), ("addr.json", &addresses), ("route.json", &routes)];
-        compare(&mut net, &mut random, &files, &format!("seed {seed}\n{rules}"), &mut seen);
+        let files = [
+            ("four.txt", &four),
+            ("six.txt", &six),
+            ("addr.json", &addresses),
+            ("route.json", &routes),
+        ];
+        compare(
+            &mut net,
+            &mut random,
+            &files,
+            &format!("seed {seed}\n{rules}"),
+            &mut seen,
+        );
     }
     println!("compared {seen:?}");
     assert!(seen.counts.iter().all(|count| *count > 60), "{seen:?}");

@@ -17,7 +17,11 @@ fn rule(random: &mut Rng, at: usize, group: &str) -> Value {
         "ethertype": if six { "IPv6" } else { "IPv4" }, "protocol": null, "port_range_min": null, "port_range_max": null,
         "remote_ip_prefix": null, "remote_group_id": null, "remote_address_group_id": null, "description": null,
     });
-    let icmp: &[&str] = if six { &["icmp", "ipv6-icmp", "icmpv6", "58"] } else { &["icmp", "1"] };
+    let icmp: &[&str] = if six {
+        &["icmp", "ipv6-icmp", "icmpv6", "58"]
+    } else {
+        &["icmp", "1"]
+    };
     match random.u8(0..5) {
         0 => {}
         1 => {
@@ -29,7 +33,10 @@ fn rule(random: &mut Rng, at: usize, group: &str) -> Value {
                 }
             }
         }
-        2 => rule["protocol"] = pick(random, &["47", "vrrp", "any", "0", "esp", "89", "udplite"]).into(),
+        2 => {
+            rule["protocol"] =
+                pick(random, &["47", "vrrp", "any", "0", "esp", "89", "udplite"]).into()
+        }
         _ => {
             rule["protocol"] = pick(random, &["tcp", "6", "udp", "17", "sctp", "132"]).into();
             if random.u8(0..4) > 0 {
@@ -49,7 +56,9 @@ fn rule(random: &mut Rng, at: usize, group: &str) -> Value {
             };
             rule["remote_ip_prefix"] = pick(random, prefixes).into();
         }
-        2 if random.bool() => rule["remote_address_group_id"] = id("addr", random.usize(0..3)).into(),
+        2 if random.bool() => {
+            rule["remote_address_group_id"] = id("addr", random.usize(0..3)).into()
+        }
         _ => rule["remote_group_id"] = id("grup", random.usize(0..4)).into(),
     }
     rule
@@ -64,14 +73,25 @@ fn firewall_rule(random: &mut Rng, at: usize) -> Value {
         (_, 1) => random.u16(18..34).to_string().into(),
         _ => format!("{}:{}", random.u16(18..26), random.u16(26..34)).into(),
     };
-    let (port, source_port) = (ports(), if ports().is_null() { Value::Null } else { "39000:41000".into() });
+    let (port, source_port) = (
+        ports(),
+        if ports().is_null() {
+            Value::Null
+        } else {
+            "39000:41000".into()
+        },
+    );
     let mut prefix = || {
         let all: &[&str] = if six {
             &["2001:db8::/32", "2001:db8:1::5"]
         } else {
             &["10.0.0.0/8", "10.1.0.5", "10.0.0.0/24", "8.8.8.8/32"]
         };
-        if random.bool() { Value::Null } else { pick(random, all).into() }
+        if random.bool() {
+            Value::Null
+        } else {
+            pick(random, all).into()
+        }
     };
     let (source, destination) = (prefix(), prefix());
     json!({
@@ -102,8 +122,10 @@ fn firewalls(random: &mut Rng, ports: &[Value]) -> [Value; 3] {
             json!({ "id": id("fwpo", at), "name": "policy", "firewall_rules": order })
         })
         .collect();
-    let mut free: Vec<&Value> =
-        ports.iter().filter(|port| !port["device_owner"].as_str().unwrap().is_empty()).collect();
+    let mut free: Vec<&Value> = ports
+        .iter()
+        .filter(|port| !port["device_owner"].as_str().unwrap().is_empty())
+        .collect();
     random.shuffle(&mut free);
     let groups: Vec<Value> = (0..3)
         .map(|at| {
@@ -117,7 +139,11 @@ fn firewalls(random: &mut Rng, ports: &[Value]) -> [Value; 3] {
             })
         })
         .collect();
-    [json!({ "firewall_groups": groups }), json!({ "firewall_policies": policies }), json!({ "firewall_rules": rules })]
+    [
+        json!({ "firewall_groups": groups }),
+        json!({ "firewall_policies": policies }),
+        json!({ "firewall_rules": rules }),
+    ]
 }
 
 /// Random documents of an API.
@@ -169,8 +195,7 @@ pub fn documents(random: &mut Rng) -> Documents {
         .collect();
     ports.extend((0..2).map(router));
     let [firewall_groups, firewall_policies, firewall_rules] = firewalls(random, &ports);
-    let address_group =
-        |at: usize, addresses: Value| json!({ "id": id("addr", at), "name": "offices", "addresses": addresses });
+    let address_group = |at: usize, addresses: Value| json!({ "id": id("addr", at), "name": "offices", "addresses": addresses });
     let address_groups = [
         address_group(0, json!([])),
         address_group(1, json!(["10.0.0.4/31", "2001:db8::/32"])),

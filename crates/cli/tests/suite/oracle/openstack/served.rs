@@ -17,28 +17,47 @@ fn serve(documents: Documents, lacks: &'static [&'static str]) -> String {
             return ("401 Unauthorized", json!({ "error": "token" }));
         }
         if lacks.contains(&name.as_str()) {
-            return ("404 Not Found", json!({ "message": "The resource could not be found." }));
+            return (
+                "404 Not Found",
+                json!({ "message": "The resource could not be found." }),
+            );
         }
         let key = name.replace('-', "_");
-        let Some(all) = documents.get(&name).and_then(|document| document[&key].as_array()) else {
+        let Some(all) = documents
+            .get(&name)
+            .and_then(|document| document[&key].as_array())
+        else {
             return ("200 OK", json!({ key: [] }));
         };
-        let marker = query.split('&').find_map(|part| part.strip_prefix("marker="));
-        let from = marker.map_or(0, |marker| all.iter().position(|one| one["id"] == marker).unwrap() + 1);
+        let marker = query
+            .split('&')
+            .find_map(|part| part.strip_prefix("marker="));
+        let from = marker.map_or(0, |marker| {
+            all.iter().position(|one| one["id"] == marker).unwrap() + 1
+        });
         let page = &all[from..(from + 3).min(all.len())];
-        let mut links = vec![json!({ "rel": "previous", "href": format!("{own}{path}?page_reverse=True") })];
+        let mut links =
+            vec![json!({ "rel": "previous", "href": format!("{own}{path}?page_reverse=True") })];
         if from + 3 < all.len() {
             let last = page[2]["id"].as_str().unwrap();
             links.insert(place_of_link(from), json!({ "rel": "next", "href": format!("{}{}?limit=3&marker={last}", own, path.trim_start_matches("/v2.0")) }));
         }
-        ("200 OK", json!({ &key: page, format!("{key}_links"): links }))
+        (
+            "200 OK",
+            json!({ &key: page, format!("{key}_links"): links }),
+        )
     };
     std::thread::spawn(move || {
         for stream in listener.incoming() {
             let mut stream = stream.unwrap();
-            let mut lines = BufReader::new(stream.try_clone().unwrap()).lines().map_while(Result::ok);
+            let mut lines = BufReader::new(stream.try_clone().unwrap())
+                .lines()
+                .map_while(Result::ok);
             let Some(first) = lines.next() else { continue };
-            let head: Vec<String> = lines.take_while(|line| !line.is_empty()).map(|line| line.to_lowercase()).collect();
+            let head: Vec<String> = lines
+                .take_while(|line| !line.is_empty())
+                .map(|line| line.to_lowercase())
+                .collect();
             let token = head.contains(&"x-auth-token: gannet".to_owned());
             let (status, body) = answer(first.split(' ').nth(1).unwrap(), token);
             let body = body.to_string();
@@ -67,23 +86,53 @@ fn what_the_api_tells_in_pages_is_what_its_documents_say() {
         lines.sort();
         lines
     };
-    for lacks in [&[][..], &["firewall-groups", "firewall-policies", "firewall-rules"]] {
+    for lacks in [
+        &[][..],
+        &["firewall-groups", "firewall-policies", "firewall-rules"],
+    ] {
         let mut there = documents.clone();
         there.retain(|name, _| !lacks.contains(&name.as_str()));
         let folder = imported(&there);
         let url = serve(documents.clone(), lacks);
-        let import = ["import", "--profile", "openstack", "--url", &url, "--collect", "kept", "--into", "live.yaml"];
+        let import = [
+            "import",
+            "--profile",
+            "openstack",
+            "--url",
+            &url,
+            "--collect",
+            "kept",
+            "--into",
+            "live.yaml",
+        ];
         let run = folder.run_with(&import, &[("OS_TOKEN", "gannet")]);
         assert_eq!(run.code, 0, "{}", run.stderr);
         assert_eq!(lines(&folder, "live.yaml"), lines(&folder, "snap.yaml"));
     }
     // Without a token that counts nothing is written, and what is no extension has to be there.
-    for (lacks, token, status) in [(&[][..], "puffin", "401"), (&["routers"][..], "gannet", "404")] {
+    for (lacks, token, status) in [
+        (&[][..], "puffin", "401"),
+        (&["routers"][..], "gannet", "404"),
+    ] {
         let folder = Folder::new();
         let url = serve(documents.clone(), lacks);
-        let import = ["import", "--profile", "openstack", "--url", &url, "--collect", "kept", "--into", "live.yaml"];
+        let import = [
+            "import",
+            "--profile",
+            "openstack",
+            "--url",
+            &url,
+            "--collect",
+            "kept",
+            "--into",
+            "live.yaml",
+        ];
         let run = folder.run_with(&import, &[("OS_TOKEN", token)]);
-        assert!(run.code == 4 && run.stderr.contains(&format!("status {status}")), "{}", run.stderr);
+        assert!(
+            run.code == 4 && run.stderr.contains(&format!("status {status}")),
+            "{}",
+            run.stderr
+        );
         assert!(!folder.path().join("live.yaml").exists());
     }
 }

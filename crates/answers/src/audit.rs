@@ -1,0 +1,257 @@
+//! The audit: every finding, and what they amount to.
+
+use super::expectations::{ExpectationFact, expectation_facts};
+use super::exposure::counts;
+use heronshale_audit::finding::{Accepted, CATALOGUE, Finding, judged};
+use heronshale_engine::fabric::Fabric;
+use heronshale_model::severity::Severity;
+use rustc_hash::FxHashMap;
+use serde::{Deserialize, Serialize};
+
+/// Everything that is wrong or worth a look.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Audit {
+    /// Workloads that the internet reaches directly.
+    pub workloads_open: usize,
+    /// Workloads of which that is unknown.
+    pub workloads_unknown: usize,
+    /// All workloads.
+    pub workloads: usize,
+    /// Whether there are networks, so that reachability could be judged; rules are judged all the same.
+    pub reachability_judged: bool,
+    /// Worst first, then by kind, file and line.
+    pub findings: Vec<Finding>,
+    /// How many causes the findings have: those of one kind with one cause are mended together.
+    pub causes: usize,
+    /// How many by severity, worst first; each severity occurs.
+    pub by_severity: Vec<Count>,
+    /// How many by kind, in the order of the catalogue; kinds that occur.
+    pub by_kind: Vec<KindCount>,
+    /// How many by owner, most first.
+    pub by_owner: Vec<Count>,
+    /// How many by network, most first; one about several networks counts in each.
+    pub by_network: Vec<Count>,
+    /// How many by the user's own requirement, in the order of the configuration; also those against which nothing speaks.
+    pub by_control: Vec<Count>,
+    /// What is expected, and how that stands.
+    pub expectations: Vec<ExpectationFact>,
+    /// Findings that somebody lives with; they count nowhere else.
+    pub accepted: Vec<Accepted>,
+    /// What an earlier snapshot had, if that was asked for: then the findings are those that it had not.
+    pub since: Option<Since>,
+    /// What was asked for only, if not all: kinds, owners, networks.
+    pub only: Vec<String>,
+    /// How many findings that left out.
+    pub left_out: usize,
+}
+
+/// What an earlier snapshot had.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Since {
+    /// When it was taken.
+    pub taken: Option<String>,
+    /// How many findings it had already, none of which has grown.
+    pub known: usize,
+    /// Findings that it had and that are gone.
+    pub gone: Vec<Finding>,
+}
+
+/// How many of something.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Count {
+    /// Of what.
+    pub name: String,
+    /// How many.
+    pub count: usize,
+}
+
+/// How many of a kind, by severity.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct KindCount {
+    /// The kind.
+    pub kind: String,
+    /// How many urgent, serious, minor ones and notes.
+    pub counts: [usize; 4],
+}
+
+/// Judges the whole estate.
+pub fn audit(view: &Fabric<'_>) -> Audit {
+    let found = judged(view);
+    let counts = counts(view, &found.ways, &found.device_ways, &|_| true);
+    let mut audit = Audit {
+        workloads_open: counts.open,
+        workloads_unknown: counts.unknown,
+        workloads: counts.all,
+        reachability_judged: !view.estate.networks.is_empty(),
+        expectations: expectation_facts(view, &found.standings),
+        findings: found.findings,
+        accepted: found.accepted,
+        causes: 0,
+        by_severity: Vec::new(),
+        by_kind: Vec::new(),
+        by_owner: Vec::new(),
+        by_network: Vec::new(),
+        by_control: view
+            .stated
+            .controls
+            .iter()
+            .map(|control| Count {
+                name: control.control.to_string(),
+                count: 0,
+            })
+            .collect(),
+        since: None,
+        only: Vec::new(),
+        left_out: 0,
+    };
+    audit.count();
+    audit
+}
+
+impl Audit {
+    /// Keeps the findings that are asked for; `only` says in words which.
+    pub fn keep(&mut self, only: Vec<String>, mut wanted: impl FnMut(&Finding) -> bool) {
+        let before = self.findings.len();
+        self.findings.retain(|finding| wanted(finding));
+        self.left_out = before - self.findings.len();
+        self.only = only;
+        self.count();
+    }
+
+    /// Keeps what an earlier snapshot had not: findings that are new, or that are about packets that they were not about.
+    pub fn keep_new(&mut self, earlier: &Fabric<'_>) {
+        let before = judged(earlier);
+        let had: Vec<Finding> = before
+            .findings
+            .into_iter()
+            .chain(before.accepted.into_iter().map(|one| one.finding))
+            .collect();
+        let by_print: FxHashMap<&str, &Finding> = had
+            .iter()
+            .map(|finding| (finding.fingerprint.as_str(), finding))
+            .collect();
+        let is_new = |finding: &Finding| {
+            by_print
+                .get(finding.fingerprint.as_str())
+                .is_none_or(|old| match (&old.packets, &finding.packets) {
+                    (Some(old), Some(new)) => !new.is_subset(old),
+                    _ => false,
+                })
+        };
+        let now: std::collections::BTreeSet<String> = self
+            .findings
+            .iter()
+            .chain(self.accepted.iter().map(|one| &one.finding))
+            .map(|finding| finding.fingerprint.clone())
+            .collect();
+        let all = self.findings.len();
+        self.findings.retain(is_new);
+        let known = all - self.findings.len();
+        let gone = had
+            .into_iter()
+            .filter(|finding| !now.contains(&finding.fingerprint))
+            .collect();
+        self.since = Some(Since {
+            taken: earlier.estate.taken.map(|at| at.to_string()),
+            known,
+            gone,
+        });
+        self.count();
+    }
+
+    /// The worst severity that occurs.
+    pub fn worst(&self) -> Option<Severity> {
+        self.findings.iter().map(|finding| finding.severity).max()
+    }
+
+    /// The findings by cause, the worst first in each: causes in the order of their first findings.
+    pub fn by_cause(&self) -> Vec<Vec<&Finding>> {
+        let mut known: FxHashMap<(&str, &str), usize> = FxHashMap::default();
+        let mut causes: Vec<Vec<&Finding>> = Vec::new();
+        for finding in &self.findings {
+            let at = *known
+                .entry((&finding.kind, &finding.cause))
+                .or_insert_with(|| {
+                    causes.push(Vec::new());
+                    causes.len() - 1
+                });
+            causes[at].push(finding);
+        }
+        causes
+    }
+
+    fn count(&mut self) {
+        self.causes = self.by_cause().len();
+        let findings = &self.findings;
+        let of = |severity: Severity| {
+            findings
+                .iter()
+                .filter(|finding| finding.severity == severity)
+                .count()
+        };
+        self.by_severity = Severity::ALL
+            .iter()
+            .rev()
+            .map(|one| Count {
+                name: one.word().to_owned(),
+                count: of(*one),
+            })
+            .collect();
+        let kinds = CATALOGUE.iter().map(|kind| {
+            let mut counts = Severity::ALL.map(|severity| {
+                findings
+                    .iter()
+                    .filter(|finding| finding.kind == kind.name && finding.severity == severity)
+                    .count()
+            });
+            counts.reverse();
+            KindCount {
+                kind: kind.name.to_owned(),
+                counts,
+            }
+        });
+        self.by_kind = kinds
+            .filter(|kind| kind.counts.iter().sum::<usize>() > 0)
+            .collect();
+        self.by_owner = counted(
+            findings
+                .iter()
+                .map(|finding| finding.owner.as_deref().unwrap_or("nobody named")),
+        );
+        for control in &mut self.by_control {
+            control.count = findings
+                .iter()
+                .filter(|finding| finding.controls.contains(&control.name))
+                .count();
+        }
+        self.by_network = counted(
+            findings
+                .iter()
+                .flat_map(|finding| finding.networks.iter().map(String::as_str)),
+        );
+    }
+}
+
+fn counted<'n>(names: impl Iterator<Item = &'n str>) -> Vec<Count> {
+    let mut counts: std::collections::BTreeMap<&str, usize> = std::collections::BTreeMap::new();
+    for name in names {
+        *counts.entry(name).or_default() += 1;
+    }
+    let mut all: Vec<Count> = counts
+        .into_iter()
+        .map(|(name, count)| Count {
+            name: name.to_owned(),
+            count,
+        })
+        .collect();
+    all.sort_by_key(|one| std::cmp::Reverse(one.count));
+    all
+}

@@ -1,0 +1,195 @@
+//! What is in the way of a connection and what would mend it, as data; and what of it is new since an earlier snapshot.
+
+use super::PathAnswer;
+use super::path::{summed, symbols};
+use heronshale_audit::describe::{owner_text, peer_words};
+use heronshale_audit::facts::PathTraffic;
+use heronshale_audit::facts::{StepFact, step_fact};
+use heronshale_audit::mend::{Edit, EditKind, Mending};
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::walk::Verdict;
+use heronshale_model::source::Place;
+use heronshale_sets::address::{Addresses, Family};
+use heronshale_sets::packet::{PacketSet, entries};
+use serde::{Deserialize, Serialize};
+
+/// Of what a mend opens or ends no more entries are listed one by one.
+const MOST_ENTRIES: usize = 6;
+
+/// Something in the way.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct ObstacleFact {
+    /// Where it ends there, and why.
+    pub step: StepFact,
+    /// What was changed in memory to go on behind it; none if no change of one part is known: what lies behind was not
+    /// looked at then.
+    pub passed_by: Option<EditFact>,
+    /// Against an earlier snapshot: whether it was not in the way then.
+    pub new: Option<bool>,
+    /// What happened at the same place in the earlier snapshot, if the connection came there.
+    pub before: Option<StepFact>,
+}
+
+/// One change.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct EditFact {
+    /// What kind.
+    pub kind: EditKind,
+    /// In words.
+    pub text: String,
+    /// Where what is changed was written.
+    pub place: Option<Place>,
+    /// Who changes it.
+    pub owner: Option<String>,
+}
+
+/// Changes that mend it together; without any of them it does not work.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct MendFact {
+    /// All of these.
+    pub edits: Vec<EditFact>,
+    /// What becomes of the connection then.
+    pub then: Verdict,
+    /// What else works then, and does not now.
+    pub opens: Vec<PathTraffic>,
+    /// What works now, and does not then.
+    pub ends: Vec<PathTraffic>,
+    /// The firewalls to which the connection is led now, and around which it goes then.
+    pub around: Vec<String>,
+    /// Whether the internet reaches something then that was not asked about.
+    pub opens_to_internet: bool,
+}
+
+/// The same question, asked of an earlier snapshot.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct SinceFact {
+    /// When that was taken.
+    pub taken: Option<String>,
+    /// The verdict then; none if the question could not be asked: an end was not there.
+    pub verdict: Option<Verdict>,
+    /// Why it could not be asked.
+    pub not_asked: Option<String>,
+    /// What was in the way then and is not now.
+    pub gone: Vec<StepFact>,
+}
+
+pub(super) fn edit_fact(view: &Fabric<'_>, edit: &Edit) -> EditFact {
+    EditFact {
+        kind: edit.kind,
+        text: edit.text.clone(),
+        place: edit.origin.map(|origin| view.estate.sources.place(&origin)),
+        owner: owner_text(view.estate, edit.owner),
+    }
+}
+
+/// Obstacles and mends in words.
+pub(super) fn mend_facts(view: &Fabric<'_>, found: &Mending) -> (Vec<ObstacleFact>, Vec<MendFact>) {
+    let obstacles = found.obstacles.iter().map(|obstacle| ObstacleFact {
+        step: step_fact(view, &obstacle.step),
+        passed_by: obstacle
+            .passed_by
+            .as_ref()
+            .map(|edit| edit_fact(view, edit)),
+        new: None,
+        before: None,
+    });
+    let mends = found.mends.iter().map(|mend| MendFact {
+        edits: mend
+            .edits
+            .iter()
+            .map(|edit| edit_fact(view, edit))
+            .collect(),
+        then: mend.then,
+        opens: traffic(view, &mend.opens),
+        ends: traffic(view, &mend.ends),
+        around: mend
+            .around
+            .iter()
+            .map(|id| view.estate.firewalls[*id].name.to_string())
+            .collect(),
+        opens_to_internet: mend.public,
+    });
+    (obstacles.collect(), mends.collect())
+}
+
+/// Packets by who sends what to whom: one by one if that is short.
+fn traffic(view: &Fabric<'_>, packets: &PacketSet) -> Vec<PathTraffic> {
+    if packets.is_empty() {
+        return Vec::new();
+    }
+    let symbols = symbols(view, &packets.sources().union(&packets.destinations()));
+    let all = entries(packets);
+    if all.len() > MOST_ENTRIES {
+        return summed(packets, &symbols);
+    }
+    let words = |family: Family, numbers: &heronshale_sets::intervals::Intervals| {
+        let mut words = peer_words(family, numbers, &symbols);
+        words.ranges = Addresses::from_intervals(family, numbers.clone()).texts();
+        words
+    };
+    all.iter()
+        .map(|entry| PathTraffic {
+            sources: words(entry.family, &entry.sources),
+            destinations: words(entry.family, &entry.destinations),
+            services: entry.service_texts(),
+            exact: true,
+        })
+        .collect()
+}
+
+/// Says which obstacles are new against the answer of an earlier snapshot, or why that could not be asked.
+pub fn since(answer: &mut PathAnswer, old: Result<&PathAnswer, &str>, taken: Option<String>) {
+    let old = match old {
+        Ok(old) => old,
+        Err(why) => {
+            let not_asked = Some(why.to_owned());
+            answer.since = Some(SinceFact {
+                taken,
+                verdict: None,
+                not_asked,
+                gone: Vec::new(),
+            });
+            return;
+        }
+    };
+    let same = |a: &StepFact, b: &StepFact| {
+        (a.reply, &a.at, &a.why, a.does) == (b.reply, &b.at, &b.why, b.does)
+    };
+    for obstacle in &mut answer.obstacles {
+        let known = old
+            .obstacles
+            .iter()
+            .any(|other| same(&other.step, &obstacle.step));
+        obstacle.new = Some(!known);
+        let at =
+            |step: &&StepFact| step.reply == obstacle.step.reply && step.at == obstacle.step.at;
+        obstacle.before = old.steps.iter().find(at).filter(|_| !known).cloned();
+    }
+    let still = |step: &StepFact| {
+        answer
+            .obstacles
+            .iter()
+            .any(|obstacle| same(&obstacle.step, step))
+    };
+    let gone = old
+        .obstacles
+        .iter()
+        .map(|obstacle| &obstacle.step)
+        .filter(|step| !still(step))
+        .cloned()
+        .collect();
+    answer.since = Some(SinceFact {
+        taken,
+        verdict: Some(old.verdict),
+        not_asked: None,
+        gone,
+    });
+}

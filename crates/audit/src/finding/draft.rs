@@ -1,0 +1,188 @@
+//! Findings, before and after severity and fingerprint are settled, and what proves them.
+
+use crate::describe::{RuleFact, Witness};
+use crate::facts::Factor;
+use heronshale_model::severity::Severity;
+use heronshale_model::source::Place;
+use heronshale_sets::packet::PacketSet;
+use serde::{Deserialize, Serialize};
+
+/// In which way a piece of evidence bears on the finding.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// The thing at fault.
+    AtFault,
+    /// It covers the thing at fault.
+    CoveredBy,
+    /// It takes the traffic that the thing at fault was meant for.
+    TakenBy,
+    /// It lets the traffic in.
+    LetInBy,
+    /// It decides about the rest.
+    Default,
+    /// What is named and not there, or empty.
+    Names,
+    /// Where it acts.
+    ActsOn,
+    /// By what traffic goes.
+    GoesBy,
+    /// By what it was meant to go.
+    MeantBy,
+    /// What people say of it.
+    Says,
+    /// By what way a packet goes.
+    Step,
+}
+
+impl Role {
+    /// What it is called in output.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::AtFault => "here",
+            Self::CoveredBy => "covered by",
+            Self::TakenBy => "taken by",
+            Self::LetInBy => "let in by",
+            Self::Default => "default",
+            Self::Names => "names",
+            Self::ActsOn => "acts on",
+            Self::GoesBy => "goes by",
+            Self::MeantBy => "meant by",
+            Self::Says => "says",
+            Self::Step => "by way of",
+        }
+    }
+}
+
+/// A piece of evidence.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Evidence {
+    /// How it bears on the finding.
+    pub role: Role,
+    /// In words.
+    pub text: String,
+    /// The rule, if it is one.
+    pub rule: Option<RuleFact>,
+    /// Where it stands.
+    pub place: Option<Place>,
+}
+
+/// A finding, final.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Finding {
+    /// The kind's name.
+    pub kind: String,
+    /// How bad it is, factors counted in.
+    pub severity: Severity,
+    /// The severity of the kind before factors.
+    pub base: Severity,
+    /// Why the configuration changed that severity, if it did.
+    pub regraded: Option<String>,
+    /// What raised or lowered it.
+    pub factors: Vec<Factor>,
+    /// Stable against reordering, renumbering and reformatting; unique within an audit.
+    pub fingerprint: String,
+    /// What one mend would do away with: findings of one kind with one cause are occurrences of it.
+    pub cause: String,
+    /// What, in one line.
+    pub title: String,
+    /// Where it stands.
+    pub place: Option<Place>,
+    /// The networks that it is about.
+    pub networks: Vec<String>,
+    /// Who changes it.
+    pub owner: Option<String>,
+    /// What proves it.
+    pub evidence: Vec<Evidence>,
+    /// One packet that proves it.
+    pub witness: Option<Witness>,
+    /// What to do.
+    pub mend: String,
+    /// What following that costs: what ends, opens or moves by it, and where what is changed acts.
+    pub price: String,
+    /// The user's own requirements against which it speaks.
+    pub controls: Vec<String>,
+    /// The packets that it is about, for acceptances; none if it is about none.
+    #[serde(skip)]
+    pub packets: Option<PacketSet>,
+    /// The fingerprint that it had in the version before, if that was another one.
+    #[serde(skip)]
+    pub former: Option<String>,
+}
+
+/// A finding before severity and fingerprint are settled.
+pub(crate) struct Draft {
+    /// What it is about, in words that reordering and renumbering do not change.
+    pub subject: String,
+    /// The subject in the version before, if that was another one.
+    pub former: Option<String>,
+    /// What one mend would do away with; none if that is the subject itself.
+    pub cause: Option<String>,
+    pub title: String,
+    pub place: Option<Place>,
+    pub networks: Vec<String>,
+    pub owner: Option<String>,
+    pub factors: Vec<Factor>,
+    pub evidence: Vec<Evidence>,
+    pub witness: Option<Witness>,
+    pub mend: String,
+    /// What following that costs, if it is more than the kind's words.
+    pub price: Option<String>,
+    /// On how many interfaces that acts which is to be changed, if it is a rule or a filter.
+    pub interfaces: Option<usize>,
+    /// What it lets through; a growth of it opens an acceptance again.
+    pub packets: Option<PacketSet>,
+}
+
+impl Draft {
+    /// About something that stands in no file.
+    pub fn about_nothing(subject: String) -> Self {
+        Self {
+            subject,
+            former: None,
+            cause: None,
+            title: String::new(),
+            place: None,
+            networks: Vec::new(),
+            owner: None,
+            factors: Vec::new(),
+            evidence: Vec::new(),
+            witness: None,
+            mend: String::new(),
+            price: None,
+            interfaces: None,
+            packets: None,
+        }
+    }
+}
+
+/// The price of a mend by which no packet fares otherwise.
+pub(crate) const NOTHING: &str = "none";
+
+/// `2 interfaces: a, b`; the first few of many.
+pub(crate) fn counted(names: &[String], what: &str) -> String {
+    const SHOWN: usize = 4;
+    let plural = if names.len() == 1 { "" } else { "s" };
+    let more = names.len().saturating_sub(SHOWN);
+    let tail = if more > 0 {
+        format!(" and {more} more")
+    } else {
+        String::new()
+    };
+    let shown = names
+        .iter()
+        .take(SHOWN)
+        .cloned()
+        .collect::<Vec<_>>()
+        .join(", ");
+    if names.is_empty() {
+        format!("no {what}")
+    } else {
+        format!("{} {what}{plural}: {shown}{tail}", names.len())
+    }
+}

@@ -1,0 +1,113 @@
+//! A rule admits every service.
+
+use super::super::asking::{factor, inbound_allows, peers_where_enforced};
+use super::super::context::Context;
+use super::super::draft::Draft;
+use super::super::kind::Kind;
+use super::any_source::families_of_any;
+use heronshale_model::estate::{FilterKind, Peer, RuleId};
+use heronshale_model::severity::Severity;
+use heronshale_sets::address::Family;
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::service;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "all-services",
+    base: Severity::Minor,
+    about: "A rule admits every service.",
+    why: "Whatever listens on the machine is open to the rule's peers: also what nobody remembers, and what is installed tomorrow.",
+    triggers: "An allow rule for what is received, in force, whose services hold every TCP port (0-65535 and no ports at all mean \
+        the same; leaving out port 0 counts as every port) in a family in which it has peers. Silent for 1024-65535, and for all \
+        of UDP or ICMP alone.",
+    mend: "Name the services that are needed.",
+    price: "ends every service that is not named then",
+    factors: &[
+        "up: from any address",
+        "down: in a network ACL, behind which groups judge",
+        "down: only from carriers of named groups, tags or interfaces",
+        "down: its filter acts on nothing",
+    ],
+    example: include_str!("../examples/all-services.yaml"),
+    check: |context| {
+        facts(context)
+            .iter()
+            .map(|fact| tell(context, fact))
+            .collect()
+    },
+};
+
+struct Fact {
+    rule: RuleId,
+    from_any: bool,
+    acl: bool,
+    only_named: bool,
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let estate = context.view.estate;
+    let every_port = Intervals::span(
+        u128::from(service::code(service::TCP, 1)),
+        u128::from(service::code(service::TCP, u16::MAX)),
+    );
+    let wide = |id: &RuleId| {
+        let rule = estate.rule(*id);
+        let places = peers_where_enforced(context, *id);
+        Family::BOTH.iter().any(|family| {
+            let somebody = places
+                .iter()
+                .any(|peers| !peers.either().of(*family).is_empty());
+            somebody && every_port.is_subset(&rule.service_numbers(*family))
+        })
+    };
+    let named = |peer: &Peer| {
+        matches!(
+            peer,
+            Peer::Group(_) | Peer::Tag(_) | Peer::Identity(_) | Peer::Interface(_)
+        )
+    };
+    inbound_allows(context)
+        .filter(wide)
+        .map(|rule| Fact {
+            rule,
+            from_any: !families_of_any(context, rule).is_empty(),
+            acl: matches!(estate.filters[rule.filter].kind, FilterKind::NetworkAcl),
+            only_named: estate
+                .rule(rule)
+                .peers
+                .as_ref()
+                .is_some_and(|peers| peers.iter().all(named)),
+        })
+        .collect()
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let mut draft = context.about_rule(fact.rule);
+    draft.packets = Some(context.rule_packets(fact.rule));
+    let says = crate::describe::rule_says(context.view.estate, fact.rule);
+    draft.title = format!(
+        "{} admits every TCP port: {says}",
+        context.rule_name(fact.rule)
+    );
+    let given = [
+        (fact.from_any, 1, "from any address"),
+        (fact.acl, -1, "a network ACL, behind which groups judge"),
+        (
+            fact.only_named,
+            -1,
+            "only from carriers of named groups, tags or interfaces",
+        ),
+        (
+            context.acts_on_nothing(fact.rule.filter),
+            -1,
+            "its filter acts on nothing",
+        ),
+    ];
+    draft.factors = given
+        .iter()
+        .filter(|(holds, _, _)| *holds)
+        .map(|(_, steps, because)| factor(*steps, *because))
+        .collect();
+    draft.evidence.push(context.acts_on(fact.rule.filter));
+    draft.mend = "name the services that are needed".to_owned();
+    draft
+}

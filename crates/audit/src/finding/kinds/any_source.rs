@@ -1,0 +1,110 @@
+//! A rule admits from every address of the internet.
+
+use super::super::asking::{factor, inbound_allows, peers_where_enforced};
+use super::super::context::Context;
+use super::super::draft::Draft;
+use super::super::kind::Kind;
+use crate::harmless;
+use heronshale_model::estate::{FilterKind, RuleId};
+use heronshale_model::severity::Severity;
+use heronshale_sets::address::{Addresses, Family};
+use heronshale_sets::each::each;
+use heronshale_sets::intervals::Intervals;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "any-source",
+    base: Severity::Minor,
+    about: "A rule admits from every address of the internet.",
+    why: "It opens its ports to the whole world as soon as anything else does: a public address, a route, another rule.",
+    triggers: "An allow rule of a security group, a scope policy or an own firewall, for what is received, in force, whose \
+        peers hold all of the internet in IPv4 or in IPv6: `any`, `internet`, 0.0.0.0/0, or two halves of it. Silent for network \
+        ACLs, which guard a subnet coarsely while groups judge after them; and if a single prefix of the internet is left out.",
+    mend: "Name the peers that need it: prefixes, an address set, or a group.",
+    price: "ends what comes from peers that are not named then",
+    factors: &[
+        "up: a sensitive port is among its services",
+        "down: nothing but web ports, or nothing but ICMP",
+        "down: its filter acts on nothing",
+    ],
+    example: include_str!("../examples/any-source.yaml"),
+    check: |context| {
+        facts(context)
+            .iter()
+            .map(|fact| tell(context, fact))
+            .collect()
+    },
+};
+
+struct Fact {
+    rule: RuleId,
+    families: Vec<Family>,
+    services: Intervals,
+}
+
+/// The families in which a rule's peers hold all of the internet.
+pub(super) fn families_of_any(context: &Context<'_, '_>, id: RuleId) -> Vec<Family> {
+    let rule = context.view.estate.rule(id);
+    let places = peers_where_enforced(context, id);
+    let holds = |family: &Family| {
+        let internet = context
+            .view
+            .internet()
+            .intersection(&Addresses::of_family(*family));
+        !rule.service_numbers(*family).is_empty()
+            && places.iter().any(|peers| internet.is_subset(&peers.sure))
+    };
+    Family::BOTH.into_iter().filter(holds).collect()
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let estate = context.view.estate;
+    let stateful = |id: &RuleId| !matches!(estate.filters[id.filter].kind, FilterKind::NetworkAcl);
+    let rules: Vec<RuleId> = inbound_allows(context).filter(stateful).collect();
+    let of = |rule: &RuleId| {
+        let families = families_of_any(context, *rule);
+        let numbers = families
+            .iter()
+            .map(|family| estate.rule(*rule).service_numbers(*family));
+        let services = numbers.fold(Intervals::empty(), |sum, numbers| sum.union(&numbers));
+        (!families.is_empty()).then_some(Fact {
+            rule: *rule,
+            families,
+            services,
+        })
+    };
+    each(&rules, of).into_iter().flatten().collect()
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let mut draft = context.about_rule(fact.rule);
+    draft.packets = Some(context.rule_packets(fact.rule));
+    let services = heronshale_sets::packet::service::texts(
+        fact.families[0],
+        &fact
+            .services
+            .intersection(&heronshale_sets::packet::service::all(fact.families[0])),
+    );
+    let families: Vec<String> = fact.families.iter().map(Family::to_string).collect();
+    draft.title = format!(
+        "{} admits {} from any {} address",
+        context.rule_name(fact.rule),
+        services.join(", "),
+        families.join(" and ")
+    );
+    if let Some(ports) = context.view.tuning.among(&fact.services) {
+        draft
+            .factors
+            .push(factor(1, format!("sensitive port: {ports}")));
+    }
+    if harmless::only_web(&fact.services) || harmless::only_icmp(&fact.services) {
+        draft
+            .factors
+            .push(factor(-1, "nothing but web ports or ICMP"));
+    }
+    if context.acts_on_nothing(fact.rule.filter) {
+        draft.factors.push(factor(-1, "its filter acts on nothing"));
+    }
+    draft.evidence.push(context.acts_on(fact.rule.filter));
+    draft.mend = "name the peers that need it instead of everybody".to_owned();
+    draft
+}

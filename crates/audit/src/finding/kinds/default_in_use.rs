@@ -1,0 +1,90 @@
+//! A default that lets packets in.
+
+use super::super::asking::factor;
+use super::super::context::Context;
+use super::super::draft::Draft;
+use super::super::kind::Kind;
+use crate::describe::filter_text;
+use heronshale_engine::judgement::By;
+use heronshale_engine::stage::meaning;
+use heronshale_model::estate::{Direction, Filter, FilterKind, Id};
+use heronshale_model::severity::Severity;
+use heronshale_sets::packet::{PacketSet, service};
+
+pub(crate) const KIND: Kind = Kind {
+    name: "default-in-use",
+    base: Severity::Minor,
+    about: "What no rule of a filter matches is let in, by its default.",
+    why: "Such a filter names what is bad, and what is bad is new every day.",
+    triggers: "An ordered group or own firewall that acts on an interface, whose default for what is received is to allow, and some packet \
+        is decided by that default. Silent if rules decide everything, for defaults that refuse, and for what is sent.",
+    mend: "Set the default to deny, and allow what is needed.",
+    price: "ends all that no rule names",
+    factors: &["up: every service with ports is let in by it, from some address"],
+    example: include_str!("../examples/default-in-use.yaml"),
+    check: |context| {
+        facts(context)
+            .into_iter()
+            .map(|fact| tell(context, fact))
+            .collect()
+    },
+};
+
+struct Fact {
+    filter: Id<Filter>,
+    /// Every service with ports, from some address.
+    every: bool,
+    packets: PacketSet,
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let view = context.view;
+    let mut found = Vec::new();
+    for (id, filter) in view.estate.filters.iter() {
+        let kind = matches!(
+            filter.kind,
+            FilterKind::OrderedGroup { .. } | FilterKind::OwnFirewall { .. }
+        );
+        let allows = filter
+            .default_action(Direction::In)
+            .is_some_and(heronshale_model::estate::Action::admits);
+        if !kind || !allows || context.bindings.interfaces(id).is_empty() {
+            continue;
+        }
+        let by_default =
+            meaning(view, id, Direction::In).select(|judgement| judgement.by == By::Default(id));
+        if by_default.is_empty() {
+            continue;
+        }
+        let every = service::all_with_ports().is_subset(&by_default.services());
+        found.push(Fact {
+            filter: id,
+            every,
+            packets: by_default,
+        });
+    }
+    found
+}
+
+fn tell(context: &Context<'_, '_>, fact: Fact) -> Draft {
+    let Fact {
+        filter: id,
+        every,
+        packets,
+    } = fact;
+    let estate = context.view.estate;
+    let mut draft = context.about_filter(id);
+    draft.packets = Some(packets);
+    draft.title = format!(
+        "{} lets in by default what no rule of it matches",
+        filter_text(estate, id)
+    );
+    if every {
+        draft
+            .factors
+            .push(factor(1, "every service with ports, from some address"));
+    }
+    draft.evidence.push(context.acts_on(id));
+    draft.mend = "set the default to deny, and allow what is needed".to_owned();
+    draft
+}

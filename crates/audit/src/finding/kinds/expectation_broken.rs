@@ -1,0 +1,167 @@
+//! What somebody expects is not so.
+
+use super::super::context::Context;
+use super::super::draft::{Draft, Evidence, Role};
+use super::super::kind::Kind;
+use crate::describe::witness;
+use crate::expect::sentence;
+use crate::expect::{Against, Standing, State};
+use crate::facts::step_fact;
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::judgement::By;
+use heronshale_engine::walk::{Start, Step, What};
+use heronshale_model::severity::Severity;
+use heronshale_model::stated::Expectation;
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::service;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "expectation-broken",
+    base: Severity::Serious,
+    about: "What an expectation says is not so: a packet speaks against it.",
+    why: "Somebody relies on it. What never reaches does reach, or what should work does not.",
+    triggers: "*May reach*: something does not work for certain; works for some, or under a condition, is not enough. *Never reaches*, \
+        *nothing else reaches*: something gets through by some address, be it for some or under a condition. *Always passes*: \
+        something gets through without the firewall. Silent if all of it is so, and if it depends on what the snapshot lacks, \
+        which is told as unknown.",
+    mend: "Mend the estate, or change what is expected.",
+    price: "what the change ends and opens is told by `path` for the packet, or by the finding about the rule",
+    factors: &[],
+    example: include_str!("../examples/expectation-broken.yaml"),
+    check: |context| {
+        facts(context, State::Broken)
+            .map(|(one, standing)| tell(context, one, standing))
+            .collect()
+    },
+};
+
+/// The expectations that stand in some way.
+pub(super) fn facts<'c>(
+    context: &'c Context<'_, '_>,
+    wanted: State,
+) -> impl Iterator<Item = (&'c Expectation, &'c Standing)> {
+    let all = context
+        .view
+        .stated
+        .expectations
+        .iter()
+        .zip(context.standings());
+    all.filter(move |(_, standing)| standing.state == wanted)
+}
+
+pub(super) fn tell(
+    context: &Context<'_, '_>,
+    expectation: &Expectation,
+    standing: &Standing,
+) -> Draft {
+    let view = context.view;
+    let mut evidence = Vec::new();
+    if let Some(reason) = &expectation.reason {
+        evidence.push(Evidence {
+            role: Role::Says,
+            text: reason.to_string(),
+            rule: None,
+            place: None,
+        });
+    }
+    if let Some(against) = &standing.against {
+        // That nothing decides, and that it arrives, needs no saying.
+        let decides = |step: &&Step| match &step.what {
+            What::Arrived => false,
+            What::Stage { judgement, .. } => judgement.by != By::NoPolicy,
+            _ => true,
+        };
+        let told = against
+            .steps
+            .iter()
+            .filter(decides)
+            .map(|step| step_fact(view, step))
+            .map(|step| Evidence {
+                role: Role::Step,
+                text: format!(
+                    "{}{}: {}",
+                    if step.reply { "back, " } else { "" },
+                    step.at,
+                    step.why
+                ),
+                rule: None,
+                place: step.place,
+            });
+        evidence.extend(told);
+    }
+    Draft {
+        former: None,
+        subject: format!("expectation {}", expectation.name),
+        cause: None,
+        title: format!(
+            "“{}” {}: {} ({})",
+            expectation.name,
+            state_text(standing),
+            standing.why,
+            sentence(expectation)
+        ),
+        place: Some(expectation.place.clone()),
+        networks: Vec::new(),
+        owner: expectation.owner.as_ref().map(ToString::to_string),
+        factors: Vec::new(),
+        evidence,
+        witness: standing
+            .against
+            .as_ref()
+            .map(|against| witness(&against.packet)),
+        mend: mend(view, standing),
+        price: None,
+        interfaces: None,
+        packets: None,
+    }
+}
+
+fn state_text(standing: &Standing) -> &'static str {
+    match standing.state {
+        State::Broken => "is broken",
+        State::Unknown => "cannot be told",
+        State::Vacuous => "says nothing",
+        State::Kept => "is kept",
+    }
+}
+
+fn mend(view: &Fabric<'_>, standing: &Standing) -> String {
+    match (standing.state, &standing.against) {
+        (State::Broken, Some(against)) => {
+            format!(
+                "`path {}` tells what decides and what would change it; or change what is expected",
+                asked(view, against)
+            )
+        }
+        (State::Unknown, Some(against)) => {
+            format!(
+                "complete the snapshot: `path {}` tells what it lacks",
+                asked(view, against)
+            )
+        }
+        (State::Unknown, None) => {
+            "take out equal routes, and devices that lead to each other".to_owned()
+        }
+        _ => "correct the names, or strike it out".to_owned(),
+    }
+}
+
+/// The packet as the command `path` takes it.
+fn asked(view: &Fabric<'_>, against: &Against) -> String {
+    let packet = &against.packet;
+    let from = match &against.start {
+        Start::Interfaces(all) => all.first().map_or_else(String::new, |id| {
+            view.estate.interfaces[*id].name.to_string()
+        }),
+        Start::Internet | Start::Site(_) => packet.source_address().to_string(),
+    };
+    let traffic = service::notation(
+        packet.family,
+        &Intervals::span(packet.service.into(), packet.service.into()),
+    );
+    format!(
+        "{from} {} --traffic \"{}\"",
+        packet.destination_address(),
+        traffic.join(", ")
+    )
+}

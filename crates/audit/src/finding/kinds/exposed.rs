@@ -1,0 +1,324 @@
+//! The internet can open a connection to an interface.
+
+use super::super::context::Context;
+use super::super::draft::{Draft, Evidence, Role};
+use super::super::kind::Kind;
+use crate::describe::{RuleFact, rule_text};
+use crate::exposure::{DeviceWay, DirectWay};
+use crate::facts::Factor;
+use crate::facts::{
+    Decided, Decider, EXPOSED, EXPOSED_BASE, OpenFact, WalkedFact, WayFact, WayKind,
+    device_way_fact, exposure_factors, letting, way_fact,
+};
+use heronshale_engine::judgement::By;
+use heronshale_model::estate::RuleId;
+use heronshale_sets::each::each;
+use heronshale_sets::packet::PacketSet;
+
+pub(crate) const KIND: Kind = Kind {
+    name: EXPOSED,
+    base: EXPOSED_BASE,
+    about: "The internet can open a connection: to an interface by a public address or by global IPv6, or by way of a \
+        balancer, a firewall that translates, or a service's public door.",
+    why: "Whoever finds the address can talk to what listens there. Each such opening should be one that somebody wanted.",
+    triggers: "The gateway, the internet block, every stage in, the reply's route and every stage out let a connection \
+        through, for at least one address of the internet. Silent if any of them does not, for all traffic; connections that \
+        depend on what the snapshot lacks are told as unknown, not here.",
+    mend: "Narrow or delete the rule that lets it in, take away the public address, or note that it is meant.",
+    price: "ends what else the rules let in",
+    factors: &[
+        "up: a sensitive port is open",
+        "up: from any address, unless it is nothing but web ports or ICMP",
+        "down: nothing but web ports, or nothing but ICMP",
+        "up: an expectation forbids it",
+        "to a note: expectations allow all of it",
+    ],
+    example: include_str!("../examples/exposed.yaml"),
+    check: |context| {
+        let direct = each(&facts(context), tell);
+        let open = context
+            .device_ways()
+            .iter()
+            .filter(|way| !way.open().is_empty());
+        direct
+            .into_iter()
+            .chain(open.map(|way| by_device(context, way)))
+            .collect()
+    },
+};
+
+struct Fact {
+    way: WayFact,
+    factors: Vec<Factor>,
+    packets: PacketSet,
+    /// What narrowing the rules costs.
+    price: String,
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let open: Vec<&DirectWay> = context
+        .ways()
+        .iter()
+        .filter(|way| !way.open().is_empty())
+        .collect();
+    let judging = context.judging();
+    let asked =
+        |way: &DirectWay| PacketSet::union_all(way.parts.iter().map(|part| part.packets.clone()));
+    each(&open, |way| {
+        let spoken = judging.direct(way);
+        let packets = way.open();
+        let last = way
+            .parts
+            .iter()
+            .filter(|part| part.verdict.is_open())
+            .filter_map(|part| {
+                part.way
+                    .judgements
+                    .iter()
+                    .rev()
+                    .find_map(|judgement| rule_of(judgement.by))
+            });
+        let price = price(context, last.collect());
+        let factors = exposure_factors(context.view, &packets, &asked(way), &spoken);
+        Fact {
+            way: way_fact(context.view, way, &spoken),
+            factors,
+            packets,
+            price,
+        }
+    })
+}
+
+fn tell(fact: &Fact) -> Draft {
+    let WayFact {
+        interface,
+        address,
+        own,
+        way,
+        open,
+        ..
+    } = &fact.way;
+    let subject_name = interface.workload.as_ref().unwrap_or(&interface.name);
+    let mut order: Vec<&OpenFact> = open.iter().collect();
+    order.sort_by_key(|one| one.services.iter().all(|text| text.starts_with("icmp")));
+    let what: Vec<String> = order
+        .iter()
+        .map(|one| format!("{} from {}", one.services.join(", "), one.sources.said))
+        .collect();
+    let mut witness = order.iter().find_map(|one| one.witness.clone());
+    if let Some(packet) = witness.as_mut().filter(|_| *way == WayKind::PublicAddress) {
+        // Behind the arrow stands the destination: asked is the public address, which stands for the own one.
+        if let Some((from, to)) = packet.text.split_once(" → ") {
+            packet.text = format!("{from} → {} → {own}", to.replacen(own.as_str(), address, 1));
+        }
+    }
+    let rules = deciding(open);
+    Draft {
+        former: None,
+        cause: cause(&rules),
+        subject: format!("interface:{} {address}", interface.name),
+        title: format!("{subject_name} at {address} is open to {}", shortened(&what)),
+        place: Some(interface.place.clone()),
+        networks: vec![interface.network.clone()],
+        owner: interface.owner.clone(),
+        factors: fact.factors.clone(),
+        packets: Some(fact.packets.any_source_port()),
+        evidence: evidence(open),
+        witness,
+        interfaces: None,
+        price: (!rules.is_empty()).then(|| fact.price.clone()),
+        mend: match rules.as_slice() {
+            [] => {
+                "no rule stands in the way: bind a group to the interface, or take away the public address".to_owned()
+            }
+            rules => narrow(rules),
+        },
+    }
+}
+
+/// The rules to narrow: whatever they let in is one cause. Without any the way in is one by itself.
+fn cause(rules: &[String]) -> Option<String> {
+    (!rules.is_empty()).then(|| rules.join(", "))
+}
+
+fn narrow(rules: &[String]) -> String {
+    format!(
+        "if nobody means it: narrow or delete {}, or take away the address",
+        rules.join(", ")
+    )
+}
+
+fn rule_of(by: By) -> Option<RuleId> {
+    if let By::Rule(id) = by {
+        Some(id)
+    } else {
+        None
+    }
+}
+
+/// What else ends if rules go: on how many interfaces they act, and what they let in from elsewhere than the internet.
+fn price(context: &Context<'_, '_>, mut rules: Vec<RuleId>) -> String {
+    rules.sort_unstable();
+    rules.dedup();
+    let mut interfaces: Vec<_> = rules
+        .iter()
+        .flat_map(|id| context.bindings.interfaces(id.filter).iter().copied())
+        .collect();
+    interfaces.sort_unstable();
+    interfaces.dedup();
+    let internet = context.view.internet_end();
+    let inside = rules.iter().any(|id| {
+        let held = context
+            .view
+            .estate
+            .networks
+            .items()
+            .iter()
+            .map(|network| &network.blocks);
+        let sources = context.rule_packets(*id).sources().difference(&internet);
+        held.into_iter().any(|blocks| sources.overlaps(blocks))
+    });
+    let inside = if inside {
+        "to delete ends what comes from inside as well"
+    } else {
+        "nothing from inside comes by that"
+    };
+    let many = if rules.len() == 1 {
+        "it acts"
+    } else {
+        "they act"
+    };
+    match interfaces.len() {
+        0 => inside.to_owned(),
+        1 => format!("{many} on 1 interface, and {inside}"),
+        count => format!("{many} on {count} interfaces, and {inside}"),
+    }
+}
+
+/// A way in that leads by a device.
+fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
+    let spoken = context.judging().by_device(way);
+    let fact = device_way_fact(context.view, way, &spoken);
+    let address = fact.addresses.join(", ");
+    let said = |part: &WalkedFact| {
+        let traffic = part
+            .traffic
+            .iter()
+            .map(|one| format!("{} from {}", one.services.join(", "), one.sources.said));
+        let turns = if part.conditions.is_empty() {
+            String::new()
+        } else {
+            format!(" (if {})", part.conditions.join(", and if "))
+        };
+        format!("{}{turns}", traffic.collect::<Vec<_>>().join(", "))
+    };
+    let what: Vec<String> = fact.open.iter().map(said).collect();
+    let mut evidence: Vec<Evidence> = Vec::new();
+    let mut rules: Vec<String> = Vec::new();
+    for rule in fact.open.iter().flat_map(|part| &part.rules) {
+        let text = rule_text(rule);
+        let piece = Evidence {
+            role: Role::LetInBy,
+            text,
+            place: Some(rule.place.clone()),
+            rule: Some(rule.clone()),
+        };
+        if !evidence.contains(&piece) {
+            evidence.push(piece);
+            rules.push(format!("rule {} of {}", rule.rule, rule.filter));
+        }
+    }
+    let ids = way
+        .parts
+        .iter()
+        .filter(|part| part.is_open())
+        .flat_map(|part| letting(context.view, part))
+        .collect();
+    let reached = if fact.ends.is_empty() {
+        String::new()
+    } else {
+        format!(", and leads to {}", fact.ends.join(", "))
+    };
+    Draft {
+        former: None,
+        cause: cause(&rules),
+        subject: format!("{}:{} {address}", fact.kind.word(), fact.name),
+        title: format!(
+            "{} {} at {address} is open to {}{reached}",
+            fact.kind.word(),
+            fact.name,
+            shortened(&what)
+        ),
+        place: Some(fact.place),
+        networks: fact.network.into_iter().collect(),
+        owner: fact.owner,
+        factors: exposure_factors(context.view, &way.open(), &way.asked(), &spoken),
+        packets: Some(way.open().any_source_port()),
+        evidence,
+        witness: fact.open.iter().find_map(|part| part.witness.clone()),
+        interfaces: None,
+        price: (!rules.is_empty()).then(|| price(context, ids)),
+        mend: match rules.as_slice() {
+            [] => {
+                "no rule stands in the way: close it at the device, or take away the public address"
+                    .to_owned()
+            }
+            rules => narrow(rules),
+        },
+    }
+}
+
+fn shortened(what: &[String]) -> String {
+    match what {
+        [one] => one.clone(),
+        [one, two] => format!("{one}; {two}"),
+        [one, rest @ ..] => format!("{one}; and {} more openings", rest.len()),
+        [] => String::new(),
+    }
+}
+
+/// The rules that let it in, each once, in the order of the stages; of groups all that do.
+fn evidence(open: &[OpenFact]) -> Vec<Evidence> {
+    let mut all: Vec<Evidence> = Vec::new();
+    for decided in open.iter().flat_map(|one| &one.decided) {
+        for rule in admitting(decided) {
+            let text = rule_text(rule);
+            let piece = Evidence {
+                role: Role::LetInBy,
+                text,
+                place: Some(rule.place.clone()),
+                rule: Some(rule.clone()),
+            };
+            if !all.contains(&piece) {
+                all.push(piece);
+            }
+        }
+    }
+    all
+}
+
+fn admitting(decided: &Decided) -> Vec<&RuleFact> {
+    match &decided.decider {
+        Decider::Rule { rule } => std::iter::once(rule).chain(&decided.also).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// The last rules that each opening needed, each once: without them it is closed, unless a default lets it in.
+fn deciding(open: &[OpenFact]) -> Vec<String> {
+    let mut rules: Vec<String> = Vec::new();
+    for one in open {
+        let last = one
+            .decided
+            .iter()
+            .rev()
+            .find(|decided| matches!(decided.decider, Decider::Rule { .. }));
+        for rule in last.into_iter().flat_map(admitting) {
+            let name = format!("rule {} of {}", rule.rule, rule.filter);
+            if !rules.contains(&name) {
+                rules.push(name);
+            }
+        }
+    }
+    rules
+}

@@ -1,0 +1,75 @@
+//! Rules that could be one.
+
+use super::super::context::Context;
+use super::super::draft::{Draft, Evidence, NOTHING, Role};
+use super::super::kind::Kind;
+use crate::dead::mergeable;
+use crate::describe::rule_meaning;
+use heronshale_model::estate::RuleId;
+use heronshale_model::severity::Severity;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "mergeable",
+    base: Severity::Note,
+    about: "Rules that differ in one range only, and whose ranges touch or overlap, could be one rule.",
+    why: "A range that is written in pieces is read in pieces: nobody sees how wide it is.",
+    triggers: "Two or more rules in force of one list with the same action, state, end, and all else, but for one of: their single block of \
+        peers, their single range of ports of one protocol. These ranges touch or overlap, so that together they are one, \
+        and no rule that decides otherwise and meets them stands between. Silent if one is shadowed or redundant, if a gap is left, and \
+        if two things differ.",
+    mend: "Write one rule with the whole range, in the place of the first.",
+    price: NOTHING,
+    factors: &[],
+    example: include_str!("../examples/mergeable.yaml"),
+    check: |context| {
+        let dead = context.dead();
+        mergeable(context.view, dead)
+            .iter()
+            .map(|run| tell(context, &run.rules, &run.whole))
+            .collect()
+    },
+};
+
+/// How many rules of a run are named.
+const NAMED: usize = 6;
+
+fn tell(context: &Context<'_, '_>, rules: &[RuleId], whole: &str) -> Draft {
+    let mut draft = context.about_rule(rules[0]);
+    let first = context.rule_name(rules[0]);
+    // All of them, in whatever order they stand.
+    let mut meanings: Vec<String> = rules
+        .iter()
+        .map(|id| rule_meaning(context.view.estate, *id))
+        .collect();
+    meanings.sort_unstable();
+    draft.former = Some(std::mem::replace(&mut draft.subject, meanings.join("; ")));
+    draft.title = match rules {
+        [_, other] => format!(
+            "{first} and {} could be one rule: {whole}",
+            context.rule_name(*other)
+        ),
+        _ => format!(
+            "{first} and {} others could be one rule: {whole}",
+            rules.len() - 1
+        ),
+    };
+    draft.evidence.extend(
+        rules[1..]
+            .iter()
+            .take(NAMED)
+            .map(|id| context.rule_evidence(Role::Names, *id)),
+    );
+    if rules.len() > NAMED + 1 {
+        let last = context.rule_name(rules[rules.len() - 1]);
+        let text = format!("and {} more, to {last}", rules.len() - NAMED - 1);
+        draft.evidence.push(Evidence {
+            role: Role::Names,
+            text,
+            rule: None,
+            place: None,
+        });
+    }
+    draft.mend =
+        format!("write one rule with {whole}, in the place of the first, and delete the others");
+    draft
+}

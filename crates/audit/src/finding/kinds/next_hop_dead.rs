@@ -1,0 +1,203 @@
+//! A route to something that is not there, or is down.
+
+use super::super::asking::factor;
+use super::super::context::Context;
+use super::super::draft::Draft;
+use super::super::kind::Kind;
+use super::super::routing::{destinations_text, route_text};
+use crate::describe::owner_text;
+use crate::facts::why_dead;
+use heronshale_engine::route::{Hop, RoutePlace, hop};
+use heronshale_model::estate::{
+    DomainHop, Id, Lack, LinkEnd, MissingNextHop, NextHop, Reference, RouteTable,
+};
+use heronshale_model::severity::Severity;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "next-hop-dead",
+    base: Severity::Serious,
+    about: "A route leads to a next hop that does not exist, is down, is not attached, or lets nothing on.",
+    why: "What it wins gets lost in silence, or, where the platform skips such routes, goes another way than it was meant to.",
+    triggers: "A route in force whose next hop is not in the snapshot, is down on one side, is a gateway that is not attached or belongs elsewhere, is a firewall of which no member is up, as next hop or where a hub's link steers traffic, a balancer of which no back end is healthy, or a \
+        hub to which the network has no link that is up or whose link reads from no domain. Silent for disabled routes, for automatic routes, and for what a gap accounts for.",
+    mend: "Bring the next hop up, attach it, or lead the route elsewhere.",
+    price: "the packets that are lost now arrive",
+    factors: &[
+        "-1 if nothing asks the table",
+        "-1 if routes to dead next hops are skipped here",
+    ],
+    example: include_str!("../examples/next-hop-dead.yaml"),
+    check: |context| {
+        let mut drafts: Vec<Draft> = facts(context)
+            .iter()
+            .map(|fact| tell(context, fact))
+            .collect();
+        drafts.extend(links(context));
+        drafts
+    },
+};
+
+struct Fact {
+    table: Id<RouteTable>,
+    at: usize,
+    why: String,
+    asked: bool,
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let (view, estate) = (context.view, context.view.estate);
+    let mut found = Vec::new();
+    for (table, at, route) in context.routes().filter(|(_, _, route)| route.enabled) {
+        let network = estate.route_tables[table].network;
+        let asking: Vec<RoutePlace<'_>> = context
+            .routing()
+            .asking(table)
+            .map(|placed| placed.place)
+            .collect();
+        let asked = !asking.is_empty();
+        let places = if asked {
+            asking
+        } else {
+            vec![RoutePlace::outside(network)]
+        };
+        let dead = places
+            .iter()
+            .find(|place| hop(view, **place, &route.next_hop) == Hop::Dead);
+        let why = match dead {
+            Some(place) => Some(why_dead(view, place.network, &route.next_hop)),
+            None => lets_nothing_on(context, network, &route.next_hop),
+        };
+        found.extend(why.map(|why| Fact {
+            table,
+            at,
+            why,
+            asked,
+        }));
+    }
+    found
+}
+
+/// A next hop that is there, behind which nothing goes on.
+fn lets_nothing_on(
+    context: &Context<'_, '_>,
+    network: Id<heronshale_model::estate::Network>,
+    next: &NextHop,
+) -> Option<String> {
+    let estate = context.view.estate;
+    match next {
+        NextHop::Balancer(Reference::Found(id)) => {
+            let balancer = &estate.balancers[*id];
+            let none = !balancer.back_ends.iter().any(|end| end.healthy);
+            none.then(|| format!("no back end of balancer {} is healthy", balancer.name))
+        }
+        NextHop::Hub(Reference::Found(id)) => {
+            let hub = &estate.hubs[*id];
+            let ours =
+                |to: &LinkEnd| matches!(to, LinkEnd::Network(of) if of.found() == Some(network));
+            let (_, link) = heronshale_engine::route::link_of(hub, ours)?;
+            let steered = link.steer_internet.is_some() || link.steer_private.is_some();
+            (link.reads.is_none() && !steered).then(|| {
+                format!(
+                    "link {} of hub {} reads from no domain",
+                    link.name, hub.name
+                )
+            })
+        }
+        _ => None,
+    }
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let estate = context.view.estate;
+    let table = &estate.route_tables[fact.table];
+    let route = &table.routes[fact.at];
+    let subject = format!(
+        "{} {} {}",
+        table.name,
+        destinations_text(context, route),
+        fact.why
+    );
+    let mut draft = context.about(subject, &route.origin, context.table_owner(fact.table));
+    draft.networks = vec![estate.networks[table.network].name.to_string()];
+    draft.title = format!(
+        "{} leads nowhere: {}",
+        route_text(context, fact.table, fact.at),
+        fact.why
+    );
+    if !fact.asked {
+        draft.factors.push(factor(-1, "nothing asks the table"));
+    }
+    if context.view.settings(table.network).missing_next_hop == MissingNextHop::Skipped {
+        draft
+            .factors
+            .push(factor(-1, "routes to dead next hops are skipped here"));
+    }
+    draft.mend = "bring the next hop up, attach it, or lead the route elsewhere".to_owned();
+    draft
+}
+
+/// Routes of hubs' domains.
+fn links(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    let mut drafts = Vec::new();
+    for hub in estate.hubs.items() {
+        for link in hub.links.iter().filter(|link| link.up) {
+            for (steered, what) in [
+                (&link.steer_internet, "internet"),
+                (&link.steer_private, "private"),
+            ] {
+                let why = match steered {
+                    Some(Reference::Found(id)) if estate.firewalls[*id].members_up() == 0 => {
+                        format!("no member of firewall {} is up", estate.firewalls[*id].name)
+                    }
+                    Some(Reference::Missing(name))
+                        if !context.view.lacks("firewall", name, Lack::Everything) =>
+                    {
+                        format!("there is no firewall {name}")
+                    }
+                    _ => continue,
+                };
+                let subject = format!("hub {} link {} {what} {why}", hub.name, link.name);
+                let mut draft = context.about(subject, &link.origin, owner_text(estate, hub.owner));
+                draft.title = format!(
+                    "link {} of hub {} steers {what} traffic to nowhere: {why}",
+                    link.name, hub.name
+                );
+                draft.mend =
+                    "bring a member of the firewall up, or steer the link past another one"
+                        .to_owned();
+                drafts.push(draft);
+            }
+        }
+        for domain in &hub.domains {
+            for route in domain.routes.iter().filter(|route| route.enabled) {
+                let why = match &route.hop {
+                    DomainHop::Missing(name) => format!("hub {} has no link {name}", hub.name),
+                    DomainHop::Link(at) if !hub.links[*at].up => {
+                        format!("link {} of hub {} is down", hub.links[*at].name, hub.name)
+                    }
+                    _ => continue,
+                };
+                let owner = owner_text(estate, hub.owner);
+                let mut draft = context.about(
+                    format!("hub {} domain {} {why}", hub.name, domain.name),
+                    &route.origin,
+                    owner,
+                );
+                draft.title = format!(
+                    "a route in domain {} of hub {} leads nowhere: {why}",
+                    domain.name, hub.name
+                );
+                if !hub.links.iter().any(|link| {
+                    link.reads
+                        .is_some_and(|at| hub.domains[at].name == domain.name)
+                }) {
+                    draft.factors.push(factor(-1, "nothing asks the table"));
+                }
+                draft.mend = "bring the link up, or lead the route elsewhere".to_owned();
+                drafts.push(draft);
+            }
+        }
+    }
+    drafts
+}

@@ -1,0 +1,290 @@
+//! Address space that two things use.
+
+use super::super::asking::factor;
+use super::super::context::Context;
+use super::super::draft::{Draft, Role};
+use super::super::kind::Kind;
+use super::super::routing::addresses_text;
+use crate::describe::owner_text;
+use heronshale_model::estate::{GatewayKind, Id, Interface, LinkEnd, Network, Site, Subnet};
+use heronshale_model::severity::Severity;
+use heronshale_sets::address::{Addresses, Range};
+
+pub(crate) const KIND: Kind = Kind {
+    name: "overlap",
+    base: Severity::Serious,
+    about: "Two subnets of a network, two networks that are joined, a network and a site that are joined, or two interfaces of a network use the same addresses.",
+    why: "Packets to a shared address reach one of the two, and nobody chose which. Platforms refuse to join such networks, or route half of them.",
+    triggers: "Subnets of one network whose blocks overlap; networks whose blocks overlap and that a peering joins, up or not, or that are linked to the same hub; a site that holds addresses of a network with a gateway to it, or at the same hub; interfaces of one network that hold the same address. \
+        Silent for networks with overlapping blocks that nothing joins.",
+    mend: "Give one of the two other addresses.",
+    price: "ends what goes to the address that is given up",
+    factors: &["-1 if the peering is not up"],
+    example: include_str!("../examples/overlap.yaml"),
+    check: |context| {
+        let mut drafts = subnets(context);
+        drafts.extend(networks(context));
+        drafts.extend(sites(context));
+        drafts.extend(interfaces(context));
+        drafts
+    },
+};
+
+const MEND: &str = "give one of the two other addresses";
+
+fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    let mut ranges: Vec<(Id<Network>, Range, Id<Subnet>)> = Vec::new();
+    for (id, subnet) in estate.subnets.iter() {
+        ranges.extend(
+            subnet
+                .blocks
+                .ranges()
+                .map(|range| (subnet.network, range, id)),
+        );
+    }
+    let name = |id: &Id<Subnet>| &estate.subnets[*id].name;
+    ranges.sort_unstable_by_key(|(network, range, id)| {
+        (*network, range.family, range.first, name(id))
+    });
+    let mut drafts = Vec::new();
+    let mut widest: Option<(Id<Network>, Range, Id<Subnet>)> = None;
+    for (network, range, id) in ranges {
+        let before = widest
+            .filter(|(n, r, _)| *n == network && r.family == range.family && range.first <= r.last);
+        if let Some((_, other_range, other)) = before.filter(|(_, _, other)| *other != id) {
+            let shared: Addresses = [Range {
+                last: range.last.min(other_range.last),
+                ..range
+            }]
+            .into_iter()
+            .collect();
+            let (one, two) = (&estate.subnets[other], &estate.subnets[id]);
+            let mut draft = context.about(
+                format!("subnets {} {}", one.name, two.name),
+                &two.origin,
+                owner_text(estate, estate.subnet_owner(id)),
+            );
+            draft.former = (id < other).then(|| format!("subnets {} {}", two.name, one.name));
+            draft.networks = vec![estate.networks[network].name.to_string()];
+            draft.title = format!(
+                "subnets {} and {} both have {}",
+                one.name,
+                two.name,
+                addresses_text(&shared)
+            );
+            draft.evidence.push(context.evidence(
+                Role::Names,
+                format!("subnet {}", one.name),
+                Some(&one.origin),
+            ));
+            draft.mend = MEND.to_owned();
+            drafts.push(draft);
+        }
+        if before.is_none_or(|(_, other, _)| other.last < range.last) {
+            widest = Some((network, range, id));
+        }
+    }
+    drafts
+}
+
+fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    // Pairs, by what joins them, and whether it is up.
+    let mut pairs: Vec<(Id<Network>, Id<Network>, String, bool)> = Vec::new();
+    for peering in estate.peerings.items() {
+        let [a, b] = [&peering.sides[0].network, &peering.sides[1].network]
+            .map(heronshale_model::estate::Reference::found);
+        if let (Some(a), Some(b)) = (a, b) {
+            pairs.push((
+                a.min(b),
+                a.max(b),
+                format!("peering {}", peering.name),
+                peering.is_up(),
+            ));
+        }
+    }
+    for hub in estate.hubs.items() {
+        let linked = hub.links.iter().filter_map(|link| match &link.to {
+            LinkEnd::Network(network) => network.found(),
+            _ => None,
+        });
+        // Those that overlap stand side by side when sorted by address.
+        let mut ranges: Vec<(Range, Id<Network>)> = Vec::new();
+        for network in linked {
+            ranges.extend(
+                estate.networks[network]
+                    .blocks
+                    .ranges()
+                    .map(|range| (range, network)),
+            );
+        }
+        ranges.sort_unstable_by_key(|(range, network)| (range.family, range.first, *network));
+        ranges.dedup();
+        for (at, (range, network)) in ranges.iter().enumerate() {
+            let meets = |(other, _): &&(Range, Id<Network>)| {
+                other.family == range.family && other.first <= range.last
+            };
+            for (_, other) in ranges[at + 1..]
+                .iter()
+                .take_while(meets)
+                .filter(|(_, other)| other != network)
+            {
+                pairs.push((
+                    *network.min(other),
+                    *network.max(other),
+                    format!("hub {}", hub.name),
+                    true,
+                ));
+            }
+        }
+    }
+    pairs.sort_unstable();
+    pairs.dedup_by(|a, b| (a.0, a.1, &a.2) == (b.0, b.1, &b.2));
+    let mut drafts = Vec::new();
+    for (a, b, by, up) in pairs {
+        let (one, two) = (&estate.networks[a], &estate.networks[b]);
+        let shared = one.blocks.intersection(&two.blocks);
+        if a == b || shared.is_empty() {
+            continue;
+        }
+        let former = format!("networks {} {} {by}", one.name, two.name);
+        let (first, second) = if one.name <= two.name {
+            (one, two)
+        } else {
+            (two, one)
+        };
+        let subject = format!("networks {} {} {by}", first.name, second.name);
+        let mut draft = context.about(subject, &two.origin, owner_text(estate, two.owner));
+        draft.former = Some(former);
+        draft.networks = vec![one.name.to_string(), two.name.to_string()];
+        draft.title = format!(
+            "networks {} and {}, joined by {by}, both have {}",
+            one.name,
+            two.name,
+            addresses_text(&shared)
+        );
+        draft.evidence.push(context.evidence(
+            Role::Names,
+            format!("network {}", one.name),
+            Some(&one.origin),
+        ));
+        if !up {
+            draft.factors.push(factor(-1, "the peering is not up"));
+        }
+        draft.mend = MEND.to_owned();
+        drafts.push(draft);
+    }
+    drafts
+}
+
+/// Sites that hold addresses of a network that a gateway or a hub joins with them.
+fn sites(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    let mut pairs: Vec<(Id<Site>, Id<Network>, String)> = Vec::new();
+    for gateway in estate.gateways.items() {
+        if let GatewayKind::Site { site, .. } = gateway.kind {
+            pairs.push((
+                site,
+                gateway.network,
+                format!("site gateway {}", gateway.name),
+            ));
+        }
+    }
+    for hub in estate.hubs.items() {
+        let sites = hub.links.iter().filter_map(|link| match &link.to {
+            LinkEnd::Site(site) => site.found(),
+            _ => None,
+        });
+        for site in sites {
+            let networks = hub.links.iter().filter_map(|link| match &link.to {
+                LinkEnd::Network(network) => network.found(),
+                _ => None,
+            });
+            pairs.extend(networks.map(|network| (site, network, format!("hub {}", hub.name))));
+        }
+    }
+    pairs.sort_unstable();
+    pairs.dedup();
+    let mut drafts = Vec::new();
+    for (site, network, by) in pairs {
+        let (one, two) = (&estate.sites[site], &estate.networks[network]);
+        let shared = one.holds.intersection(&two.blocks);
+        if shared.is_empty() {
+            continue;
+        }
+        let subject = format!("site {} network {} {by}", one.name, two.name);
+        let mut draft = context.about(subject, &two.origin, owner_text(estate, two.owner));
+        draft.networks = vec![two.name.to_string()];
+        draft.title = format!(
+            "site {} and network {}, joined by {by}, both have {}",
+            one.name,
+            two.name,
+            addresses_text(&shared)
+        );
+        draft.evidence.push(context.evidence(
+            Role::Names,
+            format!("site {}", one.name),
+            Some(&one.origin),
+        ));
+        draft.mend = MEND.to_owned();
+        drafts.push(draft);
+    }
+    drafts
+}
+
+fn interfaces(context: &Context<'_, '_>) -> Vec<Draft> {
+    let estate = context.view.estate;
+    let mut held: Vec<(Id<Network>, Range, Id<Interface>)> = Vec::new();
+    for (id, interface) in estate.interfaces.iter() {
+        held.extend(
+            interface
+                .addresses
+                .ranges()
+                .map(|range| (estate.network_of(id), range, id)),
+        );
+    }
+    let name = |id: &Id<Interface>| &estate.interfaces[*id].name;
+    held.sort_unstable_by_key(|(network, range, id)| {
+        (*network, range.family, range.first, name(id))
+    });
+    let mut drafts = Vec::new();
+    for pair in held.windows(2) {
+        let [(network, range, a), (other, second, b)] = pair else {
+            continue;
+        };
+        if network != other || range.family != second.family || second.first > range.last || a == b
+        {
+            continue;
+        }
+        let (one, two) = (&estate.interfaces[*a], &estate.interfaces[*b]);
+        let shared: Addresses = [Range {
+            last: second.last.min(range.last),
+            ..*second
+        }]
+        .into_iter()
+        .collect();
+        let subject = format!("interfaces {} {}", one.name, two.name);
+        let mut draft = context.about(
+            subject,
+            &two.origin,
+            owner_text(estate, estate.interface_owner(*b)),
+        );
+        draft.former = (b < a).then(|| format!("interfaces {} {}", two.name, one.name));
+        draft.networks = vec![estate.networks[*network].name.to_string()];
+        draft.title = format!(
+            "interfaces {} and {} both hold {}",
+            one.name,
+            two.name,
+            addresses_text(&shared)
+        );
+        draft.evidence.push(context.evidence(
+            Role::Names,
+            format!("interface {}", one.name),
+            Some(&one.origin),
+        ));
+        draft.mend = MEND.to_owned();
+        drafts.push(draft);
+    }
+    drafts
+}

@@ -1,0 +1,122 @@
+//! A rule or a set that names something the snapshot does not hold.
+
+use super::super::context::Context;
+use super::super::draft::{Draft, Evidence, Role};
+use super::super::kind::Kind;
+use crate::describe::{owner_text, peer_text};
+use heronshale_model::estate::{AddressSet, Estate, Id, Peer, Reference, RuleId, SetItem};
+use heronshale_model::severity::Severity;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "peer-missing",
+    base: Severity::Serious,
+    about: "A rule, or an address set, names something that is not in the snapshot.",
+    why: "What the rule matches is unknown, and so is every answer that turns on it. Often the thing was deleted and the rule was forgotten.",
+    triggers: "A rule in force whose peers or own side name a group, set, interface, network, subnet or site that is not there, or an \
+        address set that holds a missing set. Silent if the snapshot declares the thing as a gap, and for tags and identities, \
+        which need no declaration.",
+    mend: "Correct the name, add what is missing to the snapshot, declare it as a gap, or delete the rule.",
+    price: "a corrected name makes it act; to delete it changes no packet's fate as far as the snapshot knows",
+    factors: &[],
+    example: include_str!("../examples/peer-missing.yaml"),
+    check: |context| {
+        let rules = rules(context)
+            .into_iter()
+            .map(|(rule, peer)| tell_rule(context, rule, &peer));
+        rules
+            .chain(
+                sets(context)
+                    .into_iter()
+                    .map(|(set, name)| tell_set(context, set, &name)),
+            )
+            .collect()
+    },
+};
+
+/// The peer as written, if what it names is not there.
+fn missing(estate: &Estate, peer: &Peer) -> Option<String> {
+    peer.is_missing()
+        .then(|| peer_text(estate, peer).replace(" (missing)", ""))
+}
+
+fn declared(context: &Context<'_, '_>, object: &str) -> bool {
+    context
+        .view
+        .estate
+        .gaps
+        .iter()
+        .any(|gap| *gap.object == *object)
+}
+
+fn rules(context: &Context<'_, '_>) -> Vec<(RuleId, String)> {
+    let estate = context.view.estate;
+    let mut found = Vec::new();
+    for id in estate
+        .rule_ids()
+        .filter(|id| context.view.in_force(estate.rule(*id)))
+    {
+        let rule = estate.rule(id);
+        let peers = rule
+            .peers
+            .iter()
+            .flatten()
+            .chain(rule.local.iter().flatten());
+        let names = peers
+            .filter_map(|peer| missing(estate, peer))
+            .filter(|name| !declared(context, name));
+        found.extend(names.map(|name| (id, name)));
+    }
+    found
+}
+
+fn sets(context: &Context<'_, '_>) -> Vec<(Id<AddressSet>, String)> {
+    let mut found = Vec::new();
+    for (id, set) in context.view.estate.address_sets.iter() {
+        found.extend(
+            set.content
+                .iter()
+                .flatten()
+                .filter_map(|item| match item {
+                    SetItem::Set(Reference::Missing(name)) => Some((id, format!("set:{name}"))),
+                    _ => None,
+                })
+                .filter(|(_, name)| !declared(context, name)),
+        );
+    }
+    found
+}
+
+fn tell_rule(context: &Context<'_, '_>, rule: RuleId, peer: &str) -> Draft {
+    let mut draft = context.about_rule(rule);
+    draft.subject = format!("{} {peer}", draft.subject);
+    draft.title = format!(
+        "{} names {peer}, which is not in the snapshot",
+        context.rule_name(rule)
+    );
+    draft.evidence.push(Evidence {
+        role: Role::Names,
+        text: format!("{peer}: what it might match is unknown"),
+        rule: None,
+        place: None,
+    });
+    draft.evidence.push(context.acts_on(rule.filter));
+    draft.mend =
+        "correct the name, add what is missing, declare it as a gap, or delete the rule".to_owned();
+    draft
+}
+
+fn tell_set(context: &Context<'_, '_>, id: Id<AddressSet>, name: &str) -> Draft {
+    let estate = context.view.estate;
+    let set = &estate.address_sets[id];
+    let mut draft = context.about(
+        format!("set {} {name}", set.name),
+        &set.origin,
+        owner_text(estate, set.owner),
+    );
+    draft.title = format!(
+        "set {} holds {name}, which is not in the snapshot",
+        set.name
+    );
+    draft.mend = "correct the name, add what is missing, or declare it as a gap".to_owned();
+    draft
+}

@@ -1,0 +1,63 @@
+//! Rules of one list that can all go at once.
+
+use super::super::context::Context;
+use super::super::draft::{Draft, Evidence, NOTHING, Role, counted};
+use super::super::kind::Kind;
+use crate::describe::filter_text;
+use heronshale_model::estate::{Direction, Filter, Id, RuleId};
+use heronshale_model::severity::Severity;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "removable-together",
+    base: Severity::Note,
+    about: "Several rules of one list can be deleted at once, and no packet is decided otherwise.",
+    why: "Of two rules that do the same each can go, and not both: a list of single findings does not say what is safe together.",
+    triggers: "Two or more rules of one filter and direction that are shadowed or redundant, chosen from the last to the first, each \
+        judged again with those before it gone, wherever the filter is enforced. Silent for fewer than two, and for rules that only the \
+        list's default, or only other groups, make redundant.",
+    mend: "Delete them together. `tidy` writes the change as a patch, for those that are dead for good.",
+    price: NOTHING,
+    factors: &[],
+    example: include_str!("../examples/removable-together.yaml"),
+    check: |context| {
+        let all =
+            crate::dead::removable_together(context.view, &context.bindings, context.dead(), false);
+        let several = all.into_iter().filter(|(_, _, rules)| rules.len() > 1);
+        several
+            .map(|(filter, direction, rules)| tell(context, filter, direction, &rules))
+            .collect()
+    },
+};
+
+fn tell(
+    context: &Context<'_, '_>,
+    id: Id<Filter>,
+    direction: Direction,
+    rules: &[RuleId],
+) -> Draft {
+    let estate = context.view.estate;
+    let mut draft = context.about_filter(id);
+    draft.subject = format!("{} {}", draft.subject, direction.word());
+    let names: Vec<String> = rules
+        .iter()
+        .map(|id| estate.rule_name(*id).to_string())
+        .collect();
+    let of = estate.filters[id].rules(direction).len();
+    draft.title = format!(
+        "{} of {of} rules of {} ({}) can go together",
+        rules.len(),
+        filter_text(estate, id),
+        direction.word()
+    );
+    draft.evidence.push(Evidence {
+        role: Role::AtFault,
+        text: counted(&names, "rule"),
+        rule: None,
+        place: None,
+    });
+    draft.evidence.push(context.acts_on(id));
+    draft.mend =
+        "delete them all: that changes no packet's fate; `heronshale tidy` writes the patch"
+            .to_owned();
+    draft
+}

@@ -1,0 +1,194 @@
+//! A name that still leads to the public door.
+
+use super::super::asking::factor;
+use super::super::context::Context;
+use super::super::draft::{Draft, Role};
+use super::super::kind::Kind;
+use crate::describe::owner_text;
+use heronshale_model::estate::{Id, Name, Network, PlatformService};
+use heronshale_model::names::{plain_name, resolve};
+use heronshale_model::severity::Severity;
+use heronshale_sets::address::Addresses;
+
+pub(crate) const KIND: Kind = Kind {
+    name: "resolves-public",
+    base: Severity::Serious,
+    about: "From a network that has a private door to a service, the service's name leads to its public door.",
+    why: "Everybody believes that traffic stays inside. It goes out by the internet and in again by the public door, or fails once that is shut: the zone is missing, not linked, or lacks the record.",
+    triggers: "A DNS name of the snapshot, public or in a zone, that resolves to an address of the service's public door when it is asked from a network in which the service has a private door, or that is peered with one. \
+        Silent where it resolves to a private door, or not at all, and for names that lead to a private door from everywhere they are asked.",
+    mend: "Link the zone that has the record for the private door to the network, or add the record.",
+    price: "who asks for the name is sent to the private door",
+    factors: &["-1 if the private door stands in a peered network"],
+    example: include_str!("../examples/resolves-public.yaml"),
+    check: |context| {
+        facts(context)
+            .iter()
+            .map(|fact| tell(context, fact))
+            .collect()
+    },
+};
+
+struct Fact {
+    service: Id<PlatformService>,
+    name: Name,
+    /// The networks from which it resolves so; `true`: the door stands in it.
+    networks: Vec<(Id<Network>, bool)>,
+}
+
+fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
+    let (view, estate) = (context.view, context.view.estate);
+    let zones = estate
+        .dns_zones
+        .items()
+        .iter()
+        .flat_map(|zone| &zone.records);
+    let mut names: Vec<Name> = estate
+        .public_names
+        .iter()
+        .chain(zones)
+        .map(|record| plain_name(&record.name.replacen("*.", "any.", 1)))
+        .collect();
+    names.sort_unstable();
+    names.dedup();
+    let mut found = Vec::new();
+    for (id, service) in estate
+        .services
+        .iter()
+        .filter(|(_, service)| !service.private_doors.is_empty())
+    {
+        let Some(door) = &service.public_door else {
+            continue;
+        };
+        let home: Vec<Id<Network>> = service
+            .private_doors
+            .iter()
+            .map(|id| estate.network_of(*id))
+            .collect();
+        let near = |network: Id<Network>| {
+            home.iter()
+                .any(|home| heronshale_engine::route::joins(view, network, *home).is_some())
+        };
+        let asking: Vec<(Id<Network>, bool)> = estate
+            .networks
+            .ids()
+            .filter_map(|network| match (home.contains(&network), near(network)) {
+                (true, _) => Some((network, true)),
+                (false, true) => Some((network, false)),
+                _ => None,
+            })
+            .collect();
+        for name in &names {
+            let public = |network: Id<Network>| {
+                let addresses: Addresses = resolve(view, Some(network), name)
+                    .addresses
+                    .into_iter()
+                    .collect();
+                !addresses.is_empty() && addresses.is_subset(&door.addresses)
+            };
+            let networks: Vec<_> = asking
+                .iter()
+                .copied()
+                .filter(|(network, _)| public(*network))
+                .collect();
+            if !networks.is_empty() {
+                found.push(Fact {
+                    service: id,
+                    name: name.clone(),
+                    networks,
+                });
+            }
+        }
+    }
+    found
+}
+
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
+    let estate = context.view.estate;
+    let service = &estate.services[fact.service];
+    let (first, here) = fact
+        .networks
+        .iter()
+        .find(|(_, here)| *here)
+        .copied()
+        .unwrap_or(fact.networks[0]);
+    let owner = owner_text(estate, estate.networks[first].owner.or(service.owner));
+    let found = resolve(context.view, Some(first), &fact.name);
+    let origin = found
+        .lookups
+        .iter()
+        .rev()
+        .find_map(|lookup| lookup.record.as_ref())
+        .map(|record| record.origin);
+    let names: Vec<String> = fact
+        .networks
+        .iter()
+        .map(|(id, _)| estate.networks[*id].name.to_string())
+        .collect();
+    let subject = format!("service {} {}", service.name, fact.name);
+    let mut draft = context.about(subject, &origin.unwrap_or(service.origin), owner);
+    draft.networks.clone_from(&names);
+    let addresses: Vec<String> = found.addresses.iter().map(ToString::to_string).collect();
+    let from = if names.len() == 1 {
+        format!("network {}", names[0])
+    } else {
+        super::super::draft::counted(&names, "network")
+    };
+    draft.title = format!(
+        "{}, asked from {from}, resolves to {}, the public door of service {}",
+        fact.name,
+        addresses.join(", "),
+        service.name
+    );
+    let doors: Vec<String> = service
+        .private_doors
+        .iter()
+        .map(|id| {
+            format!(
+                "{} ({})",
+                estate.interfaces[*id].name,
+                estate.interfaces[*id].addresses.texts().join(", ")
+            )
+        })
+        .collect();
+    let text = super::super::draft::counted(&doors, "private door");
+    draft
+        .evidence
+        .push(context.evidence(Role::MeantBy, text, Some(&service.origin)));
+    // A zone that has the record, and is linked elsewhere.
+    let doors = service
+        .private_doors
+        .iter()
+        .flat_map(|id| estate.interfaces[*id].addresses.ranges());
+    let doors: Addresses = doors.collect();
+    let zone = estate.dns_zones.items().iter().find(|zone| {
+        zone.records.iter().any(|record| {
+            matches!(&record.data, heronshale_model::estate::RecordData::Addresses(all) if all.iter().any(|a| doors.contains(*a)))
+        }) && !zone.networks.iter().any(|network| network.found() == Some(first))
+    });
+    if let Some(zone) = zone {
+        let text = format!(
+            "zone {}, which has a record for the private door and is not linked to {}",
+            zone.name, estate.networks[first].name
+        );
+        draft
+            .evidence
+            .push(context.evidence(Role::AtFault, text, Some(&zone.origin)));
+    }
+    if !here {
+        draft
+            .factors
+            .push(factor(-1, "the private door stands in a peered network"));
+    }
+    draft.mend = match zone {
+        Some(zone) => format!(
+            "link zone {} to network {}",
+            zone.name, estate.networks[first].name
+        ),
+        None => format!(
+            "give network {} a zone with a record of {} for the private door",
+            estate.networks[first].name, fact.name
+        ),
+    };
+    draft
+}

@@ -1,0 +1,629 @@
+//! Routes that could mend something: to next hops that exist.
+
+use super::edit::{Edit, EditKind, block};
+use super::repairs::Failure;
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::route::{Hop, table_of};
+use heronshale_engine::walk::{Spot, Step, What};
+use heronshale_model::estate::{
+    DomainHop, DomainRoute, Estate, FirewallRoute, GatewayKind, Hub, Id, LinkEnd, Network, NextHop,
+    Reference, Route, RouteDestination, RouteKind, RouteTable, Subnet,
+};
+use heronshale_sets::address::{Addresses, Family, Range};
+use heronshale_sets::packet::PacketSet;
+
+/// Of one place no more next hops than this are tried.
+const MOST_HOPS: usize = 8;
+
+/// The destinations as one would write them: the network's block, what the site announces, everything public.
+fn as_written(view: &Fabric<'_>, to: &Addresses) -> Vec<Range> {
+    let estate = view.estate;
+    let mut found: Vec<Range> = Vec::new();
+    for wanted in to.ranges() {
+        let holds = |range: &&Range| {
+            range.family == wanted.family
+                && range.first <= wanted.first
+                && range.last >= wanted.last
+        };
+        let networks = estate
+            .networks
+            .items()
+            .iter()
+            .flat_map(|network| network.written_blocks.iter());
+        let sites = estate
+            .sites
+            .items()
+            .iter()
+            .flat_map(|site| site.written_announces.iter());
+        let narrowest = networks
+            .chain(sites)
+            .filter(holds)
+            .min_by_key(|range| range.last - range.first);
+        let public = Addresses::from_intervals(
+            wanted.family,
+            heronshale_sets::intervals::Intervals::span(wanted.first, wanted.last),
+        )
+        .is_subset(view.internet());
+        let range = match narrowest {
+            Some(range) => *range,
+            None if public => Range {
+                family: wanted.family,
+                first: 0,
+                last: heronshale_sets::address::last_of(wanted.family),
+            },
+            None => wanted,
+        };
+        if !found.contains(&range) {
+            found.push(range);
+        }
+    }
+    found.truncate(4);
+    found
+}
+
+/// The destinations themselves, if they are few.
+fn exactly(to: &Addresses) -> Vec<Range> {
+    let all: Vec<Range> = to.ranges().collect();
+    if all.len() <= 2 && all.iter().all(|range| range.prefix_length().is_some()) {
+        all
+    } else {
+        Vec::new()
+    }
+}
+
+/// Next hops of a network that could lead there, the likeliest first, each with its name.
+fn next_hops(view: &Fabric<'_>, network: Id<Network>, to: &Addresses) -> Vec<(NextHop, String)> {
+    let estate = view.estate;
+    let public = to.overlaps(view.internet());
+    let six = !to.of(Family::V6).is_empty();
+    let mut hops: Vec<(u8, NextHop, String)> = Vec::new();
+    let mut near = vec![network];
+    for (id, peering) in estate.peerings.iter() {
+        let Some(other) = peering.opposite(network).and_then(Reference::found) else {
+            continue;
+        };
+        near.push(other);
+        if estate.networks[other].blocks.overlaps(to) {
+            hops.push((
+                0,
+                NextHop::Peering(Reference::Found(id)),
+                format!("peering {}", peering.name),
+            ));
+        }
+    }
+    for (id, gateway) in estate.gateways.iter() {
+        let here = gateway.network == network;
+        let hop = NextHop::Gateway(Reference::Found(id));
+        let (rank, word) = match &gateway.kind {
+            GatewayKind::Internet { .. } if here && public => (1, "internet gateway"),
+            GatewayKind::Nat { .. } if here && public && !six => (0, "NAT gateway"),
+            GatewayKind::OutboundOnly if here && public && six => (2, "outbound-only gateway"),
+            GatewayKind::Site { site, .. }
+                if here && estate.sites[*site].announces.overlaps(to) =>
+            {
+                (0, "site gateway")
+            }
+            _ => continue,
+        };
+        hops.push((rank, hop, format!("{word} {}", gateway.name)));
+    }
+    for (id, hub) in estate.hubs.iter() {
+        let ours = |end: &LinkEnd| matches!(end, LinkEnd::Network(other) if other.found() == Some(network));
+        if hub.links.iter().any(|link| ours(&link.to)) {
+            let rank = if leads_near(view, hub, to) { 1 } else { 3 };
+            hops.push((
+                rank,
+                NextHop::Hub(Reference::Found(id)),
+                format!("hub {}", hub.name),
+            ));
+        }
+    }
+    for (id, firewall) in estate.firewalls.iter() {
+        if firewall
+            .legs
+            .iter()
+            .any(|leg| near.contains(&estate.network_of(leg.interface)))
+        {
+            hops.push((
+                2,
+                NextHop::Firewall(Reference::Found(id)),
+                format!("firewall {}", firewall.name),
+            ));
+        }
+    }
+    for (id, balancer) in estate.balancers.iter() {
+        if near.contains(&balancer.network) && balancer.front_ends.is_empty() {
+            hops.push((
+                3,
+                NextHop::Balancer(Reference::Found(id)),
+                format!("balancer {}", balancer.name),
+            ));
+        }
+    }
+    for (id, service) in estate.services.iter() {
+        if service
+            .public_door
+            .as_ref()
+            .is_some_and(|door| door.addresses.overlaps(to))
+        {
+            hops.push((
+                1,
+                NextHop::Service(Reference::Found(id)),
+                format!("service {}", service.name),
+            ));
+        }
+    }
+    hops.sort_by_key(|(rank, _, _)| *rank);
+    hops.truncate(MOST_HOPS);
+    hops.into_iter().map(|(_, hop, name)| (hop, name)).collect()
+}
+
+/// Whether some link of a hub leads to a network or site that has some of these addresses.
+fn leads_near(view: &Fabric<'_>, hub: &Hub, to: &Addresses) -> bool {
+    hub.links.iter().any(|link| match &link.to {
+        LinkEnd::Network(other) => other
+            .found()
+            .is_some_and(|id| view.estate.networks[id].blocks.overlaps(to)),
+        LinkEnd::Site(site) => site
+            .found()
+            .is_some_and(|id| view.estate.sites[id].announces.overlaps(to)),
+        LinkEnd::Hub(_) | LinkEnd::Firewall(_) => false,
+    })
+}
+
+fn texts(ranges: &[Range]) -> String {
+    let text = |range: &Range| match range.prefix_length() {
+        Some(length) if length < range.family.bits() => {
+            format!(
+                "{}/{length}",
+                heronshale_sets::address::address_of(range.family, range.first)
+            )
+        }
+        _ => range.to_string(),
+    };
+    ranges.iter().map(text).collect::<Vec<_>>().join(", ")
+}
+
+fn destinations(ranges: &[Range]) -> Vec<RouteDestination> {
+    ranges
+        .iter()
+        .map(|range| RouteDestination::Block(block(*range)))
+        .collect()
+}
+
+/// A route more in a table.
+fn in_table(
+    estate: &Estate,
+    table: Id<RouteTable>,
+    to: &[Range],
+    hop: NextHop,
+    name: &str,
+) -> Edit {
+    let item = &estate.route_tables[table];
+    let text = format!(
+        "add to table {} a route to {} by {name}",
+        item.name,
+        texts(to)
+    );
+    let route = Route {
+        id: None,
+        origin: item.origin,
+        destinations: destinations(to),
+        next_hop: hop,
+        metric: 0,
+        kind: RouteKind::Static,
+        enabled: true,
+        only_tagged: Vec::new(),
+        only_from: None,
+    };
+    let owner = item.owner.or(estate.networks[item.network].owner);
+    Edit::new(
+        EditKind::Route,
+        text,
+        Some(item.origin),
+        owner,
+        move |estate| {
+            estate
+                .route_tables
+                .get_mut(table)
+                .routes
+                .push(route.clone());
+        },
+    )
+}
+
+/// A table that exists, attached to a subnet instead of its own.
+fn attached(view: &Fabric<'_>, subnet: Id<Subnet>, to: &Addresses) -> Vec<Edit> {
+    let estate = view.estate;
+    let item = &estate.subnets[subnet];
+    let now = table_of(view, subnet).and_then(Reference::found);
+    let leads = |table: &RouteTable| {
+        table
+            .routes
+            .iter()
+            .flat_map(|route| &route.destinations)
+            .any(|destination| match destination {
+                RouteDestination::Block(block) => [block.range]
+                    .into_iter()
+                    .collect::<Addresses>()
+                    .overlaps(to),
+                RouteDestination::Set(_) => true,
+            })
+    };
+    let others = estate
+        .route_tables
+        .iter()
+        .filter(|(id, table)| table.network == item.network && Some(*id) != now);
+    others
+        .filter(|(_, table)| leads(table))
+        .take(3)
+        .map(|(id, table)| {
+            let text = format!("attach table {} to subnet {}", table.name, item.name);
+            Edit::new(
+                EditKind::Table,
+                text,
+                Some(item.origin),
+                estate.subnet_owner(subnet),
+                move |estate| {
+                    estate.subnets.get_mut(subnet).route_table = Some(Reference::Found(id));
+                },
+            )
+        })
+        .collect()
+}
+
+/// Routes at a place for packets that have none, or a wrong one.
+pub(super) fn routes_at(
+    view: &Fabric<'_>,
+    failure: &Failure,
+    spot: Spot,
+    instead: bool,
+) -> Vec<Edit> {
+    routes_for(view, &failure.packets, spot, instead)
+}
+
+fn routes_for(view: &Fabric<'_>, packets: &PacketSet, spot: Spot, instead: bool) -> Vec<Edit> {
+    let estate = view.estate;
+    let to = packets.destinations();
+    let natural = as_written(view, &to);
+    // A longer one goes before the one that is there.
+    let exact = exactly(&to);
+    let wanted: Vec<Vec<Range>> = if instead && !exact.is_empty() {
+        vec![exact]
+    } else {
+        vec![natural]
+    };
+    let mut edits = Vec::new();
+    let in_tables = |tables: &[Id<RouteTable>], edits: &mut Vec<Edit>| {
+        for table in tables {
+            edits.extend(accepting(view, *table, &to));
+            edits.extend(lending(view, estate.route_tables[*table].network, &to));
+            for (hop, name) in next_hops(view, estate.route_tables[*table].network, &to) {
+                edits.extend(
+                    wanted
+                        .iter()
+                        .map(|wanted| in_table(estate, *table, wanted, hop.clone(), &name)),
+                );
+            }
+        }
+    };
+    match spot {
+        Spot::Subnet(subnet) => {
+            let table = table_of(view, subnet).and_then(Reference::found);
+            in_tables(&table.into_iter().collect::<Vec<_>>(), &mut edits);
+            edits.extend(attached(view, subnet, &to));
+        }
+        Spot::Network(network) => {
+            let main = estate.networks[network]
+                .main_table
+                .as_ref()
+                .and_then(Reference::found);
+            let gateways = estate
+                .gateways
+                .items()
+                .iter()
+                .filter(|gateway| gateway.network == network);
+            let own = gateways.filter_map(|gateway| match &gateway.kind {
+                GatewayKind::Internet {
+                    table: Some(table), ..
+                } => table.found(),
+                _ => None,
+            });
+            in_tables(&main.into_iter().chain(own).collect::<Vec<_>>(), &mut edits);
+        }
+        Spot::Hub(id, Some(at)) => {
+            let hub = &estate.hubs[id];
+            let Some(domain) = hub.links[at]
+                .reads
+                .filter(|domain| *domain < hub.domains.len())
+            else {
+                return edits;
+            };
+            edits.extend(links_up(view, id, &to));
+            let mut others = Vec::new();
+            for (link, item) in hub
+                .links
+                .iter()
+                .enumerate()
+                .filter(|(link, item)| *link != at && item.up)
+            {
+                let (name, wanted) = (&hub.domains[domain].name, wanted[0].clone());
+                let text = format!(
+                    "add to hub {}, domain {name}, a route to {} by link {}",
+                    hub.name,
+                    texts(&wanted),
+                    item.name
+                );
+                let route = DomainRoute {
+                    origin: hub.domains[domain].origin,
+                    destinations: destinations(&wanted),
+                    hop: DomainHop::Link(link),
+                    metric: 0,
+                    enabled: true,
+                };
+                let rank = match &item.to {
+                    LinkEnd::Network(other) => !other
+                        .found()
+                        .is_some_and(|other| estate.networks[other].blocks.overlaps(&to)),
+                    LinkEnd::Site(other) => !other
+                        .found()
+                        .is_some_and(|other| estate.sites[other].announces.overlaps(&to)),
+                    LinkEnd::Hub(_) | LinkEnd::Firewall(_) => true,
+                };
+                let edit = Edit::new(
+                    EditKind::Route,
+                    text,
+                    Some(route.origin),
+                    hub.owner,
+                    move |estate| {
+                        estate.hubs.get_mut(id).domains[domain]
+                            .routes
+                            .push(route.clone());
+                    },
+                );
+                if rank {
+                    others.push(edit)
+                } else {
+                    edits.push(edit)
+                }
+            }
+            edits.append(&mut others);
+            edits.truncate(MOST_HOPS);
+        }
+        Spot::Firewall(id) => {
+            let firewall = &estate.firewalls[id];
+            if firewall.routes.is_none() {
+                return edits;
+            }
+            // First the interfaces that lead there, and last the one by which the packets came.
+            let from = packets.sources();
+            let leads = |interface: Id<heronshale_model::estate::Interface>| {
+                let subnet = estate.interfaces[interface].subnet;
+                let near = estate.networks[estate.subnets[subnet].network]
+                    .blocks
+                    .overlaps(&to);
+                let routes =
+                    heronshale_engine::route::routed(view, subnet, Some(interface), None, &to);
+                let lost = |winner: &heronshale_engine::route::Winner| {
+                    matches!(winner.hop, Hop::Dead | Hop::Blackhole)
+                };
+                let routed = routes
+                    .iter()
+                    .any(|one| one.winners.iter().any(|winner| !lost(winner)));
+                let comes = routes_back(view, id, &from) == Some(interface);
+                (comes, !(near || routed))
+            };
+            let mut legs: Vec<_> = firewall.legs.iter().collect();
+            legs.sort_by_key(|leg| leads(leg.interface));
+            for leg in legs {
+                let name = &estate.interfaces[leg.interface].name;
+                let text = format!(
+                    "add to firewall {} a route to {} by interface {name}",
+                    firewall.name,
+                    texts(&wanted[0])
+                );
+                let route = FirewallRoute {
+                    origin: firewall.origin,
+                    destinations: destinations(&wanted[0]),
+                    interface: leg.interface,
+                };
+                edits.push(Edit::new(
+                    EditKind::Route,
+                    text,
+                    Some(firewall.origin),
+                    firewall.owner,
+                    move |estate| {
+                        estate
+                            .firewalls
+                            .get_mut(id)
+                            .routes
+                            .get_or_insert_default()
+                            .push(route.clone());
+                    },
+                ));
+            }
+        }
+        _ => {}
+    }
+    edits
+}
+
+/// The interface by which a firewall's own table leads to some addresses.
+fn routes_back(
+    view: &Fabric<'_>,
+    firewall: Id<heronshale_model::estate::Firewall>,
+    to: &Addresses,
+) -> Option<Id<heronshale_model::estate::Interface>> {
+    let routes = view.estate.firewalls[firewall].routes.as_ref()?;
+    let leads = |destination: &RouteDestination| match destination {
+        RouteDestination::Block(block) => [block.range]
+            .into_iter()
+            .collect::<Addresses>()
+            .overlaps(to),
+        RouteDestination::Set(set) => set
+            .found()
+            .is_some_and(|set| view.set(set).matched.sure.overlaps(to)),
+    };
+    routes
+        .iter()
+        .find(|route| route.destinations.iter().any(leads))
+        .map(|route| route.interface)
+}
+
+/// A table that learns nothing, made to accept what the network's site gateways and hub links offer.
+fn accepting(view: &Fabric<'_>, table: Id<RouteTable>, to: &Addresses) -> Option<Edit> {
+    let estate = view.estate;
+    let item = &estate.route_tables[table];
+    let by_site = || {
+        let gateways = heronshale_engine::route::site_gateways(view, item.network);
+        gateways
+            .iter()
+            .any(|(_, site)| estate.sites[*site].announces.overlaps(to))
+    };
+    let by_hub = || {
+        let ours = |end: &LinkEnd| matches!(end, LinkEnd::Network(other) if other.found() == Some(item.network));
+        estate.hubs.iter().any(|(id, hub)| {
+            let link =
+                heronshale_engine::route::link_of(hub, ours).and_then(|(_, link)| link.reads);
+            let learned = link
+                .map(|domain| heronshale_engine::route::domain_candidates(view, id, domain).all);
+            learned
+                .into_iter()
+                .flatten()
+                .any(|one| [one.range].into_iter().collect::<Addresses>().overlaps(to))
+        })
+    };
+    if item.accepts_propagation || !(by_site() || by_hub()) {
+        return None;
+    }
+    let text = format!(
+        "let table {} accept propagation (`accepts_propagation`)",
+        item.name
+    );
+    let owner = item.owner.or(estate.networks[item.network].owner);
+    Some(Edit::new(
+        EditKind::Flag,
+        text,
+        Some(item.origin),
+        owner,
+        move |estate| {
+            estate.route_tables.get_mut(table).accepts_propagation = true;
+        },
+    ))
+}
+
+/// Site gateways of a peered network that lead there, lent and used.
+fn lending(view: &Fabric<'_>, network: Id<Network>, to: &Addresses) -> Vec<Edit> {
+    let estate = view.estate;
+    let mut edits = Vec::new();
+    for (id, peering) in estate
+        .peerings
+        .iter()
+        .filter(|(_, peering)| peering.is_up())
+    {
+        let Some(other) = peering.opposite(network).and_then(Reference::found) else {
+            continue;
+        };
+        let leads = heronshale_engine::route::site_gateways(view, other)
+            .iter()
+            .any(|(_, site)| estate.sites[*site].announces.overlaps(to));
+        let lent = peering.side(other).is_some_and(|side| side.lend_gateways);
+        let used = peering.side(network).is_some_and(|side| side.use_gateways);
+        if !leads || (lent && used) {
+            continue;
+        }
+        let (lender, user) = (&estate.networks[other].name, &estate.networks[network].name);
+        let text = match (lent, used) {
+            (false, false) => format!(
+                "let network {lender} lend its site gateways over peering {}, and network {user} use them",
+                peering.name
+            ),
+            (true, _) => {
+                format!(
+                    "let network {user} use the site gateways that {lender} lends over peering {}",
+                    peering.name
+                )
+            }
+            (false, true) => format!(
+                "let network {lender} lend its site gateways over peering {}",
+                peering.name
+            ),
+        };
+        let owner = if lent {
+            estate.networks[network].owner
+        } else {
+            estate.networks[other].owner
+        };
+        edits.push(Edit::new(
+            EditKind::Flag,
+            text,
+            Some(peering.origin),
+            owner,
+            move |estate| {
+                for side in &mut estate.peerings.get_mut(id).sides {
+                    side.lend_gateways |= side.network.found() == Some(other);
+                    side.use_gateways |= side.network.found() == Some(network);
+                }
+            },
+        ));
+    }
+    edits
+}
+
+/// Links of a hub that are down, those that lead there first.
+fn links_up(view: &Fabric<'_>, id: Id<Hub>, to: &Addresses) -> Vec<Edit> {
+    let estate = view.estate;
+    let hub = &estate.hubs[id];
+    let leads = |end: &LinkEnd| match end {
+        LinkEnd::Network(other) => other
+            .found()
+            .is_some_and(|other| estate.networks[other].blocks.overlaps(to)),
+        LinkEnd::Site(site) => site
+            .found()
+            .is_some_and(|site| estate.sites[site].announces.overlaps(to)),
+        LinkEnd::Hub(_) | LinkEnd::Firewall(_) => true,
+    };
+    let mut down: Vec<_> = hub
+        .links
+        .iter()
+        .enumerate()
+        .filter(|(_, link)| !link.up && leads(&link.to))
+        .collect();
+    down.sort_by_key(|(_, link)| matches!(link.to, LinkEnd::Hub(_) | LinkEnd::Firewall(_)));
+    let up = |(at, link): (usize, &heronshale_model::estate::Link)| {
+        let text = format!("link {} of hub {} has to be up", link.name, hub.name);
+        Edit::new(
+            EditKind::Up,
+            text,
+            Some(link.origin),
+            hub.owner,
+            move |estate| {
+                estate.hubs.get_mut(id).links[at].up = true;
+            },
+        )
+    };
+    down.into_iter().map(up).collect()
+}
+
+/// Other routes at the places where it was routed: the reply's first, since what comes back is where it went wrong.
+pub(super) fn reroutes(view: &Fabric<'_>, failure: &Failure) -> Vec<Edit> {
+    let mut edits = Vec::new();
+    let mut headers = vec![failure.asked.clone()];
+    let mut places: Vec<(Spot, PacketSet, bool)> = Vec::new();
+    for step in &failure.steps {
+        let now = headers[headers.len() - 1].clone();
+        let Step { at, what, reply } = step;
+        match what {
+            What::Changed(change, _) if !reply => headers.push(now.rewritten(change)),
+            What::Changed(..) if headers.len() > 1 => drop(headers.pop()),
+            What::Routed(_) => places.push((*at, if *reply { now.replies() } else { now }, *reply)),
+            _ => {}
+        }
+    }
+    places.sort_by_key(|(_, _, reply)| !reply);
+    places.truncate(4);
+    for (spot, packets, _) in places {
+        edits.extend(routes_for(view, &packets, spot, true));
+    }
+    edits
+}
