@@ -21,6 +21,7 @@ mod routes;
 mod rule;
 mod surface;
 mod tidy;
+mod traffic;
 
 pub use audit::{Audit, Count, KindCount, Since, audit};
 pub use effective::{
@@ -41,8 +42,10 @@ pub use inventory::{
     PublicRow, SetRow, SiteRow, SubnetRow, TableRow, inventory,
 };
 pub use matrix::{CellAnswer, CellFact, CellPart, CellVerdict, Matrix, MatrixAnswer, SegmentFact};
-pub use mends::{EditFact, MendFact, ObstacleFact, SinceFact, since};
-pub use path::{LookupFact, PathAnswer, PathEnd, PathEntrance, PathPart, Symptom, path_answer};
+pub use mends::{EditFact, MendFact, ObstacleFact, SinceFact};
+pub use path::{
+    LookupFact, PathAnswer, PathEnd, PathEntrance, PathPart, Symptom, path_answer, since,
+};
 pub use plain_routes::{PlainHop, PlainRoute, plain_routes};
 pub use reach::{
     HopFact, LinkFact, PlaceFact, PlaceKind, ReachAnswer, ReachAsked, ReachedFact, reach_answer,

@@ -1,7 +1,6 @@
 //! What is in the way of a connection and what would mend it, as data; and what of it is new since an earlier snapshot.
 
-use super::PathAnswer;
-use super::path::{summed, symbols};
+use crate::traffic::{summed, symbols};
 use heronshale_audit::describe::{owner_text, peer_words};
 use heronshale_audit::facts::PathTraffic;
 use heronshale_audit::facts::{StepFact, step_fact};
@@ -143,53 +142,4 @@ fn traffic(view: &Fabric<'_>, packets: &PacketSet) -> Vec<PathTraffic> {
             exact: true,
         })
         .collect()
-}
-
-/// Says which obstacles are new against the answer of an earlier snapshot, or why that could not be asked.
-pub fn since(answer: &mut PathAnswer, old: Result<&PathAnswer, &str>, taken: Option<String>) {
-    let old = match old {
-        Ok(old) => old,
-        Err(why) => {
-            let not_asked = Some(why.to_owned());
-            answer.since = Some(SinceFact {
-                taken,
-                verdict: None,
-                not_asked,
-                gone: Vec::new(),
-            });
-            return;
-        }
-    };
-    let same = |a: &StepFact, b: &StepFact| {
-        (a.reply, &a.at, &a.why, a.does) == (b.reply, &b.at, &b.why, b.does)
-    };
-    for obstacle in &mut answer.obstacles {
-        let known = old
-            .obstacles
-            .iter()
-            .any(|other| same(&other.step, &obstacle.step));
-        obstacle.new = Some(!known);
-        let at =
-            |step: &&StepFact| step.reply == obstacle.step.reply && step.at == obstacle.step.at;
-        obstacle.before = old.steps.iter().find(at).filter(|_| !known).cloned();
-    }
-    let still = |step: &StepFact| {
-        answer
-            .obstacles
-            .iter()
-            .any(|obstacle| same(&obstacle.step, step))
-    };
-    let gone = old
-        .obstacles
-        .iter()
-        .map(|obstacle| &obstacle.step)
-        .filter(|step| !still(step))
-        .cloned()
-        .collect();
-    answer.since = Some(SinceFact {
-        taken,
-        verdict: Some(old.verdict),
-        not_asked: None,
-        gone,
-    });
 }

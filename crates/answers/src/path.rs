@@ -1,6 +1,7 @@
 //! One connection there and back as data: its parts by verdict, and the steps of an example.
 
 use super::mends::{MendFact, ObstacleFact, SinceFact, mend_facts};
+use crate::traffic::{summed, symbols};
 use heronshale_audit::describe::{Symbols, Witness, peer_words, witness};
 use heronshale_audit::facts::{PathTraffic, choices_text, condition_text};
 use heronshale_audit::facts::{StepDoes, StepFact, step_fact};
@@ -365,27 +366,6 @@ pub(super) fn services_text(services: &[Service]) -> String {
     texts.join(", ")
 }
 
-/// Names for the addresses of both ends: of interfaces, where there are few.
-pub(super) fn symbols(view: &Fabric<'_>, all: &Addresses) -> Symbols {
-    let estate = view.estate;
-    let mut symbols: Symbols = vec![("the internet".to_owned(), view.internet_end())];
-    for site in estate.sites.items() {
-        symbols.push((format!("site {}", site.name), site.holds.clone()));
-    }
-    let near = estate
-        .interfaces
-        .items()
-        .iter()
-        .filter(|interface| interface.addresses.overlaps(all));
-    for interface in near.take(200) {
-        symbols.push((
-            interface.name.to_string(),
-            interface.addresses.intersection(all),
-        ));
-    }
-    symbols
-}
-
 fn part_fact(
     view: &Fabric<'_>,
     question: &Question,
@@ -504,22 +484,6 @@ fn picked_alike(view: &Fabric<'_>, answered: &Answered, judged: &Judged) -> Opti
     })
 }
 
-/// Who and what occurs among very many packets.
-pub(super) fn summed(packets: &PacketSet, symbols: &Symbols) -> Vec<PathTraffic> {
-    let (sources, destinations) = (packets.sources(), packets.destinations());
-    let numbers = packets.services();
-    let of = |family: Family| {
-        let (sources, destinations) = (sources.of(family), destinations.of(family));
-        (!sources.is_empty()).then(|| PathTraffic {
-            sources: peer_words(family, sources, symbols),
-            destinations: peer_words(family, destinations, symbols),
-            services: service::texts(family, &numbers.intersection(&service::all(family))),
-            exact: false,
-        })
-    };
-    Family::BOTH.into_iter().filter_map(of).collect()
-}
-
 fn lookup_facts(view: &Fabric<'_>, found: &Resolution) -> Vec<LookupFact> {
     let estate = view.estate;
     let fact = |lookup: &heronshale_model::names::Lookup| {
@@ -554,4 +518,53 @@ fn lookup_facts(view: &Fabric<'_>, found: &Resolution) -> Vec<LookupFact> {
         }
     };
     found.lookups.iter().map(fact).collect()
+}
+
+/// Says which obstacles are new against the answer of an earlier snapshot, or why that could not be asked.
+pub fn since(answer: &mut PathAnswer, old: Result<&PathAnswer, &str>, taken: Option<String>) {
+    let old = match old {
+        Ok(old) => old,
+        Err(why) => {
+            let not_asked = Some(why.to_owned());
+            answer.since = Some(SinceFact {
+                taken,
+                verdict: None,
+                not_asked,
+                gone: Vec::new(),
+            });
+            return;
+        }
+    };
+    let same = |a: &StepFact, b: &StepFact| {
+        (a.reply, &a.at, &a.why, a.does) == (b.reply, &b.at, &b.why, b.does)
+    };
+    for obstacle in &mut answer.obstacles {
+        let known = old
+            .obstacles
+            .iter()
+            .any(|other| same(&other.step, &obstacle.step));
+        obstacle.new = Some(!known);
+        let at =
+            |step: &&StepFact| step.reply == obstacle.step.reply && step.at == obstacle.step.at;
+        obstacle.before = old.steps.iter().find(at).filter(|_| !known).cloned();
+    }
+    let still = |step: &StepFact| {
+        answer
+            .obstacles
+            .iter()
+            .any(|obstacle| same(&obstacle.step, step))
+    };
+    let gone = old
+        .obstacles
+        .iter()
+        .map(|obstacle| &obstacle.step)
+        .filter(|step| !still(step))
+        .cloned()
+        .collect();
+    answer.since = Some(SinceFact {
+        taken,
+        verdict: Some(old.verdict),
+        not_asked: None,
+        gone,
+    });
 }

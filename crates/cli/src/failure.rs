@@ -32,6 +32,10 @@ pub enum Failure {
     /// Exports, or the profile by which they are read, cannot be used, or not be reached.
     Exports(Box<LoadError>),
     /// Something could not be fetched.
+    #[cfg_attr(
+        not(feature = "collect"),
+        allow(dead_code, reason = "nothing is collected")
+    )]
     Collect {
         /// What, and why.
         what: String,

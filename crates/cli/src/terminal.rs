@@ -73,6 +73,7 @@ pub fn progress(bytes: u64) -> indicatif::ProgressBar {
 }
 
 /// How many requests are answered.
+#[cfg(feature = "collect")]
 pub fn steps() -> indicatif::ProgressBar {
     bar(None, "{pos} of {len} requests {wide_bar}")
 }

@@ -10,6 +10,7 @@ pub mod faults;
 pub mod judgement;
 pub mod path;
 pub mod peers;
+pub mod policy;
 pub mod route;
 pub mod stage;
 pub mod sweep;

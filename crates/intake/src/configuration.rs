@@ -1,7 +1,8 @@
 //! The configuration file: by what the audit measures, and where what people say of the estate is written.
 
 use crate::document::{Documents, schema_of};
-use crate::load::LoadError;
+use crate::files::CONFIGURATION;
+use crate::files::LoadError;
 use crate::reading::{Many, Reading, Required, Spanned, TagMap, choices, did_you_mean, record};
 use heronshale_model::estate::{Name, Service};
 use heronshale_model::segments::SegmentBy;
@@ -11,9 +12,6 @@ use heronshale_model::tuning::{Sensitive, Tuning};
 use heronshale_sets::address::Family;
 use heronshale_sets::intervals::Intervals;
 use std::path::{Path, PathBuf};
-
-/// What a configuration file says in its field `format`.
-pub const CONFIGURATION: &str = "heronshale-configuration";
 
 record! {
     /// A configuration file, `heronshale.yaml`.

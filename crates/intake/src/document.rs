@@ -1,6 +1,7 @@
 //! Small documents beside the snapshot: each is read as one tree.
 
-use crate::load::{LoadError, SourceText, text_of};
+use crate::files::{LoadError, SourceText, text_of};
+use crate::files::{MISCOUNTED, miscounted};
 use crate::reading::{Reading, Spanned, Written};
 use crate::tree::{Node, Sink, Value};
 use crate::{json, yaml};
@@ -186,15 +187,6 @@ impl Documents {
         self.finish_with_texts(found).map(|(found, ..)| found)
     }
 }
-
-/// What is wrong if a file does not hold what it says.
-pub(crate) fn miscounted(said: u32, found: usize) -> String {
-    format!("the file says that it holds {said} entries, and has {found}")
-}
-
-/// What to do then.
-pub(crate) const MISCOUNTED: &str =
-    "is the file cut? Get the whole of it; or say how many entries it holds now";
 
 /// Where an item of a document stands.
 pub(crate) fn place(files: &[SourceFile], span: Span, pointer: String) -> Place {

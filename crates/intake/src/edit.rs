@@ -3,7 +3,8 @@
 //! The text is edited, read again, and compared with what the patch makes of the old document: were the two to differ,
 //! nothing would be offered.
 
-use crate::load::{Snapshot, SourceText};
+use crate::files::SourceText;
+use crate::load::Snapshot;
 use crate::tree::{Node, Scalar, Sink, Value as Tree};
 use crate::{json, yaml};
 use heronshale_model::estate::{Direction, Filter, Id, RuleId};

@@ -1,11 +1,12 @@
 //! From bytes to the model: snapshot files, with the position of everything.
 
 mod build;
-mod collect;
 mod configuration;
 mod document;
 mod edit;
+mod files;
 mod json;
+mod kept;
 mod load;
 mod observed;
 mod open;
@@ -19,21 +20,23 @@ mod values;
 mod written;
 mod yaml;
 
-pub use collect::{Bounds, COLLECTION, CollectError, Collected, Missing, Token, collect};
-pub use configuration::{CONFIGURATION, Configuration, configuration_schema, load_configuration};
+pub use configuration::{Configuration, configuration_schema, load_configuration};
 pub use edit::{Edited, without_rules};
-pub use load::{Beside, LoadError, NotRead, Snapshot, SourceText, load, load_texts};
+pub use files::CONFIGURATION;
+pub use files::{ACCEPTANCES, EXPECTATIONS};
+pub use files::{LoadError, NotRead, SourceText};
+pub use kept::{BEGUN, COLLECTED, COLLECTION, Collected, KeptFile, Missing};
+pub use load::{Beside, Snapshot, load, load_texts};
 pub use observed::load_observed;
 pub use open::{AclReading, Part, Role, read_acls, read_machine, read_routes};
 pub use profile::{
-    BUILT_IN, DraftProfile, Exports, PROFILE, Profile, QUESTIONS, Question, Questions,
-    answered_profile, built_in_profile, draft_profile, exports, import, load_profile,
-    load_questions, profile_schema, questions_schema, wrong_answer,
+    BUILT_IN, DraftProfile, EachOf, Exports, PROFILE, Plan, Profile, QUESTIONS, Question,
+    Questions, Request, Sent, answered_profile, built_in_profile, draft_profile, exports, import,
+    load_profile, load_questions, profile_schema, questions_schema, wrong_answer,
 };
 pub use reading::{did_you_mean, parse_moment};
 pub use sections::{snapshot_schema, snapshot_sections};
 pub use statements::{
-    ACCEPTANCES, EXPECTATIONS, acceptances_schema, expectations_schema, load_acceptances,
-    load_expectations,
+    acceptances_schema, expectations_schema, load_acceptances, load_expectations,
 };
 pub use written::{FORMAT, VERSION};

@@ -1,10 +1,11 @@
 //! Reads a snapshot: a file, or all snapshot files of a folder as one estate.
 
 use crate::build::build;
-use crate::configuration::CONFIGURATION;
+use crate::files::{
+    ACCEPTANCES, CONFIGURATION, EXPECTATIONS, LoadError, NotRead, SourceText, text_of,
+};
 use crate::sections::{Collected, FileSink};
 use crate::slips::typographic;
-use crate::statements::{ACCEPTANCES, EXPECTATIONS};
 use crate::tree::syntax_problem;
 use crate::written::FORMAT;
 use crate::{json, yaml};
@@ -19,15 +20,6 @@ const BESIDE: [&str; 3] = [EXPECTATIONS, ACCEPTANCES, CONFIGURATION];
 
 /// Folders nested deeper than this are refused, so that a circle of links ends.
 const DEEPEST_FOLDER: usize = 32;
-
-/// The text of a file that was read, for showing its lines.
-#[derive(Debug, Clone)]
-pub struct SourceText {
-    /// Relative to the estate's folder.
-    pub name: String,
-    /// Its text; where bytes were no UTF-8, a stand-in.
-    pub text: String,
-}
 
 /// A snapshot that was read.
 #[derive(Debug)]
@@ -51,41 +43,6 @@ pub struct Beside {
     pub name: String,
     /// Where it is.
     pub path: PathBuf,
-}
-
-/// A file that lies in the folder and is no part of the snapshot.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct NotRead {
-    /// Relative to the estate's folder.
-    pub name: String,
-    /// Why it was not read.
-    pub why: &'static str,
-}
-
-/// Why no estate came of it.
-#[derive(Debug)]
-pub enum LoadError {
-    /// The files could not be reached.
-    Environment {
-        /// What was tried.
-        what: String,
-        /// What the system said.
-        error: io::Error,
-    },
-    /// The content cannot be used.
-    Input {
-        /// Everything that is wrong, by file and place.
-        problems: Vec<Problem>,
-        /// The files, by [`FileId`].
-        texts: Vec<SourceText>,
-    },
-    /// There is no snapshot.
-    NoSnapshot {
-        /// Where it was looked for.
-        path: PathBuf,
-        /// The files that were there.
-        not_read: Vec<NotRead>,
-    },
 }
 
 fn environment(what: &str, path: &Path, error: io::Error) -> LoadError {
@@ -366,38 +323,6 @@ fn is_cut(bytes: &[u8]) -> bool {
         .chain(&BESIDE)
         .map(|format| format!("format:{format}"));
     known.into_iter().any(|header| header.starts_with(&first))
-}
-
-/// The text of a file, without a byte order mark.
-///
-/// # Errors
-/// In words, if it is not text in UTF-8.
-pub(crate) fn text_of(bytes: Vec<u8>) -> Result<String, String> {
-    if bytes.starts_with(&[0xFF, 0xFE]) || bytes.starts_with(&[0xFE, 0xFF]) {
-        return Err("the file is text in UTF-16, not in UTF-8".to_owned());
-    }
-    let mut text = String::from_utf8(bytes).map_err(|error| {
-        let at = error.utf8_error().valid_up_to();
-        let before = &error.as_bytes()[..at];
-        let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
-        let column = at
-            - before
-                .iter()
-                .rposition(|byte| *byte == b'\n')
-                .map_or(0, |end| end + 1)
-            + 1;
-        format!(
-            "the file is not text in UTF-8: byte {:#04x} in line {line}, column {column}",
-            error.as_bytes()[at]
-        )
-    })?;
-    if text.contains('\0') {
-        return Err("the file is not text in UTF-8: it holds a null byte".to_owned());
-    }
-    if text.starts_with('\u{feff}') {
-        text.drain(..'\u{feff}'.len_utf8());
-    }
-    Ok(text)
 }
 
 fn merge(mut broken: Vec<Problem>, more: Vec<Problem>) -> Vec<Problem> {

@@ -1,7 +1,7 @@
 //! What was seen open from outside: CSV (RFC 4180) with a header; the columns address, protocol and port in any order, others are
 //! left alone.
 
-use crate::load::{LoadError, SourceText};
+use crate::files::{LoadError, SourceText};
 use crate::reading::{Reading, did_you_mean};
 use heronshale_model::observed::Seen;
 use heronshale_model::source::{FileId, Span};

@@ -1,6 +1,6 @@
 //! The sections of a snapshot file: which record each holds, and the collected items of all files.
 
-use crate::document::{MISCOUNTED, miscounted};
+use crate::files::{MISCOUNTED, miscounted};
 use crate::reading::{Definitions, Reading, Written, did_you_mean};
 use crate::tree::{Node, Scalar, Sink, Value};
 use crate::written::*;

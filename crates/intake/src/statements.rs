@@ -1,18 +1,13 @@
 //! Expectations and acceptances: files of our own that read like sentences (`docs/statements.md`).
 
 use crate::document::{Documents, schema_of};
-use crate::load::LoadError;
+use crate::files::LoadError;
+use crate::files::{ACCEPTANCES, EXPECTATIONS};
 use crate::reading::{Many, Moment, Prose, Required, Spanned, record};
 use heronshale_model::estate::{Name, Service};
 use heronshale_model::stated::{Acceptance, Claim, Expectation, Pinned};
 use heronshale_sets::address::Block;
 use std::path::PathBuf;
-
-/// What a file of expectations says in its field `format`.
-pub const EXPECTATIONS: &str = "heronshale-expectations";
-
-/// What a file of acceptances says in its field `format`.
-pub const ACCEPTANCES: &str = "heronshale-acceptances";
 
 record! {
     /// A file of expectations.

@@ -4,8 +4,8 @@ use super::list::{Decision, Enlisted, Line, Zones};
 use crate::faults::{Fault, has};
 use heronshale_engine::binding::{Bindings, Enforced, depends_on_place, firewalls_with};
 use heronshale_engine::fabric::Fabric;
+use heronshale_engine::policy::policy_order;
 use heronshale_engine::stage::{in_order, policies_at, rule_match};
-use heronshale_engine::walk::policy_order;
 use heronshale_model::estate::{
     Action, Direction, Filter, FilterKind, Id, Lack, Name, Network, Reference, RuleId,
 };

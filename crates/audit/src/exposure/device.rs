@@ -101,7 +101,7 @@ impl DeviceWay {
 /// Every way in that leads by a device, by kind of holder and in the order of the files.
 pub fn device_ways(view: &Fabric<'_>) -> Vec<DeviceWay> {
     let estate = view.estate;
-    let devices = heronshale_engine::walk::roles(view);
+    let devices = view.roles();
     let mut asked: Vec<(HeldBy, Range)> = Vec::new();
     for (id, public, own) in super::asked_addresses(view) {
         if devices.contains_key(&id) || is_led_by_devices(view, id) {

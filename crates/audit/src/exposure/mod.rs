@@ -136,7 +136,7 @@ impl DirectWay {
 /// Every direct way in, in the order of the interfaces.
 pub fn direct_ways(view: &Fabric<'_>) -> Vec<DirectWay> {
     // What comes to a firewall's, a proxy's or a private door's interface does not end there.
-    let devices = heronshale_engine::walk::roles(view);
+    let devices = view.roles();
     let mut asked = asked_addresses(view);
     let direct =
         |id: Id<Interface>| !devices.contains_key(&id) && !device::is_led_by_devices(view, id);

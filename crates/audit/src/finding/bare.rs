@@ -168,7 +168,7 @@ pub(super) fn all_there_and_back(routes: &Fabric<'_>) -> Vec<Sweep> {
     };
     let all = PacketSet::full();
     // A device's interfaces are no ends, unless their address is a name of something else.
-    let roles = heronshale_engine::walk::roles(routes);
+    let roles = routes.roles();
     let is_part = |id: &Id<Interface>| roles.contains_key(id) || estate.interfaces[*id].forwards;
     let fronts = estate
         .balancers

@@ -1,6 +1,8 @@
 //! The commands, one file each: its arguments, whose comments are the help, and its wiring.
 
 mod audit;
+#[cfg(feature = "collect")]
+mod collecting;
 mod completions;
 mod demo;
 mod effective;

@@ -209,7 +209,7 @@ pub fn sweep(view: &Fabric<'_>, asked: &Sweeping<'_>) -> Sweep {
         .iter()
         .any(|firewall| !firewall.destination_translations.is_empty());
     // Private doors, proxies' and firewalls' interfaces lead to others.
-    let devices = crate::walk::roles(view);
+    let devices = view.roles();
     let with_devices = |to: &[Id<Interface>]| to.iter().chain(devices.keys()).copied().collect();
     let receivers: Vec<Id<Interface>> = asked
         .to

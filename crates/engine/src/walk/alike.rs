@@ -9,7 +9,7 @@
 //! packet of the other; as long as no packet has two of one kind at its ends. Hence only senders that are not receivers, in
 //! subnets that hold none, are taken together, and the other way round.
 
-use super::{Asked, Start, boxed, roles};
+use super::{Asked, Start, boxed};
 use crate::fabric::Fabric;
 use crate::faults::{Fault, has};
 use crate::route::table_of;
@@ -285,7 +285,7 @@ fn own_subnets(
     let (sending, receiving) = (of(senders), of(receivers));
     let mut own: FxHashSet<Id<Subnet>> = sending.intersection(&receiving).copied().collect();
     // What is led to an interface may come from its own subnet, past the ACL, and so may what that sends back.
-    let (devices, special) = (roles(view), special(view));
+    let (devices, special) = (view.roles(), special(view));
     let single: Addresses = singles(view).into_iter().map(Range::single).collect();
     for (id, interface) in estate.interfaces.iter() {
         let led_to = special.contains(&id) || interface.addresses.overlaps(&single);
@@ -412,7 +412,7 @@ fn singles(view: &Fabric<'_>) -> Vec<IpAddr> {
 /// Interfaces that are nothing but ends of packets, with one address of a family, among those that are asked about.
 fn plain(view: &Fabric<'_>, asked: impl Fn(Id<Interface>) -> bool) -> Vec<Id<Interface>> {
     let estate = view.estate;
-    let devices = roles(view);
+    let devices = view.roles();
     let special = special(view);
     let is_plain = |(id, item): &(Id<Interface>, &Interface)| {
         let single = |family: Family| {

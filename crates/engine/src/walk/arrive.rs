@@ -3,39 +3,14 @@
 use super::label::{Choice, Verdict};
 use super::stages::Pass;
 use super::step::{Spot, Why};
-use super::way::{Role, place_of_balancer};
 use super::{Ctx, Map, Met, NotKept, Origin, Start, Visit, Walk};
+use crate::fabric::{Holder, Role};
 use crate::faults::{Fault, has};
 use crate::route::RoutePlace;
-use heronshale_model::estate::{
-    Balancer, BalancerKind, Direction, FrontEnd, Gateway, GatewayKind, Id, Interface, Network,
-    Subnet,
-};
+use heronshale_model::estate::{Balancer, BalancerKind, Direction, Id, Interface, Network, Subnet};
 use heronshale_sets::address::{Addresses, Family, Range};
 use heronshale_sets::packet::PacketSet;
 use rustc_hash::FxHashMap;
-use std::net::IpAddr;
-use std::rc::Rc;
-
-/// Who holds an address of a network.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(super) enum Holder {
-    Interface(Id<Interface>),
-    Balancer(Id<Balancer>),
-    Nat(Id<Gateway>),
-}
-
-/// Who holds which addresses of a network, in ascending order.
-#[derive(Debug, Default)]
-pub(super) struct Holders {
-    pub all: Vec<(Range, Holder)>,
-    /// The addresses of each subnet's interfaces.
-    pub by_subnet: FxHashMap<Id<Subnet>, Addresses>,
-    /// The addresses of balancers and NAT gateways, with the subnets in which they stand; none outside of all.
-    devices: Vec<(IpAddr, Option<Id<Subnet>>)>,
-    /// Whether some address has two holders.
-    shared: bool,
-}
 
 /// The interfaces of one class and one subnet that hold some of the packets' destinations.
 pub(super) struct Group {
@@ -44,103 +19,7 @@ pub(super) struct Group {
     pub set: PacketSet,
 }
 
-impl Holders {
-    /// The addresses that something holds beside what stands in a subnet: only inside it; or only elsewhere.
-    pub(super) fn of_devices(&self, subnet: Id<Subnet>, inside: bool) -> Addresses {
-        let there = self
-            .devices
-            .iter()
-            .filter(|(_, place)| (*place == Some(subnet)) == inside);
-        there.map(|(address, _)| *address).collect()
-    }
-
-    /// The addresses of each subnet's interfaces, in the order of the subnets.
-    pub(super) fn by_subnet(&self) -> impl Iterator<Item = (&Id<Subnet>, &Addresses)> {
-        let mut all: Vec<_> = self.by_subnet.iter().collect();
-        all.sort_by_key(|(subnet, _)| **subnet);
-        all.into_iter()
-    }
-}
-
 impl<'e> Walk<'_, 'e> {
-    pub(super) fn holders(&mut self, network: Id<Network>) -> Rc<Holders> {
-        if let Some(known) = self.holders.get(&network) {
-            return Rc::clone(known);
-        }
-        let estate = self.view.estate;
-        let mut found = Holders::default();
-        let mut by_subnet: FxHashMap<Id<Subnet>, Vec<Range>> = FxHashMap::default();
-        for id in self.view.interfaces_in(network) {
-            let interface = &estate.interfaces[*id];
-            found.all.extend(
-                interface
-                    .addresses
-                    .ranges()
-                    .map(|range| (range, Holder::Interface(*id))),
-            );
-            by_subnet
-                .entry(interface.subnet)
-                .or_default()
-                .extend(interface.addresses.ranges());
-        }
-        found.by_subnet = by_subnet
-            .into_iter()
-            .map(|(subnet, ranges)| (subnet, ranges.into_iter().collect()))
-            .collect();
-        for (id, balancer) in estate
-            .balancers
-            .iter()
-            .filter(|(_, balancer)| balancer.network == network)
-        {
-            let own = |address| {
-                let mut held = balancer
-                    .interfaces
-                    .iter()
-                    .map(|id| &estate.interfaces[*id].addresses);
-                held.any(|held| held.contains(address))
-            };
-            for address in balancer
-                .front_ends
-                .iter()
-                .filter_map(FrontEnd::inside)
-                .filter(|address| !own(*address))
-            {
-                found
-                    .all
-                    .push((Range::single(address), Holder::Balancer(id)));
-                found
-                    .devices
-                    .push((address, place_of_balancer(self.view, balancer)));
-            }
-        }
-        for (id, gateway) in estate
-            .gateways
-            .iter()
-            .filter(|(_, gateway)| gateway.network == network)
-        {
-            if let GatewayKind::Nat {
-                address: Some(address),
-                subnet,
-                ..
-            } = &gateway.kind
-            {
-                found.all.push((Range::single(*address), Holder::Nat(id)));
-                found.devices.push((*address, Some(*subnet)));
-            }
-        }
-        found
-            .all
-            .sort_by_key(|(range, _)| (range.family, range.first));
-        found.all.dedup();
-        let meet = |pair: &[(Range, Holder)]| {
-            pair[0].0.family == pair[1].0.family && pair[1].0.first <= pair[0].0.last
-        };
-        found.shared = found.all.windows(2).any(meet);
-        let found = Rc::new(found);
-        self.holders.insert(network, Rc::clone(&found));
-        found
-    }
-
     /// To whatever holds the destination in a network. `from`: the subnet in which the packets are already.
     pub(super) fn deliver(
         &mut self,
@@ -149,7 +28,7 @@ impl<'e> Walk<'_, 'e> {
         from: Option<Id<Subnet>>,
         set: &PacketSet,
     ) -> Map {
-        let holders = self.holders(network);
+        let holders = self.view.holders(network);
         let wanted = Self::to(ctx, set);
         let spans = Family::BOTH.map(|family| wanted.of(family).clone());
         let mut held: FxHashMap<Holder, Vec<Range>> = FxHashMap::default();
@@ -346,7 +225,7 @@ impl<'e> Walk<'_, 'e> {
         from: Option<Id<Subnet>>,
         set: &PacketSet,
     ) -> Map {
-        let role = self.roles.get(&interface).copied();
+        let role = self.view.roles().get(&interface).copied();
         if let Some(Role::Door(service)) = role {
             return self.at_private_door(ctx, service, interface, from, set);
         }
@@ -604,7 +483,7 @@ impl<'e> Walk<'_, 'e> {
         }
         if !other.is_empty() {
             let spot = Spot::Interface(interface);
-            let role = self.roles.get(&interface).copied();
+            let role = self.view.roles().get(&interface).copied();
             let forwards =
                 self.view.estate.interfaces[interface].forwards || has(Fault::WalkAllForward);
             let visit = Visit::Handed(interface);

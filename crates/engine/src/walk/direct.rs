@@ -13,9 +13,8 @@
 //!
 //! *Cost.* Each place splits its destinations once; then a few rounds over all places.
 
-use super::edge::internet_gateway;
-use super::way::roles;
 use crate::fabric::Fabric;
+use crate::fabric::internet_gateway;
 use crate::faults::{Fault, has};
 use crate::route::{
     Candidates, Hop, RoutePlace, candidates, domain_candidates, link_of, routed_packets,
@@ -92,7 +91,7 @@ impl Direct {
             return None;
         }
         let mut held: FxHashMap<Id<Subnet>, Vec<Range>> = FxHashMap::default();
-        let parts = roles(view);
+        let parts = view.roles();
         for (_, interface) in estate
             .interfaces
             .iter()
@@ -269,7 +268,7 @@ impl<'s> Distinct<'s> {
 /// For each network the addresses in it that a device holds.
 fn devices(view: &Fabric<'_>) -> Vec<Addresses> {
     let estate = view.estate;
-    let parts = roles(view);
+    let parts = view.roles();
     let mut held: Vec<Vec<Range>> = vec![Vec::new(); estate.networks.len()];
     for (id, interface) in estate.interfaces.iter() {
         if interface.forwards || parts.contains_key(&id) {

@@ -5,129 +5,21 @@ use super::label::{Choice, Leaf, Verdict};
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, of_family};
 use crate::doubt::{Doubt, Unsaid};
-use crate::fabric::Fabric;
+use crate::fabric::{PublicHolder, internet_gateway};
 use crate::faults::{Fault, has};
 use crate::route::{
     Hop, RoutePlace, Winner, domain_candidates, lent_gateways, link_of, routes_of, site_gateways,
 };
 use heronshale_model::estate::{
-    Balancer, Direction, Firewall, Gateway, GatewayKind, Hub, Id, Interface, InternetTraffic, Lack,
-    LinkEnd, Network, PlatformService, Reference, Site, Subnet,
+    Balancer, Direction, Gateway, GatewayKind, Hub, Id, InternetTraffic, Lack, LinkEnd, Network,
+    Reference, Site, Subnet,
 };
 use heronshale_sets::address::{Addresses, Family, internet_at_large};
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{PacketSet, Rewrite, service};
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashSet;
 use std::net::IpAddr;
 use std::rc::Rc;
-
-/// Who holds a public address.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum PublicHolder {
-    /// An interface, by its own address.
-    Interface(Id<Interface>, IpAddr),
-    /// A balancer, by the address inside its network for which the front end stands, if it has one.
-    Balancer(Id<Balancer>, Option<IpAddr>),
-    Nat(Id<Gateway>, Option<IpAddr>),
-    /// A firewall in a hub.
-    Firewall(Id<Firewall>),
-    Service(Id<PlatformService>),
-    Nobody,
-}
-
-/// The estate's public addresses and its networks' internet gateways.
-#[derive(Debug)]
-pub(super) struct PublicIndex {
-    /// Each public address with its holder.
-    singles: Vec<(IpAddr, PublicHolder)>,
-    /// Whole blocks: public doors, hub firewalls.
-    blocks: Vec<(Addresses, PublicHolder)>,
-    /// All of them.
-    all: Addresses,
-    /// For each network its own addresses that leave as public ones, in the order of `singles`.
-    mapped: FxHashMap<Id<Network>, Vec<(IpAddr, IpAddr)>>,
-    /// What is known of networks that the snapshot lacks, as far as it may be reached in public.
-    lacking: Addresses,
-}
-
-impl PublicIndex {
-    pub fn new(view: &Fabric<'_>) -> Self {
-        let estate = view.estate;
-        let mut singles: Vec<(IpAddr, PublicHolder)> = Vec::new();
-        for gateway in estate.gateways.iter() {
-            if let GatewayKind::Nat {
-                public: Some(public),
-                address,
-                ..
-            } = &gateway.1.kind
-            {
-                singles.push((*public, PublicHolder::Nat(gateway.0, *address)));
-            }
-        }
-        for (id, balancer) in estate.balancers.iter() {
-            for front in balancer.front_ends.iter().filter(|front| front.public) {
-                singles.push((front.address, PublicHolder::Balancer(id, front.private)));
-            }
-        }
-        for public in estate.public_addresses.items() {
-            let holder = match (public.interface, public.private) {
-                (Some(interface), Some(private)) => PublicHolder::Interface(interface, private),
-                _ if singles.iter().any(|(known, _)| *known == public.address) => continue,
-                _ => PublicHolder::Nobody,
-            };
-            singles.push((public.address, holder));
-        }
-        let mut mapped: FxHashMap<Id<Network>, Vec<(IpAddr, IpAddr)>> = FxHashMap::default();
-        for (address, holder) in &singles {
-            let (network, own) = match holder {
-                PublicHolder::Interface(interface, own) => (estate.network_of(*interface), *own),
-                PublicHolder::Nat(gateway, Some(own)) => (estate.gateways[*gateway].network, *own),
-                _ => continue,
-            };
-            mapped.entry(network).or_default().push((own, *address));
-        }
-        let mut blocks = Vec::new();
-        for (id, service) in estate.services.iter() {
-            if let Some(door) = &service.public_door {
-                blocks.push((door.addresses.clone(), PublicHolder::Service(id)));
-            }
-        }
-        for (id, firewall) in estate
-            .firewalls
-            .iter()
-            .filter(|(_, firewall)| firewall.legs.is_empty())
-        {
-            blocks.push((
-                firewall.addresses.intersection(view.internet()),
-                PublicHolder::Firewall(id),
-            ));
-        }
-        let held: Addresses = singles.iter().map(|(address, _)| *address).collect();
-        let all = blocks.iter().fold(held, |sum, (block, _)| sum.union(block));
-        let lacking = estate.gaps.iter().filter_map(|gap| gap.blocks.as_ref());
-        let lacking = lacking.fold(Addresses::empty(), |sum, blocks| sum.union(blocks));
-        let lacking = lacking.intersection(&internet_at_large());
-        Self {
-            singles,
-            blocks,
-            all,
-            mapped,
-            lacking,
-        }
-    }
-}
-
-pub(super) fn internet_gateway(view: &Fabric<'_>, network: Id<Network>) -> Option<Id<Gateway>> {
-    let fits = |gateway: &Gateway| {
-        gateway.network == network
-            && matches!(gateway.kind, GatewayKind::Internet { attached: true, .. })
-    };
-    view.estate
-        .gateways
-        .iter()
-        .find(|(_, gateway)| fits(gateway))
-        .map(|(id, _)| id)
-}
 
 fn single(address: IpAddr) -> Addresses {
     Addresses::single(address)
@@ -473,7 +365,7 @@ impl<'e> Walk<'_, 'e> {
         let mut maps = Vec::new();
         let mut rest = set.clone();
         let sources = set.sources();
-        let public = Rc::clone(&self.public);
+        let public = self.view.public_index();
         for (own, address) in public.mapped.get(&network).into_iter().flatten() {
             if !sources.contains(*own) {
                 continue;
@@ -537,14 +429,14 @@ impl<'e> Walk<'_, 'e> {
     /// Packets are on the internet: at their end, or in again at one of the estate's own addresses.
     pub(super) fn on_internet(&mut self, ctx: &Ctx, set: PacketSet) -> Map {
         let mut maps = Vec::new();
-        let ended = Self::going_to(ctx, &set, &self.internet_end);
+        let ended = Self::going_to(ctx, &set, self.view.internet_as_end());
         let mut rest = set.difference(&ended);
         if !ended.is_empty() {
             let ctx = self.arrived(ctx, Spot::Internet);
             maps.push(self.reply_from_outside(&ctx, &ended));
         }
         let wanted = rest.destinations();
-        let public = Rc::clone(&self.public);
+        let public = self.view.public_index();
         let mut known: FxHashSet<IpAddr> = FxHashSet::default();
         for (address, holder) in public
             .singles
@@ -822,7 +714,7 @@ impl<'e> Walk<'_, 'e> {
             Step::new(false, spot, What::InternetBlock(network, subnet)),
             &stopped,
         ));
-        let ended = Self::going_to(ctx, &good, &self.internet_end);
+        let ended = Self::going_to(ctx, &good, self.view.internet_as_end());
         let told = self.arrived(ctx, Spot::Internet);
         // The reply comes back to the subnet by the platform itself.
         let (silent, answered) = ended.one_way();
@@ -833,7 +725,7 @@ impl<'e> Walk<'_, 'e> {
             maps.push(self.route(&back, vec![(RoutePlace::outside(network), answered)], true));
         }
         let rest = good.difference(&ended);
-        let public = Rc::clone(&self.public);
+        let public = self.view.public_index();
         let own = Self::going_to(ctx, &rest, &public.all);
         maps.push(self.unknown(ctx, spot, Why::Lacking, &own));
         maps.push(self.lost(
@@ -1090,13 +982,7 @@ impl<'e> Walk<'_, 'e> {
                 });
             }
         }
-        let key = (hub.index(), domain);
-        let view = self.view;
-        let candidates = Rc::clone(
-            self.domains
-                .entry(key)
-                .or_insert_with(|| Rc::new(domain_candidates(view, hub, domain))),
-        );
+        let candidates = self.view.domain_candidates(hub, domain);
         for (part, routed) in routes_of(&candidates, &rest, ctx.reply) {
             let (winners, perhaps) = match routed.open {
                 Some(open) => (open.winners, open.perhaps),

@@ -2,13 +2,13 @@
 
 use super::edge::Change;
 use super::label::{Choice, Verdict};
-use super::policy::{Decision, PolicyMap};
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Label, Map, Met, Origin, Walk, of_family};
 use crate::doubt::{Doubt, Turning, Unsaid};
 use crate::faults::{Fault, has};
 use crate::judgement::By;
 use crate::peers::pairs_in_doubt;
+use crate::policy::{Decision, PolicyMap, zone_fits};
 use crate::route::{link_of, prefixes};
 use heronshale_model::estate::{
     Action, Firewall, Hub, Id, Interface, Lack, Name, Network, OwnService, Peer, PolicySees,
@@ -465,7 +465,7 @@ impl Walk<'_, '_> {
     fn onto_policy(&mut self, ctx: &Ctx, through: Through<'_>, set: &PacketSet) -> Map {
         let (from, to) = self.zones(through);
         let name = ctx.leg.name.clone();
-        let policy = self.policy(through.firewall, from.as_ref(), to.as_ref(), name.as_ref());
+        let policy = self.view.policy((through.firewall, from, to, name));
         let item = &self.view.estate.firewalls[through.firewall];
         let network = self.firewall_network(through.firewall);
         let mut sees = item
@@ -504,7 +504,7 @@ impl Walk<'_, '_> {
         &mut self,
         ctx: &Ctx,
         firewall: Id<Firewall>,
-        policy: &Rc<PolicyMap>,
+        policy: &PolicyMap,
         seen_as: &Rewrite,
         seen: &PacketMap<u32>,
         mut go: impl FnMut(&mut Self, &Ctx, bool, &PacketSet) -> Map,
@@ -966,7 +966,7 @@ impl Walk<'_, '_> {
                 out,
                 changed: None,
             });
-            let policy = self.policy(id, from.as_ref(), to.as_ref(), None);
+            let policy = self.view.policy((id, from, to, None));
             let seen = policy.map.mirrored().restrict(&here);
             maps.push(self.by_decisions(
                 ctx,
@@ -979,12 +979,6 @@ impl Walk<'_, '_> {
         }
         Map::overlay_all(maps)
     }
-}
-
-/// Whether a zone is among those that a rule names, if it names any.
-pub(super) fn zone_fits(zones: Option<&Vec<Name>>, zone: Option<&Name>) -> bool {
-    has(Fault::WalkZonesIgnored)
-        || zones.is_none_or(|zones| zone.is_some_and(|zone| zones.contains(zone)))
 }
 
 /// The ways in which a decision may allow: whether state is kept, and by what.

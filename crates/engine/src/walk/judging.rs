@@ -1,8 +1,9 @@
 //! Labels as verdicts: completion by completion, and nature's choices and conditions in each (`docs/semantics.md`).
 
 use super::Part;
-use super::label::{Choice, Condition, Judged, Label, Labels, Tree, Verdict};
+use super::label::{Choice, Judged, Label, Labels, Tree, Verdict};
 use crate::faults::{Fault, has};
+use crate::policy::Condition;
 use heronshale_model::estate::{Id, NameSet};
 use rustc_hash::{FxHashMap, FxHashSet};
 

@@ -4,8 +4,11 @@ use super::{Entry, Spot, Step, Tell, What, Why};
 use crate::doubt::Doubt;
 use crate::faults::{Fault, has};
 use crate::judgement::By;
+use crate::policy::Condition;
 use crate::route::Winner;
 use heronshale_model::estate::{Balancer, Firewall, Id, Interface, Name, NameSet};
+use heronshale_model::names::name_fits;
+use heronshale_model::view::View;
 use heronshale_sets::intervals::Intervals;
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde::{Deserialize, Serialize};
@@ -114,20 +117,6 @@ pub enum Choice {
     Holder(usize),
     /// One of the addresses of a name.
     Resolved(usize),
-}
-
-/// What no snapshot holds.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Condition {
-    /// Whether the packet is meant for a name of a set.
-    Named {
-        /// The sets.
-        sets: Vec<Id<NameSet>>,
-        /// Whether the connection is asked by the name in question. A proxy's own connection is not.
-        asked: bool,
-    },
-    /// Something in words.
-    Other(Name),
 }
 
 /// What becomes of packets.
@@ -606,5 +595,36 @@ fn about_ends(step: Step) -> Option<Step> {
         What::Ended(_) if firewall => Some(Step { reply, at, what }),
         What::Arrived => Some(Step { reply, at, what }),
         _ => None,
+    }
+}
+
+/// The names for which a packet may be meant; `asked` is the one in question.
+pub(super) fn meant_names(view: &View<'_>, asked: Option<&Name>) -> Meant {
+    let sets = &view.estate.name_sets;
+    let patterns = || sets.items().iter().flat_map(|set| &set.names);
+    // A name below a wildcard of which nothing else is said.
+    let below = |pattern: &Name| {
+        pattern
+            .strip_prefix("*.")
+            .map_or_else(|| pattern.to_string(), |apex| format!("*.{apex}"))
+    };
+    let of = |name: &String| {
+        let holds = |set: &heronshale_model::estate::NameSet| {
+            set.names.iter().any(|pattern| name_fits(pattern, name))
+        };
+        sets.iter()
+            .filter(|(_, set)| holds(set))
+            .map(|(id, _)| id)
+            .collect::<Vec<_>>()
+    };
+    let mut any: Vec<_> = patterns().map(below).map(|name| of(&name)).collect();
+    any.sort_unstable();
+    any.dedup();
+    Meant {
+        asked: asked
+            .map(|name| of(&name.to_string()))
+            .into_iter()
+            .collect(),
+        any,
     }
 }

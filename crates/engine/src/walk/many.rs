@@ -59,7 +59,7 @@ impl<'e> Walk<'_, 'e> {
             .interfaces_in(network)
             .iter()
             .copied()
-            .filter(|id| !self.roles.contains_key(id))
+            .filter(|id| !self.view.roles().contains_key(id))
         {
             let class = self.stage_class(id);
             let at = *index.entry(class).or_insert_with(|| {
@@ -137,7 +137,7 @@ impl<'e> Walk<'_, 'e> {
         let estate = self.view.estate;
         let (special, plain): (Vec<Id<Interface>>, Vec<Id<Interface>>) = interfaces
             .iter()
-            .partition(|id| self.roles.contains_key(id));
+            .partition(|id| self.view.roles().contains_key(id));
         let here = packets.between(Some(&self.own(&plain)), None);
         let mut maps = Vec::new();
         let rest = packets.difference(&here);
@@ -155,7 +155,7 @@ impl<'e> Walk<'_, 'e> {
             .map(|id| &estate.interfaces[*id].addresses)
             .filter(|own| own.overlaps(&wanted));
         let mut done = PacketSet::union_all(itself.map(|own| here.between(Some(own), Some(own))));
-        done = done.union(&here.intersection(&self.platform));
+        done = done.union(&here.intersection(self.view.platform_traffic()));
         let here = here.difference(&done);
         let label = self.labels.leaf(Verdict::Works, ctx.trail);
         maps.push(done.relabel(|()| Some(label)));
@@ -168,7 +168,7 @@ impl<'e> Walk<'_, 'e> {
             let crowd = self.crowd(ctx, network, Direction::Out, &here);
             for (at, set) in crowd.map.restrict(&here).shared().regions() {
                 if at == 0 {
-                    let holders = self.holders(network);
+                    let holders = self.view.holders(network);
                     for (subnet, held) in holders.by_subnet() {
                         let mine = set.between(Some(held), None);
                         if !mine.is_empty() {
@@ -306,7 +306,7 @@ impl<'e> Walk<'_, 'e> {
                 by_site_gateway: None,
                 ..ctx.turned()
             };
-            let holders = self.holders(network);
+            let holders = self.view.holders(network);
             let mut places: Vec<(RoutePlace<'e>, PacketSet)> = Vec::new();
             for (subnet, held) in holders.by_subnet() {
                 let mine = Self::coming_from(&ctx, &answered, held);
@@ -334,6 +334,6 @@ impl<'e> Walk<'_, 'e> {
     ) -> (Vec<Id<Interface>>, Vec<Id<Interface>>) {
         interfaces
             .iter()
-            .partition(|id| !self.roles.contains_key::<Id<Interface>>(id))
+            .partition(|id| !self.view.roles().contains_key::<Id<Interface>>(id))
     }
 }

@@ -21,24 +21,20 @@ mod firewall;
 mod judging;
 mod label;
 mod many;
-mod policy;
 mod stages;
 mod step;
 mod way;
 
+pub use crate::policy::Condition;
 pub use direct::Direct;
 pub use firewall::Entry;
-pub use label::{Back, Choice, Condition, Judged, Label, Labels, Leaf, Tree, Verdict};
-pub use policy::policy_order;
+pub use label::{Back, Choice, Judged, Label, Labels, Leaf, Tree, Verdict};
 pub use step::{Spot, Step, What, Why};
-pub use way::roles;
 
 use crate::fabric::Fabric;
 use crate::faults::{Fault, has};
 use crate::judgement::{StageKind, State};
-use crate::route::{Candidates, RoutePlace, candidates};
-use crate::stage::Chain;
-use arrive::Holders;
+use crate::route::{Candidates, RoutePlace};
 use heronshale_model::estate::{
     Balancer, Firewall, Gateway, Id, Interface, Name, Network, Site, Subnet,
 };
@@ -47,6 +43,7 @@ use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{PacketMap, PacketSet, Rewrite, effort};
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::rc::Rc;
+use std::sync::Arc;
 
 /// Legs of one connection; more are a loop.
 pub const DEEPEST: u32 = 12;
@@ -363,7 +360,6 @@ impl Ctx {
 }
 
 type Map = PacketMap<Label>;
-type AclMap = Option<Rc<Chain>>;
 
 struct Walk<'v, 'e> {
     view: &'v Fabric<'e>,
@@ -375,20 +371,10 @@ struct Walk<'v, 'e> {
     ends: Option<Addresses>,
     /// Whether some route is limited to tags, so that each interface is routed on its own.
     tagged_routes: bool,
-    chains: FxHashMap<(usize, bool, bool), Rc<Chain>>,
-    acls: FxHashMap<(Id<Subnet>, bool, bool), AclMap>,
-    tables: FxHashMap<RoutePlace<'e>, Rc<Candidates>>,
-    domains: FxHashMap<(usize, usize), Rc<Candidates>>,
-    holders: FxHashMap<Id<Network>, Rc<Holders>>,
-    roles: FxHashMap<Id<Interface>, way::Role>,
     crowds:
         FxHashMap<(Id<Network>, heronshale_model::estate::Direction, Intervals), Rc<many::Crowd>>,
-    policies: FxHashMap<policy::PolicyKey, Rc<policy::PolicyMap>>,
     /// By the place of the translation in memory: those that a change adds have no place of their own in a file.
     translated: FxHashMap<*const heronshale_model::estate::Translation, Rc<firewall::Translated>>,
-    platform: PacketSet,
-    internet_end: Addresses,
-    public: Rc<edge::PublicIndex>,
     /// Steps that are left before the walk is given up.
     left: u64,
     /// The effort of packet sets when it was last looked at.
@@ -399,7 +385,7 @@ struct Walk<'v, 'e> {
 
 impl<'v, 'e> Walk<'v, 'e> {
     fn new(view: &'v Fabric<'e>, tell: Tell, name: Option<&Name>) -> Self {
-        let meant = policy::meant_names(view, name);
+        let meant = label::meant_names(view, name);
         let tables = view.estate.route_tables.items();
         Self {
             view,
@@ -413,18 +399,8 @@ impl<'v, 'e> Walk<'v, 'e> {
                     .iter()
                     .any(|route| !route.only_tagged.is_empty())
             }),
-            chains: FxHashMap::default(),
-            acls: FxHashMap::default(),
-            tables: FxHashMap::default(),
-            domains: FxHashMap::default(),
-            holders: FxHashMap::default(),
-            roles: way::roles(view),
             crowds: FxHashMap::default(),
-            policies: FxHashMap::default(),
             translated: FxHashMap::default(),
-            platform: crate::stage::platform_traffic(view),
-            internet_end: view.internet_end(),
-            public: Rc::new(edge::PublicIndex::new(view)),
             left: most_steps(view),
             effort: effort(),
             left_out: Addresses::empty(),
@@ -649,7 +625,7 @@ impl<'v, 'e> Walk<'v, 'e> {
         }
     }
 
-    fn candidates_at(&mut self, place: RoutePlace<'e>) -> Rc<Candidates> {
+    fn candidates_at(&self, place: RoutePlace<'e>) -> Arc<Candidates> {
         let place = if self.tagged_routes {
             place
         } else {
@@ -658,12 +634,7 @@ impl<'v, 'e> Walk<'v, 'e> {
                 ..place
             }
         };
-        let view = self.view;
-        Rc::clone(
-            self.tables
-                .entry(place)
-                .or_insert_with(|| Rc::new(candidates(view, place))),
-        )
+        self.view.candidates(place)
     }
 
     /// The addresses to which packets go, on the way there or back.

@@ -2,14 +2,14 @@
 
 use super::label::Verdict;
 use super::step::{Spot, Step, What};
-use super::{AclMap, Ctx, Label, Map, Met, NotKept, Start, Visit, Walk};
+use super::{Ctx, Label, Map, Met, NotKept, Start, Visit, Walk};
 use crate::doubt::{Doubt, Whose};
 use crate::faults::{Fault, has};
 use crate::judgement::{Judgement, Outcome, State};
-use crate::stage::{Chain, Completed, Stage, Way, acl_of, completed, own_stages};
+use crate::stage::{Chain, Completed, Stage, Way, completed};
 use heronshale_model::estate::{Direction, Id, Interface, Subnet};
 use heronshale_sets::packet::PacketSet;
-use std::rc::Rc;
+use std::sync::Arc;
 
 /// What a side does with some packets.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -26,30 +26,6 @@ impl Walk<'_, '_> {
     /// The class of an interface: those of one class have the same stages.
     pub(super) fn class(&self, interface: Id<Interface>) -> u32 {
         self.view.class_numbers()[interface.index()]
-    }
-
-    fn chain(
-        &mut self,
-        interface: Id<Interface>,
-        direction: Direction,
-        mirrored: bool,
-    ) -> Rc<Chain> {
-        let key = (interface.index(), direction == Direction::In, mirrored);
-        if let Some(known) = self.chains.get(&key) {
-            return Rc::clone(known);
-        }
-        let chain = if mirrored {
-            let plain = self.chain(interface, direction, false);
-            Chain {
-                direction,
-                stages: plain.stages.iter().map(Stage::mirrored).collect(),
-            }
-        } else {
-            own_stages(self.view, interface, direction)
-        };
-        let chain = Rc::new(chain);
-        self.chains.insert(key, Rc::clone(&chain));
-        chain
     }
 
     /// The stages for which the request left no certain state; none: it did not come by here.
@@ -120,10 +96,10 @@ impl Walk<'_, '_> {
             let ctx = self.told(ctx, Step::new(ctx.reply, spot, What::Known(direction)));
             return vec![(Pass::On(Vec::new(), ctx.trail), set.clone())];
         }
-        let chain = self.chain(interface, direction, ctx.reply);
+        let chain = self.view.chain(interface, direction, ctx.reply);
         let chain = match &known {
             None => chain,
-            Some(not_kept) => Rc::new(left_to_match(&chain, not_kept)),
+            Some(not_kept) => Arc::new(left_to_match(&chain, not_kept)),
         };
         let mut found: Vec<(Pass, PacketSet)> = Vec::new();
         let ways = chain.ways(set);
@@ -222,28 +198,6 @@ impl Walk<'_, '_> {
         Pass::On(not_kept, trail)
     }
 
-    fn acl_map(&mut self, subnet: Id<Subnet>, direction: Direction, mirrored: bool) -> AclMap {
-        let key = (subnet, direction == Direction::In, mirrored);
-        if let Some(known) = self.acls.get(&key) {
-            return known.clone();
-        }
-        let chain = if mirrored {
-            let plain = self.acl_map(subnet, direction, false);
-            plain.map(|plain| Chain {
-                direction,
-                stages: plain.stages.iter().map(Stage::mirrored).collect(),
-            })
-        } else {
-            acl_of(self.view, subnet, direction).map(|stage| Chain {
-                direction,
-                stages: vec![stage],
-            })
-        };
-        let chain = chain.map(Rc::new);
-        self.acls.insert(key, chain.clone());
-        chain
-    }
-
     /// What a subnet's ACL does with packets that leave or enter it.
     pub(super) fn acl(
         &mut self,
@@ -257,8 +211,8 @@ impl Walk<'_, '_> {
         }
         let mut open = set.clone();
         let mut found: Vec<(Pass, PacketSet)> = Vec::new();
-        if !ctx.reply && direction == Direction::Out && !self.platform.is_empty() {
-            let exempt = open.intersection(&self.platform);
+        if !ctx.reply && direction == Direction::Out && !self.view.platform_traffic().is_empty() {
+            let exempt = open.intersection(self.view.platform_traffic());
             if !exempt.is_empty() {
                 open = open.difference(&exempt);
                 found.push((Pass::On(Vec::new(), ctx.trail), exempt));
@@ -267,10 +221,8 @@ impl Walk<'_, '_> {
         let dropped = (ctx.reply && has(Fault::WalkReplySkipsAcl))
             || (direction == Direction::Out && has(Fault::WalkLeavesWithoutAcl))
             || (direction == Direction::In && has(Fault::WalkEntersWithoutAcl));
-        let found_map = self
-            .acl_map(subnet, direction, ctx.reply)
-            .filter(|_| !dropped);
-        let Some(chain) = found_map else {
+        let acl = self.view.acl(subnet, direction, ctx.reply);
+        let Some(chain) = acl.as_ref().as_ref().filter(|_| !dropped) else {
             if !open.is_empty() {
                 found.push((Pass::On(Vec::new(), ctx.trail), open));
             }
@@ -279,11 +231,11 @@ impl Walk<'_, '_> {
         // An ACL keeps no state, so none of it is left at an interface.
         let side = Side {
             spot: Spot::Subnet(subnet),
-            chain: &chain,
+            chain,
         };
         for (way, region) in chain.ways(&open).regions() {
             for (completed, part) in
-                completed(&chain, Whose::Subnet(subnet), ctx.reply, way, &region)
+                completed(chain, Whose::Subnet(subnet), ctx.reply, way, &region)
             {
                 found.push((self.pass_by(ctx, &side, &completed).stateless(), part));
             }

@@ -6,55 +6,17 @@ use super::stages::Pass;
 use super::step::{Spot, Step, What, Why};
 use super::{Ctx, Label, Map, Met, Origin, Visit, Walk};
 use crate::doubt::Doubt;
-use crate::fabric::Fabric;
+use crate::fabric::Role;
 use crate::faults::{Fault, has};
 use crate::route::{Hop, RoutePlace, Winner, joins, lent_gateways, routes_of};
 use heronshale_model::estate::{
-    Balancer, Direction, Firewall, GatewayKind, Id, Interface, Network, NoHealthy, PlatformService,
-    Reference, SameSubnet, Subnet,
+    Balancer, Direction, GatewayKind, Id, Interface, Network, NoHealthy, Reference, SameSubnet,
+    Subnet,
 };
 use heronshale_sets::address::Addresses;
 use heronshale_sets::packet::PacketSet;
 use rustc_hash::FxHashMap;
 use std::rc::Rc;
-
-/// What an interface is part of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Role {
-    Firewall(Id<Firewall>),
-    Proxy(Id<Balancer>),
-    Door(Id<PlatformService>),
-}
-
-/// The interfaces that are part of devices.
-pub fn roles(view: &Fabric<'_>) -> FxHashMap<Id<Interface>, Role> {
-    let mut roles = FxHashMap::default();
-    for (id, firewall) in view.estate.firewalls.iter() {
-        roles.extend(
-            firewall
-                .legs
-                .iter()
-                .map(|leg| (leg.interface, Role::Firewall(id))),
-        );
-    }
-    for (id, balancer) in view.estate.balancers.iter() {
-        roles.extend(
-            balancer
-                .interfaces
-                .iter()
-                .map(|interface| (*interface, Role::Proxy(id))),
-        );
-    }
-    for (id, service) in view.estate.services.iter() {
-        roles.extend(
-            service
-                .private_doors
-                .iter()
-                .map(|door| (*door, Role::Door(id))),
-        );
-    }
-    roles
-}
 
 /// A hop with all that matters behind it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -81,18 +43,6 @@ struct Branch {
     choices: Choices,
     /// Routes that win if their doubts hold, the first before the others; with the steps up to the doubt.
     perhaps: Vec<(Vec<Doubt>, u32, Choices)>,
-}
-
-/// The subnet in which a balancer stands: a proxy in that of its interfaces, if they have one.
-pub(super) fn place_of_balancer(view: &Fabric<'_>, balancer: &Balancer) -> Option<Id<Subnet>> {
-    let mut subnets = balancer
-        .interfaces
-        .iter()
-        .map(|id| view.estate.interfaces[*id].subnet);
-    let first = subnets.next();
-    balancer
-        .subnet
-        .or_else(|| first.filter(|first| subnets.all(|other| other == *first)))
 }
 
 impl<'e> Walk<'_, 'e> {
@@ -152,7 +102,7 @@ impl<'e> Walk<'_, 'e> {
                 }
             }
             part.set = part.set.difference(&itself).difference(&told);
-            let platform = part.set.intersection(&self.platform);
+            let platform = part.set.intersection(self.view.platform_traffic());
             part.set = part.set.difference(&platform);
             let spot = Spot::Interface(part.interface);
             for (set, what) in [(itself, What::Arrived), (platform, What::Platform)] {
@@ -176,7 +126,7 @@ impl<'e> Walk<'_, 'e> {
         // A private door opens nothing from its side.
         let mut open = Vec::with_capacity(parts.len());
         for part in parts {
-            if matches!(self.roles.get(&part.interface), Some(Role::Door(_))) {
+            if matches!(self.view.roles().get(&part.interface), Some(Role::Door(_))) {
                 maps.push(self.lost(
                     ctx,
                     Spot::Interface(part.interface),
@@ -202,7 +152,7 @@ impl<'e> Walk<'_, 'e> {
         let mut index: FxHashMap<u32, usize> = FxHashMap::default();
         let mut groups: Vec<(Id<Interface>, Vec<Id<Interface>>)> = Vec::new();
         for id in interfaces {
-            if self.roles.contains_key(id) {
+            if self.view.roles().contains_key(id) {
                 groups.push((*id, vec![*id]));
                 continue;
             }
@@ -329,7 +279,7 @@ impl<'e> Walk<'_, 'e> {
                     Self::going_to(&here, &rest, &self.view.estate.subnets[subnet].blocks);
                 rest = rest.difference(&beside);
                 // What stands elsewhere is reached without a route, and past the ACL.
-                let holders = self.holders(place.network);
+                let holders = self.view.holders(place.network);
                 let elsewhere = holders.of_devices(subnet, false);
                 let outward = Self::going_to(&here, &beside, &elsewhere);
                 if !outward.is_empty() {
@@ -491,7 +441,7 @@ impl<'e> Walk<'_, 'e> {
                 let mut going = Vec::new();
                 let mut rest = set.clone();
                 if let Some(subnet) = subnet {
-                    let holders = self.holders(network);
+                    let holders = self.view.holders(network);
                     let held = holders.by_subnet.get(&subnet).cloned().unwrap_or_default();
                     let held = held.union(&holders.of_devices(subnet, true));
                     let beside = Self::going_to(ctx, set, &held);
@@ -681,6 +631,7 @@ impl<'e> Walk<'_, 'e> {
                 Some(Reference::Found(other)) => {
                     self.across(ctx, network, *other, set, |walk, ctx, set| {
                         let held = walk
+                            .view
                             .holders(*other)
                             .all
                             .iter()

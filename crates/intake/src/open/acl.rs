@@ -3,8 +3,8 @@
 use super::condition::{Condition, all_ports};
 use super::part::Part;
 use super::rules::{Label, Names, NotUnderstood, Shape, Stated, placed, put_unknown_sets, rule};
+use crate::files::{LoadError, SourceText};
 use crate::json;
-use crate::load::{LoadError, SourceText};
 use crate::tree::{Node, get, list, span, text, text_at};
 use heronshale_model::estate::{Action, Direction};
 use heronshale_model::source::{FileId, Problem, SourceFile};

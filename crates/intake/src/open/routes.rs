@@ -1,8 +1,8 @@
 //! Static routes of RFC 8349 in JSON (RFC 7951), as a route table.
 
 use super::part::Part;
+use crate::files::{LoadError, SourceText};
 use crate::json;
-use crate::load::{LoadError, SourceText};
 use crate::tree::{Node, get, list, text, text_at};
 use heronshale_model::estate::Estate;
 use heronshale_model::source::{FileId, Problem};

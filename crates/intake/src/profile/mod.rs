@@ -19,7 +19,7 @@ pub use questions::{QUESTIONS, Questions, load_questions, questions_schema, wron
 pub use written::{PROFILE, profile_schema};
 
 use crate::document::{Documents, place};
-use crate::load::{LoadError, SourceText};
+use crate::files::{LoadError, SourceText};
 use compile::{Compiled, From, Rule, compile};
 use coverage::{Here, Seen, Used, parts};
 use heronshale_model::coverage::{
@@ -29,7 +29,7 @@ use heronshale_model::coverage::{
 use heronshale_model::source::{Problem, SourceFile, Span};
 use make::{Making, Scope, found};
 use place::{Spot, Stands, broken, problem};
-pub(crate) use plan::{Plan, Request};
+pub use plan::{EachOf, Plan, Request, Sent};
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
@@ -65,12 +65,15 @@ impl Profile {
     }
 
     /// What to ask of an API.
-    pub(crate) fn plan(&self) -> &Plan {
+    pub fn plan(&self) -> &Plan {
         &self.compiled.plan
     }
 
     /// What fills the names of a request, for each record from which it follows.
-    pub(crate) fn following(
+    ///
+    /// # Errors
+    /// If an answer that was kept cannot be read.
+    pub fn following(
         &self,
         request: &Request,
         folder: &Path,
@@ -192,7 +195,7 @@ fn compiled(
 pub struct Exports {
     files: Vec<Export>,
     not_read: Vec<NotCovered>,
-    collected: Option<crate::collect::Collected>,
+    collected: Option<crate::kept::Collected>,
 }
 
 #[derive(Debug)]
@@ -226,14 +229,14 @@ pub fn exports(paths: &[PathBuf]) -> Result<Exports, LoadError> {
             crate::load::list(path, path, 0, &mut files)?;
             files.sort();
             for (name, file) in files {
-                if name == crate::collect::COLLECTED
-                    && let Some(collected) = crate::collect::collected(&file)
+                if name == crate::kept::COLLECTED
+                    && let Some(collected) = crate::kept::collected(&file)
                 {
-                    crate::collect::unchanged(path, &file, &collected)?;
+                    crate::kept::unchanged(path, &file, &collected)?;
                     found.collected = Some(collected);
                     continue;
                 }
-                if name != crate::collect::BEGUN {
+                if name != crate::kept::BEGUN {
                     found.take(name, file, false)?;
                 }
             }

@@ -3,7 +3,7 @@
 use super::Export;
 use super::make::Trouble;
 use super::stream::{Held, Kind};
-use crate::load::{LoadError, SourceText};
+use crate::files::{LoadError, SourceText};
 use crate::tree::{Node, Value as Tree};
 use heronshale_model::source::{FileId, Problem, Span};
 use std::fs;

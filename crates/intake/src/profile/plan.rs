@@ -9,15 +9,19 @@ use serde_json::Value as Json;
 
 /// What to ask of an API.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Plan {
+pub struct Plan {
+    /// How a token is sent, if one is.
     pub token: Option<Sent>,
+    /// The requests, in the order of the profile.
     pub requests: Vec<Request>,
 }
 
 /// How a token is sent.
 #[derive(Clone, Debug)]
-pub(crate) struct Sent {
+pub struct Sent {
+    /// The variable of the environment that holds it.
     pub environment: String,
+    /// The header in which it is sent.
     pub header: String,
     /// With {token}.
     pub text: String,
@@ -25,19 +29,26 @@ pub(crate) struct Sent {
 
 /// A request.
 #[derive(Clone, Debug)]
-pub(crate) struct Request {
+pub struct Request {
+    /// The path that is asked.
     pub get: String,
+    /// The name under which the answers are kept.
     pub save: String,
-    pub next: Option<JpQuery>,
+    pub(crate) next: Option<JpQuery>,
+    /// The records from each of which one request follows.
     pub each: Option<EachOf>,
+    /// The object that the snapshot lacks if there is no answer.
     pub gap: Option<String>,
+    /// Which part of it.
     pub lacks: Option<String>,
+    /// Whether not every API has it.
     pub extension: bool,
 }
 
 /// Records from which requests follow.
 #[derive(Clone, Debug)]
-pub(crate) struct EachOf {
+pub struct EachOf {
+    /// The name under which they are kept.
     pub saved: String,
     pub(super) from: From,
     pub(super) with: Vec<Made>,

@@ -2,7 +2,7 @@
 
 use super::draft::Question;
 use crate::document::{Documents, schema_of};
-use crate::load::LoadError;
+use crate::files::LoadError;
 use crate::reading::{Many, Prose, Reading, Required, Spanned, did_you_mean, record};
 use heronshale_model::estate::Name;
 use serde_json::Value as Json;

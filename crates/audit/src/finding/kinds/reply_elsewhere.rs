@@ -86,7 +86,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let mut groups: Vec<((Side, Side, Spot), Ends)> = Vec::new();
     let mut places: FxHashMap<(Side, Side, Spot), usize> = FxHashMap::default();
     // A firewall's own interfaces are no ends.
-    let devices = heronshale_engine::walk::roles(view);
+    let devices = view.roles();
     let ends_of = |node: &Node| match node {
         Node::Interfaces(all) => !all
             .iter()

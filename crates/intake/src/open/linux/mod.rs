@@ -11,8 +11,8 @@ mod nftables;
 mod parts;
 mod written;
 
+use crate::files::{LoadError, SourceText};
 use crate::json;
-use crate::load::{LoadError, SourceText};
 use crate::open::condition::Devices;
 use crate::open::part::Part;
 use crate::open::rules::placed;

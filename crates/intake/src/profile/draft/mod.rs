@@ -23,7 +23,7 @@ mod values;
 pub use asked::Question;
 
 use super::Exports;
-use crate::load::LoadError;
+use crate::files::LoadError;
 use asked::{Answers, Asker};
 use links::Links;
 use relate::Entity;

@@ -4,7 +4,7 @@ use super::super::place::broken;
 use super::super::stream::{Broken, Held, Kind, Taker, read};
 use super::super::{Export, Exports};
 use super::values::Traits;
-use crate::load::LoadError;
+use crate::files::LoadError;
 use crate::profile::compile::{From, Step};
 use crate::profile::coverage::Seen;
 use crate::profile::make::text_of;

@@ -1,0 +1,44 @@
+//! Traffic of an answer, summed up.
+
+use heronshale_audit::describe::{Symbols, peer_words};
+use heronshale_audit::facts::PathTraffic;
+use heronshale_engine::fabric::Fabric;
+use heronshale_sets::address::{Addresses, Family};
+use heronshale_sets::packet::{PacketSet, service};
+
+/// Who and what occurs among very many packets.
+pub(super) fn summed(packets: &PacketSet, symbols: &Symbols) -> Vec<PathTraffic> {
+    let (sources, destinations) = (packets.sources(), packets.destinations());
+    let numbers = packets.services();
+    let of = |family: Family| {
+        let (sources, destinations) = (sources.of(family), destinations.of(family));
+        (!sources.is_empty()).then(|| PathTraffic {
+            sources: peer_words(family, sources, symbols),
+            destinations: peer_words(family, destinations, symbols),
+            services: service::texts(family, &numbers.intersection(&service::all(family))),
+            exact: false,
+        })
+    };
+    Family::BOTH.into_iter().filter_map(of).collect()
+}
+
+/// Names for the addresses of both ends: of interfaces, where there are few.
+pub(super) fn symbols(view: &Fabric<'_>, all: &Addresses) -> Symbols {
+    let estate = view.estate;
+    let mut symbols: Symbols = vec![("the internet".to_owned(), view.internet_end())];
+    for site in estate.sites.items() {
+        symbols.push((format!("site {}", site.name), site.holds.clone()));
+    }
+    let near = estate
+        .interfaces
+        .items()
+        .iter()
+        .filter(|interface| interface.addresses.overlaps(all));
+    for interface in near.take(200) {
+        symbols.push((
+            interface.name.to_string(),
+            interface.addresses.intersection(all),
+        ));
+    }
+    symbols
+}
