@@ -172,7 +172,7 @@ fn without(estate: &Estate, id: RuleId) -> Estate {
 
 fn rests(view: &Fabric<'_>, id: RuleId, acts_on: &[Id<Interface>]) -> Vec<Resting> {
     let changed = without(view.estate, id);
-    let after = Fabric::new(&changed, view.at);
+    let after = view.after(&changed);
     let mut seen: FxHashSet<Id<Interface>> = FxHashSet::default();
     let mut resting = Vec::new();
     for interface in acts_on {

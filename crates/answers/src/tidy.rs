@@ -135,7 +135,7 @@ pub fn tidy_plan(view: &Fabric<'_>) -> (Vec<RuleId>, TidyAnswer) {
             Some((filter, all)) if *filter == id.filter => all.going.push(fact),
             _ => {
                 let item = &estate.filters[id.filter];
-                let rules = item.rules.iter().map(Vec::len).sum();
+                let rules = item.rules.iter().map(|rules| rules.len()).sum();
                 let filter = filter_text(estate, id.filter);
                 let owner = owner_text(estate, item.owner);
                 filters.push((

@@ -8,6 +8,7 @@ pub mod estate;
 pub mod faults;
 pub mod limits;
 pub mod meant;
+pub mod mentions;
 pub mod names;
 pub mod notation;
 pub mod observed;

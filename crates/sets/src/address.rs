@@ -322,6 +322,12 @@ impl Addresses {
     }
 }
 
+impl From<Range> for Addresses {
+    fn from(range: Range) -> Self {
+        [range].into_iter().collect()
+    }
+}
+
 impl FromIterator<Range> for Addresses {
     fn from_iter<T: IntoIterator<Item = Range>>(ranges: T) -> Self {
         let mut sides: [Vec<(u128, u128)>; 2] = Default::default();

@@ -33,11 +33,7 @@ pub(super) fn without_filters(estate: &Estate) -> Estate {
         (item.settings.no_group, item.settings.implied_pair) = (NoGroup::Allow, false);
     }
     for id in estate.filters.ids() {
-        bare.filters
-            .get_mut(id)
-            .rules
-            .iter_mut()
-            .for_each(Vec::clear);
+        bare.filters.get_mut(id).rules = Default::default();
     }
     let open = Filter {
         key: "firewall-policy:\0open".into(),
@@ -53,7 +49,7 @@ pub(super) fn without_filters(estate: &Estate) -> Estate {
             class_order: Vec::new(),
             sections: Vec::new(),
         },
-        rules: [Vec::new(), Vec::new()],
+        rules: Default::default(),
         owner: None,
         tags: Vec::new(),
         description: None,

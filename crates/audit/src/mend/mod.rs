@@ -134,7 +134,7 @@ struct Node {
 impl Search<'_, '_> {
     fn on<T>(&self, edits: &[Edit], look: impl FnOnce(&Fabric<'_>) -> T) -> T {
         let estate = changed(self.view.estate, edits);
-        let view = Fabric::new(&estate, self.view.at);
+        let view = self.view.after(&estate);
         let found = look(&view);
         self.given_up
             .set(self.given_up.get() + usize::from(view.gave_up()));

@@ -14,12 +14,12 @@ use crate::policy::{PolicyKey, PolicyMap, policy_map};
 use crate::route::{Candidates, RoutePlace, candidates, domain_candidates};
 use crate::stage::{Chain, Stage, acl_of, own_stages, platform_traffic};
 use heronshale_model::estate::{
-    Direction, Estate, Hub, Id, Interface, Network, Reference, RouteTable, Subnet,
+    Direction, Estate, Filter, Hub, Id, Interface, Network, Reference, RouteTable, Subnet,
 };
 use heronshale_model::limits::Limits;
 use heronshale_model::stated::Stated;
 use heronshale_model::tuning::Tuning;
-use heronshale_model::view::View;
+use heronshale_model::view::{Same, View, is_same_filter};
 use heronshale_sets::address::Addresses;
 use heronshale_sets::packet::{PacketSet, for_all};
 use rustc_hash::FxHashMap;
@@ -42,12 +42,12 @@ type TableKey = (
 /// A view, and what is worked out on it once for all that ask.
 pub struct Fabric<'e> {
     view: View<'e>,
-    stage_classes: OnceLock<Vec<u32>>,
-    class_numbers: OnceLock<Vec<u32>>,
-    roles: OnceLock<FxHashMap<Id<Interface>, Role>>,
-    public: OnceLock<PublicIndex>,
-    platform: OnceLock<PacketSet>,
-    internet_end: OnceLock<Addresses>,
+    stage_classes: OnceLock<Arc<Vec<u32>>>,
+    class_numbers: OnceLock<Arc<Vec<u32>>>,
+    roles: OnceLock<Arc<FxHashMap<Id<Interface>, Role>>>,
+    public: OnceLock<Arc<PublicIndex>>,
+    platform: OnceLock<Arc<PacketSet>>,
+    internet_end: OnceLock<Arc<Addresses>>,
     chains: Shared<SideKey, Chain>,
     acls: Shared<SideKey, Option<Chain>>,
     tables: Shared<TableKey, Candidates>,
@@ -104,11 +104,69 @@ impl<'e> Fabric<'e> {
         View::new(estate, at, Tuning::default(), stated).into()
     }
 
+    /// The same questions to a copy of the estate with changes. What rests only on what the copy shares with the estate is not
+    /// worked out anew.
+    pub fn after<'c>(&self, copy: &'c Estate) -> Fabric<'c> {
+        let same = Same::of(self.estate, copy);
+        let mut fabric = Fabric::from(self.view.after(copy));
+        if same.all_but_filters() {
+            fabric.tables = self.tables.kept(|_, _| true);
+            fabric.domains = self.domains.kept(|_, _| true);
+        }
+        if same.firewalls && same.balancers && same.services {
+            fabric.roles.clone_from(&self.roles);
+        }
+        if same.bounds && same.index {
+            fabric.public.clone_from(&self.public);
+            fabric.internet_end.clone_from(&self.internet_end);
+        }
+        if same.gaps {
+            fabric.platform.clone_from(&self.platform);
+        }
+        if same.index && same.balancers && same.gateways {
+            fabric.holders = self.holders.kept(|_, _| true);
+        }
+        if !same.peers() || !self.has_same_classes(copy) {
+            return fabric;
+        }
+        fabric.stage_classes.clone_from(&self.stage_classes);
+        fabric.class_numbers.clone_from(&self.class_numbers);
+        let is_kept = |chain: &Chain| {
+            let mut filters = chain.stages.iter().flat_map(|stage| &stage.filters);
+            filters.all(|filter| is_same_filter(self.estate, copy, *filter))
+        };
+        fabric.chains = self.chains.kept(|_, chain| is_kept(chain));
+        fabric.acls = self
+            .acls
+            .kept(|_, chain| chain.as_ref().is_some_and(is_kept));
+        if same.filters && same.names {
+            fabric.policies = self.policies.kept(|_, _| true);
+        }
+        fabric
+    }
+
+    /// Whether interfaces are in the classes in which they were, given that nothing but filters may differ: which are enforced
+    /// where, and whether some rule of each is about the own addresses.
+    fn has_same_classes(&self, copy: &Estate) -> bool {
+        let is_local = |filter: &Filter| {
+            filter
+                .rules
+                .iter()
+                .flatten()
+                .any(|rule| rule.local.is_some())
+        };
+        self.estate.filters.iter().all(|(id, filter)| {
+            let other = &copy.filters[id];
+            is_same_filter(self.estate, copy, id)
+                || (filter.kind == other.kind && is_local(filter) == is_local(other))
+        })
+    }
+
     /// For each interface the number of those whose stages are the same, as
     /// [`stage_classes`](crate::effective::stage_classes) says.
     pub fn stage_classes(&self) -> &[u32] {
         self.stage_classes
-            .get_or_init(|| for_all(|| stage_classes(&self.view)))
+            .get_or_init(|| Arc::new(for_all(|| stage_classes(&self.view))))
     }
 
     /// For each interface the number of its class.
@@ -120,7 +178,7 @@ impl<'e> Fabric<'e> {
                     of[member.index()] = number;
                 }
             }
-            of
+            Arc::new(of)
         })
     }
 
@@ -131,25 +189,26 @@ impl<'e> Fabric<'e> {
 
     /// The interfaces that are part of devices.
     pub fn roles(&self) -> &FxHashMap<Id<Interface>, Role> {
-        self.roles.get_or_init(|| roles::roles(&self.view))
+        self.roles
+            .get_or_init(|| Arc::new(roles::roles(&self.view)))
     }
 
     /// Who holds which public address.
     pub fn public_index(&self) -> &PublicIndex {
         self.public
-            .get_or_init(|| for_all(|| PublicIndex::new(&self.view)))
+            .get_or_init(|| Arc::new(for_all(|| PublicIndex::new(&self.view))))
     }
 
     /// Traffic of the platform itself, which no stage filters.
     pub fn platform_traffic(&self) -> &PacketSet {
         self.platform
-            .get_or_init(|| for_all(|| platform_traffic(&self.view)))
+            .get_or_init(|| Arc::new(for_all(|| platform_traffic(&self.view))))
     }
 
     /// The internet as an end of a connection.
     pub fn internet_as_end(&self) -> &Addresses {
         self.internet_end
-            .get_or_init(|| for_all(|| self.view.internet_end()))
+            .get_or_init(|| Arc::new(for_all(|| self.view.internet_end())))
     }
 
     /// The stages of an interface, its subnet's ACL left out; `mirrored`: as they are asked about replies.

@@ -14,7 +14,17 @@ impl<K, V> Default for Shared<K, V> {
     }
 }
 
-impl<K: Eq + Hash, V> Shared<K, V> {
+impl<K: Eq + Hash + Clone, V> Shared<K, V> {
+    /// Those of the values that are as good elsewhere.
+    pub fn kept(&self, is_kept: impl Fn(&K, &V) -> bool) -> Self {
+        let known = self.0.read().unwrap_or_else(PoisonError::into_inner);
+        let kept = known.iter().filter(|(key, value)| is_kept(key, value));
+        Self(RwLock::new(
+            kept.map(|(key, value)| (key.clone(), Arc::clone(value)))
+                .collect(),
+        ))
+    }
+
     /// The value of a key, made if it is not there yet. What it costs is nobody's effort.
     pub fn get(&self, key: K, make: impl FnOnce() -> V) -> Arc<V> {
         let known = self.0.read().unwrap_or_else(PoisonError::into_inner);

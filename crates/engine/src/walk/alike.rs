@@ -14,9 +14,10 @@ use crate::fabric::Fabric;
 use crate::faults::{Fault, has};
 use crate::route::table_of;
 use heronshale_model::estate::{
-    Filter, GatewayKind, Id, Interface, InternetTraffic, Network, NextHop, Peer, Reference,
-    RouteDestination, RouteTable, Subnet, Tags,
+    Estate, Filter, Id, Interface, InternetTraffic, Network, Peer, Reference, RouteDestination,
+    RouteTable, Subnet, Tags,
 };
+use heronshale_model::mentions::{Mention, mentions};
 use heronshale_sets::address::{
     Addresses, Family, Range, address_of, internet_at_large, number_of,
 };
@@ -293,120 +294,12 @@ fn own_subnets(
             own.insert(interface.subnet);
         }
     }
-    for gateway in estate.gateways.items() {
-        if let GatewayKind::Nat { subnet, serves, .. } = &gateway.kind {
-            own.insert(*subnet);
-            own.extend(serves);
+    mentions(estate, &mut |mention| {
+        if let Mention::Subnet(subnet) = mention {
+            own.insert(subnet);
         }
-    }
-    own.extend(
-        estate
-            .hubs
-            .items()
-            .iter()
-            .flat_map(|hub| &hub.links)
-            .filter_map(|link| link.subnet),
-    );
-    own.extend(
-        estate
-            .balancers
-            .items()
-            .iter()
-            .filter_map(|balancer| balancer.subnet),
-    );
+    });
     own
-}
-
-/// Interfaces that something in the estate leads to by name.
-fn special(view: &Fabric<'_>) -> FxHashSet<Id<Interface>> {
-    let estate = view.estate;
-    let hops = estate
-        .route_tables
-        .items()
-        .iter()
-        .flat_map(|table| &table.routes);
-    let mut special: FxHashSet<Id<Interface>> = hops
-        .filter_map(|route| match &route.next_hop {
-            NextHop::Interface(interface) => interface.found(),
-            _ => None,
-        })
-        .collect();
-    special.extend(
-        estate
-            .balancers
-            .items()
-            .iter()
-            .flat_map(|balancer| &balancer.back_ends)
-            .filter_map(|b| b.interface),
-    );
-    special.extend(
-        estate
-            .public_addresses
-            .items()
-            .iter()
-            .filter_map(|public| public.interface),
-    );
-    special.extend(
-        estate
-            .services
-            .items()
-            .iter()
-            .flat_map(|service| service.interfaces.iter().copied()),
-    );
-    special
-}
-
-/// Addresses that something in the estate leads to, one by one.
-fn singles(view: &Fabric<'_>) -> Vec<IpAddr> {
-    let estate = view.estate;
-    let mut singles: Vec<IpAddr> = Vec::new();
-    for firewall in estate.firewalls.items() {
-        let translations = firewall
-            .destination_translations
-            .iter()
-            .chain(&firewall.source_translations);
-        singles.extend(translations.filter_map(|translation| translation.to));
-    }
-    singles.extend(
-        estate
-            .services
-            .items()
-            .iter()
-            .filter_map(|service| service.provider_source),
-    );
-    let hops = estate
-        .route_tables
-        .items()
-        .iter()
-        .flat_map(|table| &table.routes);
-    singles.extend(hops.filter_map(|route| match route.next_hop {
-        NextHop::Address(address) => Some(address),
-        _ => None,
-    }));
-    for balancer in estate.balancers.items() {
-        singles.extend(balancer.front_ends.iter().map(|front| front.address));
-        singles.extend(
-            balancer
-                .back_ends
-                .iter()
-                .filter_map(|back_end| back_end.address),
-        );
-    }
-    for gateway in estate.gateways.items() {
-        if let GatewayKind::Nat {
-            address, public, ..
-        } = &gateway.kind
-        {
-            singles.extend(address.iter().chain(public));
-        }
-    }
-    let public = estate.public_addresses.items().iter();
-    singles.extend(
-        public
-            .flat_map(|public| [Some(public.address), public.private])
-            .flatten(),
-    );
-    singles
 }
 
 /// Interfaces that are nothing but ends of packets, with one address of a family, among those that are asked about.
@@ -479,24 +372,36 @@ fn marked(view: &Fabric<'_>, of: &[Id<Interface>]) -> FxHashMap<IpAddr, Vec<u32>
     found
 }
 
+/// Interfaces that something in the estate leads to by name.
+fn special(view: &Fabric<'_>) -> FxHashSet<Id<Interface>> {
+    let mut special = FxHashSet::default();
+    mentions(view.estate, &mut |mention| {
+        if let Mention::LedTo(interface) = mention {
+            special.insert(interface);
+        }
+    });
+    special
+}
+
+/// Addresses that something in the estate leads to, one by one.
+fn singles(view: &Fabric<'_>) -> Vec<IpAddr> {
+    let mut singles = Vec::new();
+    mentions(view.estate, &mut |mention| {
+        if let Mention::Single(address) = mention {
+            singles.push(address);
+        }
+    });
+    singles
+}
+
 /// Every set of addresses that tells packets apart: what something asks about, and what single things hold.
 fn marks(view: &Fabric<'_>) -> Vec<Addresses> {
-    let estate = view.estate;
-    let mut sets: FxHashSet<Addresses> = asked_about(view).into_iter().collect();
-    sets.extend(
-        estate
-            .firewalls
-            .items()
-            .iter()
-            .map(|firewall| firewall.addresses.clone()),
-    );
-    let doors = estate
-        .services
-        .items()
-        .iter()
-        .filter_map(|service| service.public_door.as_ref());
-    sets.extend(doors.map(|door| door.addresses.clone()));
-    sets.extend(singles(view).into_iter().map(Addresses::single));
+    let mut sets = asked_about(view);
+    mentions(view.estate, &mut |mention| match mention {
+        Mention::Held(addresses) => sets.extend([addresses.clone()]),
+        Mention::Single(address) => sets.extend([Addresses::single(address)]),
+        _ => {}
+    });
     let mut sets: Vec<Addresses> = sets.into_iter().collect();
     sets.retain(|set| !set.is_empty());
     sets
@@ -508,137 +413,40 @@ pub(crate) fn asked_about(view: &Fabric<'_>) -> FxHashSet<Addresses> {
     let estate = view.estate;
     let mut sets: FxHashSet<Addresses> = FxHashSet::default();
     let mut peers: FxHashSet<&Peer> = FxHashSet::default();
-    for filter in estate.filters.items() {
-        for rule in filter.rules.iter().flatten() {
-            peers.extend(
-                rule.peers
-                    .iter()
-                    .flatten()
-                    .chain(&rule.except)
-                    .chain(rule.local.iter().flatten()),
-            );
-            peers.extend(
-                rule.firewall
-                    .iter()
-                    .flat_map(|more| &more.except_destinations),
-            );
+    mentions(estate, &mut |mention| match mention {
+        Mention::Peer(peer) => peers.extend([peer]),
+        Mention::Destination(RouteDestination::Block(block)) => sets.extend([block.range.into()]),
+        Mention::Destination(RouteDestination::Set(Reference::Found(set))) => {
+            let matched = &view.set(*set).matched;
+            sets.extend([matched.sure.clone(), matched.maybe.clone()]);
         }
-    }
-    let mut destinations: Vec<&RouteDestination> = Vec::new();
-    for firewall in estate.firewalls.items() {
-        for translation in firewall
-            .destination_translations
-            .iter()
-            .chain(&firewall.source_translations)
-        {
-            peers.extend(
-                translation
-                    .sources
-                    .iter()
-                    .flatten()
-                    .chain(translation.destinations.iter().flatten()),
-            );
-        }
-        destinations.extend(
-            firewall
-                .routes
-                .iter()
-                .flatten()
-                .flat_map(|route| &route.destinations),
-        );
-    }
-    let doors = estate
-        .services
-        .items()
-        .iter()
-        .filter_map(|service| service.public_door.as_ref());
-    peers.extend(doors.flat_map(|door| door.allowed.iter().flatten()));
+        Mention::Asked(addresses) => sets.extend([addresses.clone()]),
+        Mention::Range(range) => sets.extend([(*range).into()]),
+        Mention::Destination(RouteDestination::Set(Reference::Missing(_)))
+        | Mention::Held(_)
+        | Mention::Single(_)
+        | Mention::LedTo(_)
+        | Mention::Subnet(_) => {}
+    });
     for peer in peers {
         let matched = view.peer(peer, None);
-        sets.insert(matched.sure);
-        sets.insert(matched.maybe);
+        sets.extend([matched.sure, matched.maybe]);
     }
-    for route in estate
-        .route_tables
-        .items()
-        .iter()
-        .flat_map(|table| &table.routes)
-    {
-        destinations.extend(
-            route
-                .destinations
-                .iter()
-                .chain(route.only_from.iter().flatten()),
-        );
-    }
-    for hub in estate.hubs.items() {
-        destinations.extend(
-            hub.domains
-                .iter()
-                .flat_map(|domain| &domain.routes)
-                .flat_map(|route| &route.destinations),
-        );
-        for range in hub
-            .links
-            .iter()
-            .filter_map(|link| link.announces.as_ref())
-            .flatten()
-        {
-            sets.insert([*range].into_iter().collect());
-        }
-    }
-    for destination in destinations {
-        match destination {
-            RouteDestination::Block(block) => {
-                let _ = sets.insert([block.range].into_iter().collect());
-            }
-            RouteDestination::Set(Reference::Found(set)) => {
-                let matched = &view.set(*set).matched;
-                sets.insert(matched.sure.clone());
-                sets.insert(matched.maybe.clone());
-            }
-            RouteDestination::Set(Reference::Missing(_)) => {}
-        }
-    }
-    for network in estate.networks.items() {
-        sets.extend(
-            network
-                .written_blocks
-                .iter()
-                .map(|range| [*range].into_iter().collect::<Addresses>()),
-        );
-        sets.insert(network.blocks.clone());
-    }
-    for site in estate.sites.items() {
-        sets.extend(
-            site.written_announces
-                .iter()
-                .map(|range| [*range].into_iter().collect::<Addresses>()),
-        );
-        sets.extend([site.holds.clone(), site.announces.clone()]);
-        sets.extend(site.knows.clone());
-    }
-    sets.extend(estate.gaps.iter().filter_map(|gap| gap.blocks.clone()));
-    sets.extend(
-        estate
-            .platform_traffic
-            .iter()
-            .map(|traffic| traffic.addresses.clone()),
-    );
-    sets.extend(estate.probes.clone());
     sets.extend([view.internet().clone(), internet_at_large()]);
-    // What two things hold is like nothing else.
-    let mut held: Vec<Range> = estate
-        .interfaces
-        .items()
-        .iter()
+    sets.extend(held_twice(estate));
+    sets
+}
+
+/// What two things hold is like nothing else.
+fn held_twice(estate: &Estate) -> Vec<Addresses> {
+    let interfaces = estate.interfaces.items().iter();
+    let mut held: Vec<Range> = interfaces
         .flat_map(|item| item.addresses.ranges())
         .collect();
     held.sort_unstable_by_key(|range| (range.family, range.first));
     let meet = |pair: &&[Range]| pair[0].family == pair[1].family && pair[1].first <= pair[0].last;
-    for pair in held.windows(2).filter(meet) {
-        sets.insert([pair[0]].into_iter().collect());
-        sets.insert([pair[1]].into_iter().collect());
-    }
-    sets
+    let pairs = held.windows(2).filter(meet);
+    pairs
+        .flat_map(|pair| [pair[0].into(), pair[1].into()])
+        .collect()
 }

@@ -264,7 +264,7 @@ impl Builder {
             name: name.clone(),
             origin,
             kind,
-            rules: [rules, Vec::new()],
+            rules: [rules.into(), Vec::new().into()],
             owner: self.owner(written.owner.as_ref()),
             tags: tags_of(written.tags.as_ref()),
             description: written.description.as_ref().map(|prose| prose.0.clone()),

@@ -216,7 +216,7 @@ impl Builder {
             name: name.clone(),
             origin,
             kind,
-            rules: [inbound, outbound],
+            rules: [inbound.into(), outbound.into()],
             owner: self.owner(owner),
             tags: tags.map(|tags| tags.0.clone()).unwrap_or_default(),
             description,

@@ -51,7 +51,7 @@ impl Builder {
         let names = Names::new(collected, &mut reading);
         let estate = Estate {
             name: "estate".into(),
-            sources,
+            sources: sources.into(),
             ..Estate::default()
         };
         Self {
@@ -353,7 +353,7 @@ fn an(kind: &str) -> String {
 
 /// Adds an item; duplicate names were reported when the names were registered, and refuse the estate. Until then ids are those that
 /// were registered.
-fn add<T: Named>(table: &mut Table<T>, item: T) {
+fn add<T: Named + Clone>(table: &mut Table<T>, item: T) {
     table.put(item);
 }
 

@@ -6,16 +6,19 @@
 mod device;
 mod rule;
 mod settings;
+mod shared_list;
 mod table;
 
 pub use device::*;
 pub use rule::*;
 pub use settings::*;
+pub use shared_list::SharedList;
 pub use table::{Id, Name, Named, Reference, Table};
 
 use crate::source::{Origin, SourceMap};
 use heronshale_sets::address::{Addresses, Block, Family, Range, address_of};
 use std::net::IpAddr;
+use std::sync::Arc;
 
 /// Keys and values, sorted by key.
 pub type Tags = Vec<(Name, Name)>;
@@ -28,7 +31,7 @@ pub struct Estate {
     /// When the snapshot was taken.
     pub taken: Option<jiff::Timestamp>,
     /// The files.
-    pub sources: SourceMap,
+    pub sources: Arc<SourceMap>,
     /// Settings of what belongs to no network.
     pub settings: Settings,
     /// Who changes what.
@@ -70,15 +73,15 @@ pub struct Estate {
     /// Private DNS zones.
     pub dns_zones: Table<DnsZone>,
     /// Public DNS records.
-    pub public_names: Vec<DnsRecord>,
+    pub public_names: SharedList<DnsRecord>,
     /// What the snapshot says it lacks.
-    pub gaps: Vec<Gap>,
+    pub gaps: SharedList<Gap>,
     /// Addresses of the balancers' health checkers; none if the snapshot does not say.
     pub probes: Option<Addresses>,
     /// Traffic of the platform itself that no stage filters.
     pub platform_traffic: Vec<PlatformTraffic>,
     /// Facts about the text that no analysis needs and a reader wants to hear of.
-    pub remarks: Vec<Remark>,
+    pub remarks: SharedList<Remark>,
 }
 
 /// A thing that was understood, and is worth a word.
@@ -541,7 +544,7 @@ pub struct Gap {
 }
 
 /// Traffic of the platform itself.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PlatformTraffic {
     /// The platform's addresses.
     pub addresses: Addresses,

@@ -4,7 +4,7 @@ use super::{
     AddressSet, Division, FirewallMatch, Interface, Name, Named, Network, Owner, Reference,
     Section, Site, Subnet,
 };
-use super::{Id, Tags};
+use super::{Id, SharedList, Tags};
 use crate::source::Origin;
 use heronshale_sets::address::{Block, Family};
 use heronshale_sets::intervals::Intervals;
@@ -313,7 +313,7 @@ pub struct Filter {
     /// How it is bound and read.
     pub kind: FilterKind,
     /// The rules, received and sent, as written.
-    pub rules: [Vec<Rule>; 2],
+    pub rules: [SharedList<Rule>; 2],
     /// Who changes it.
     pub owner: Option<Id<Owner>>,
     /// Its tags.

@@ -1,5 +1,6 @@
 //! Items by checked index and by name.
 
+use super::shared_list::SharedList;
 use rustc_hash::FxHashMap;
 use std::cmp::Ordering;
 use std::fmt;
@@ -72,29 +73,45 @@ pub trait Named {
 }
 
 /// All items of one kind, in the order of the files.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub struct Table<T> {
-    items: Vec<T>,
-    by_name: FxHashMap<Name, Id<T>>,
+    items: SharedList<T>,
+    by_name: Arc<FxHashMap<Name, Id<T>>>,
+}
+
+impl<T> Clone for Table<T> {
+    fn clone(&self) -> Self {
+        Self {
+            items: self.items.clone(),
+            by_name: Arc::clone(&self.by_name),
+        }
+    }
 }
 
 impl<T> Default for Table<T> {
     fn default() -> Self {
         Self {
-            items: Vec::new(),
-            by_name: FxHashMap::default(),
+            items: SharedList::default(),
+            by_name: Arc::default(),
         }
     }
 }
 
-impl<T: Named> Table<T> {
+impl<T> Table<T> {
+    /// Whether both are one table that neither has changed since it was copied.
+    pub fn is_same(&self, other: &Self) -> bool {
+        self.items.is_same(&other.items)
+    }
+}
+
+impl<T: Named + Clone> Table<T> {
     /// Adds an item. If its name is taken, returns the item that has it and leaves the table as it was.
     pub fn add(&mut self, item: T) -> Result<Id<T>, Id<T>> {
         let id = Id::new(self.items.len());
         if let Some(taken) = self.by_name.get(item.name()) {
             return Err(*taken);
         }
-        self.by_name.insert(item.name().clone(), id);
+        Arc::make_mut(&mut self.by_name).insert(item.name().clone(), id);
         self.items.push(item);
         Ok(id)
     }
@@ -102,11 +119,20 @@ impl<T: Named> Table<T> {
     /// Adds an item whatever its name, which stays with the first that had it: so that ids stay what they were said to be.
     pub fn put(&mut self, item: T) -> Id<T> {
         let id = Id::new(self.items.len());
-        self.by_name.entry(item.name().clone()).or_insert(id);
+        Arc::make_mut(&mut self.by_name)
+            .entry(item.name().clone())
+            .or_insert(id);
         self.items.push(item);
         id
     }
 
+    /// One item, to change it: a table that copies share is copied first.
+    pub fn get_mut(&mut self, id: Id<T>) -> &mut T {
+        &mut self.items[id.index()]
+    }
+}
+
+impl<T: Named> Table<T> {
     /// The item of a name.
     pub fn find(&self, name: &str) -> Option<Id<T>> {
         self.by_name.get(name).copied()
@@ -128,11 +154,6 @@ impl<T: Named> Table<T> {
     /// The items.
     pub fn items(&self) -> &[T] {
         &self.items
-    }
-
-    /// One item, to change it while the estate is built.
-    pub fn get_mut(&mut self, id: Id<T>) -> &mut T {
-        &mut self.items[id.index()]
     }
 
     /// How many items there are.

@@ -56,7 +56,7 @@ impl<'e> View<'e> {
 
     /// Where a network may lie of which the snapshot does not even have the blocks: outside of what anything is known to hold.
     pub fn elsewhere(&self) -> &Addresses {
-        &self.elsewhere
+        &self.bounds.elsewhere
     }
 
     /// The blocks of a network that the snapshot lacks, and whether they are known.
@@ -65,7 +65,7 @@ impl<'e> View<'e> {
             .lacking("network")
             .find(|gap| gap.object.strip_prefix("network:") == Some(name));
         gap.and_then(|gap| gap.blocks.as_ref())
-            .map_or((&self.elsewhere, false), |blocks| (blocks, true))
+            .map_or((&self.bounds.elsewhere, false), |blocks| (blocks, true))
     }
 
     /// Addresses of a network that somebody may hold whom the snapshot lacks.
@@ -140,7 +140,8 @@ impl<'e> View<'e> {
     /// Addresses in reach of which the snapshot does not say who holds them, found once for each network.
     pub(super) fn unlisted(&self, from: Option<Id<Network>>, groups: bool) -> &Addresses {
         let place = from.map_or(0, |from| from.index() + 1);
-        self.unlisted[place][usize::from(groups)].get_or_init(|| self.find_unlisted(from, groups))
+        self.known.unlisted[place][usize::from(groups)]
+            .get_or_init(|| self.find_unlisted(from, groups))
     }
 
     fn find_unlisted(&self, from: Option<Id<Network>>, groups: bool) -> Addresses {
@@ -169,7 +170,7 @@ impl<'e> View<'e> {
                 continue;
             };
             if self.may_reach_lacking(from, name) {
-                unlisted = unlisted.union(gap.blocks.as_ref().unwrap_or(&self.elsewhere));
+                unlisted = unlisted.union(gap.blocks.as_ref().unwrap_or(&self.bounds.elsewhere));
             }
         }
         unlisted
@@ -182,7 +183,7 @@ impl<'e> View<'e> {
             Some(Some(blocks)) => Matched::sure(blocks),
             Some(None) => Matched {
                 sure: Addresses::empty(),
-                maybe: self.elsewhere.clone(),
+                maybe: self.bounds.elsewhere.clone(),
             },
             None => Matched::unknown(),
         }

@@ -1,10 +1,13 @@
 //! The frozen view: what names mean as addresses, computed once for an estate and a date.
 
-use heronshale_sets::address::{Addresses, Range, internet_at_large};
+use heronshale_sets::address::Addresses;
 mod gaps;
+mod index;
 mod matched;
+mod same;
 
 pub use matched::{Matched, SetMeaning};
+pub use same::{Same, is_same_filter};
 
 use crate::estate::{
     AddressSet, Estate, Filter, FilterKind, Id, Interface, LinkEnd, Name, NamedPeerReach, Network,
@@ -15,9 +18,10 @@ use crate::limits::Limits;
 use crate::stated::Stated;
 use crate::tuning::Tuning;
 use gaps::{Gaps, gaps_of};
+use index::{Bounds, Index, Joined, held_by_others, held_by_several};
 use matched::set_meanings;
-use rustc_hash::{FxHashMap, FxHashSet};
-use std::sync::{OnceLock, RwLock};
+use rustc_hash::FxHashMap;
+use std::sync::{Arc, OnceLock, RwLock};
 
 /// An estate, the date it is judged by, and what its names mean.
 pub struct View<'e> {
@@ -28,27 +32,22 @@ pub struct View<'e> {
     /// By what the audit measures.
     pub tuning: Tuning,
     /// What people say about the estate.
-    pub stated: Stated,
+    pub stated: Arc<Stated>,
     /// From which sizes on work is done otherwise.
     pub limits: Limits,
-    internet: Addresses,
-    public: Addresses,
-    sets: Vec<SetMeaning>,
+    bounds: Arc<Bounds>,
+    index: Arc<Index>,
+    joined: Arc<Joined>,
+    sets: Arc<Vec<SetMeaning>>,
     policies: Vec<Id<Filter>>,
-    carriers: Vec<Vec<Id<Interface>>>,
-    bound_subnets: Vec<Vec<Id<crate::estate::Subnet>>>,
-    by_identity: FxHashMap<Name, Vec<Id<Interface>>>,
-    by_tag: FxHashMap<(Name, Name), Vec<Id<Interface>>>,
-    within_reach: Vec<Vec<Id<Network>>>,
-    at_hub: Vec<Vec<Id<Network>>>,
-    gaps: Gaps,
-    elsewhere: Addresses,
+    gaps: Arc<Gaps>,
+    known: Arc<Known>,
+}
+
+/// What peers stand for that was asked before.
+#[derive(Default)]
+struct Known {
     unlisted: Vec<[OnceLock<Addresses>; 2]>,
-    interfaces_in: Vec<Vec<Id<Interface>>>,
-    network_of: Vec<Id<Network>>,
-    mapped: FxHashMap<Id<Interface>, Vec<Id<PublicAddress>>>,
-    held_by_several: OnceLock<Addresses>,
-    held_by_others: OnceLock<Addresses>,
     named_peers: RwLock<NamedPeers>,
 }
 
@@ -66,59 +65,20 @@ impl<'e> View<'e> {
         tuning: Tuning,
         stated: Stated,
     ) -> Self {
-        let blocks = estate
-            .networks
-            .items()
-            .iter()
-            .fold(Addresses::empty(), |sum, network| {
-                sum.union(&network.blocks)
-            });
-        let held = estate
-            .sites
-            .items()
-            .iter()
-            .fold(Addresses::empty(), |sum, site| sum.union(&site.holds));
-        let gap_blocks = estate.gaps.iter().filter_map(|gap| gap.blocks.as_ref());
-        let known = gap_blocks.fold(blocks.union(&held), |sum, blocks| sum.union(blocks));
-        let mut view = Self {
+        Self {
             tuning,
-            stated,
+            stated: Arc::new(stated),
             limits: Limits::default(),
             estate,
             at: at.or(estate.taken),
-            internet: internet_at_large().difference(&known),
-            elsewhere: Addresses::all()
-                .difference(&internet_at_large())
-                .difference(&known),
-            public: public_addresses(estate),
-            sets: set_meanings(estate),
-            policies: estate
-                .filters
-                .iter()
-                .filter(|(_, filter)| matches!(filter.kind, FilterKind::ScopePolicy { .. }))
-                .map(|(id, _)| id)
-                .collect(),
-            carriers: vec![Vec::new(); estate.filters.len()],
-            bound_subnets: vec![Vec::new(); estate.filters.len()],
-            by_identity: FxHashMap::default(),
-            by_tag: FxHashMap::default(),
-            within_reach: reaches(estate),
-            at_hub: at_hub(estate),
-            gaps: gaps_of(estate),
-            unlisted: vec![Default::default(); estate.networks.len() + 1],
-            interfaces_in: vec![Vec::new(); estate.networks.len()],
-            network_of: estate
-                .interfaces
-                .ids()
-                .map(|id| estate.network_of(id))
-                .collect(),
-            mapped: FxHashMap::default(),
-            held_by_several: OnceLock::new(),
-            held_by_others: OnceLock::new(),
-            named_peers: RwLock::default(),
-        };
-        view.index_interfaces();
-        view
+            bounds: Arc::new(Bounds::new(estate)),
+            index: Arc::new(Index::new(estate)),
+            joined: Arc::new(Joined::new(estate)),
+            sets: Arc::new(set_meanings(estate)),
+            policies: scope_policies(estate),
+            gaps: Arc::new(gaps_of(estate)),
+            known: Arc::new(Known::new(estate)),
+        }
     }
 
     /// The same within other limits.
@@ -127,106 +87,70 @@ impl<'e> View<'e> {
         Self { limits, ..self }
     }
 
-    fn index_interfaces(&mut self) {
-        for (id, subnet) in self.estate.subnets.iter() {
-            for group in subnet.groups.iter().filter_map(Reference::found) {
-                push_once(&mut self.bound_subnets[group.index()], id);
+    /// The same question to a copy of the estate with changes. What no change touches is not computed anew: tables that the
+    /// copy shares with the estate.
+    pub fn after<'c>(&self, copy: &'c Estate) -> View<'c> {
+        let same = Same::of(self.estate, copy);
+        fn kept<T>(is_same: bool, old: &Arc<T>, new: impl FnOnce() -> T) -> Arc<T> {
+            if is_same {
+                Arc::clone(old)
+            } else {
+                Arc::new(new())
             }
         }
-        for (id, public) in self.estate.public_addresses.iter() {
-            if let Some(interface) = public.interface {
-                self.mapped.entry(interface).or_default().push(id);
-            }
-        }
-        for (id, interface) in self.estate.interfaces.iter() {
-            self.interfaces_in[self.estate.network_of(id).index()].push(id);
-            for group in interface.groups.iter().filter_map(Reference::found) {
-                push_once(&mut self.carriers[group.index()], id);
-            }
-            if has(Fault::SubnetBindingCarries) {
-                for group in self.estate.subnets[interface.subnet]
-                    .groups
-                    .iter()
-                    .filter_map(Reference::found)
-                {
-                    push_once(&mut self.carriers[group.index()], id);
-                }
-            }
-            if let Some(identity) = self.estate.identity(id) {
-                self.by_identity
-                    .entry(identity.clone())
-                    .or_default()
-                    .push(id);
-            }
-            let workload_tags = interface
-                .workload
-                .map(|workload| &self.estate.workloads[workload].tags);
-            for tag in interface
-                .tags
-                .iter()
-                .chain(workload_tags.into_iter().flatten())
-            {
-                push_once(self.by_tag.entry(tag.clone()).or_default(), id);
-            }
+        View {
+            estate: copy,
+            at: self.at,
+            tuning: self.tuning.clone(),
+            stated: Arc::clone(&self.stated),
+            limits: self.limits,
+            bounds: kept(same.bounds, &self.bounds, || Bounds::new(copy)),
+            index: kept(same.index, &self.index, || Index::new(copy)),
+            joined: kept(same.joined, &self.joined, || Joined::new(copy)),
+            sets: kept(same.sets, &self.sets, || set_meanings(copy)),
+            policies: scope_policies(copy),
+            gaps: kept(same.gaps, &self.gaps, || gaps_of(copy)),
+            known: kept(same.named_peers(), &self.known, || Known::new(copy)),
         }
     }
 
     /// The interfaces of a network, in the order of the snapshot.
     pub fn interfaces_in(&self, network: Id<Network>) -> &[Id<Interface>] {
-        &self.interfaces_in[network.index()]
+        &self.index.interfaces_in[network.index()]
     }
 
     /// The public addresses that are mapped to an interface, in the order of the snapshot.
     pub fn mapped_to(&self, interface: Id<Interface>) -> &[Id<PublicAddress>] {
-        self.mapped.get(&interface).map_or(&[], Vec::as_slice)
+        self.index.mapped.get(&interface).map_or(&[], Vec::as_slice)
     }
 
     /// The addresses that more than one interface holds.
     pub fn held_by_several(&self) -> &Addresses {
-        self.held_by_several
+        self.index
+            .held_by_several
             .get_or_init(|| held_by_several(self.estate))
     }
 
     /// The addresses of interfaces other than firewalls', and what sites hold.
     pub fn held_by_others(&self) -> &Addresses {
-        self.held_by_others.get_or_init(|| {
-            let legs = self
-                .estate
-                .firewalls
-                .items()
-                .iter()
-                .flat_map(|firewall| &firewall.legs);
-            let legs: FxHashSet<Id<Interface>> = legs.map(|leg| leg.interface).collect();
-            let own = self
-                .estate
-                .interfaces
-                .iter()
-                .filter(|(id, _)| !legs.contains(id));
-            let sites = self
-                .estate
-                .sites
-                .items()
-                .iter()
-                .flat_map(|site| site.holds.ranges());
-            own.flat_map(|(_, item)| item.addresses.ranges())
-                .chain(sites)
-                .collect()
-        })
+        self.bounds
+            .held_by_others
+            .get_or_init(|| held_by_others(self.estate))
     }
 
     /// The peer `internet`: public space less the blocks of networks and what sites hold.
     pub fn internet(&self) -> &Addresses {
-        &self.internet
+        &self.bounds.internet
     }
 
     /// The internet as an end of a connection: less the estate's public addresses too.
     pub fn internet_end(&self) -> Addresses {
-        self.internet.difference(&self.public)
+        self.bounds.internet.difference(&self.bounds.public)
     }
 
     /// The estate's public addresses.
     pub fn public(&self) -> &Addresses {
-        &self.public
+        &self.bounds.public
     }
 
     /// All scope policies, in the order of the snapshot.
@@ -241,12 +165,12 @@ impl<'e> View<'e> {
 
     /// The interfaces that a group is bound to directly.
     pub fn carriers(&self, group: Id<Filter>) -> &[Id<Interface>] {
-        &self.carriers[group.index()]
+        &self.index.carriers[group.index()]
     }
 
     /// The subnets that a group is bound to.
     pub fn bound_subnets(&self, group: Id<Filter>) -> &[Id<crate::estate::Subnet>] {
-        &self.bound_subnets[group.index()]
+        &self.index.bound_subnets[group.index()]
     }
 
     /// The interfaces with all of these tags, their own or their workload's.
@@ -254,7 +178,7 @@ impl<'e> View<'e> {
         let none = Vec::new();
         let lists: Vec<&Vec<Id<Interface>>> = pairs
             .iter()
-            .map(|pair| self.by_tag.get(pair).unwrap_or(&none))
+            .map(|pair| self.index.by_tag.get(pair).unwrap_or(&none))
             .collect();
         if has(Fault::TagsAnyPair) {
             let mut any: Vec<_> = lists.into_iter().flatten().copied().collect();
@@ -274,7 +198,10 @@ impl<'e> View<'e> {
 
     /// The interfaces whose workload runs as an account.
     pub fn running_as(&self, identity: &str) -> &[Id<Interface>] {
-        self.by_identity.get(identity).map_or(&[], Vec::as_slice)
+        self.index
+            .by_identity
+            .get(identity)
+            .map_or(&[], Vec::as_slice)
     }
 
     /// The divisions around a network, outermost first.
@@ -302,11 +229,13 @@ impl<'e> View<'e> {
         match self.settings(from).named_peer_reach {
             NamedPeerReach::Network => from == to,
             NamedPeerReach::Estate => true,
-            NamedPeerReach::Peered => from == to || self.within_reach[from.index()].contains(&to),
+            NamedPeerReach::Peered => {
+                from == to || self.joined.within_reach[from.index()].contains(&to)
+            }
             NamedPeerReach::Hub => {
                 from == to
-                    || self.within_reach[from.index()].contains(&to)
-                    || self.at_hub[from.index()].contains(&to)
+                    || self.joined.within_reach[from.index()].contains(&to)
+                    || self.joined.at_hub[from.index()].contains(&to)
             }
         }
     }
@@ -358,7 +287,7 @@ impl<'e> View<'e> {
     ) -> Addresses {
         let near = interfaces
             .iter()
-            .filter(|id| self.reaches(from, self.network_of[id.index()]));
+            .filter(|id| self.reaches(from, self.index.network_of[id.index()]));
         let mut all: Addresses = near
             .clone()
             .flat_map(|id| self.estate.interfaces[*id].addresses.ranges())
@@ -404,11 +333,17 @@ impl<'e> View<'e> {
             return find();
         }
         let known = |all: &NamedPeers| all.get(&from).and_then(|of| of.get(peer)).cloned();
-        if let Some(matched) = self.named_peers.read().ok().and_then(|all| known(&all)) {
+        if let Some(matched) = self
+            .known
+            .named_peers
+            .read()
+            .ok()
+            .and_then(|all| known(&all))
+        {
             return matched;
         }
         let matched = find();
-        if let Ok(mut all) = self.named_peers.write() {
+        if let Ok(mut all) = self.known.named_peers.write() {
             all.entry(from)
                 .or_default()
                 .insert(peer.clone(), matched.clone());
@@ -420,7 +355,7 @@ impl<'e> View<'e> {
     pub fn peer(&self, peer: &Peer, from: Option<Id<Network>>) -> Matched {
         match peer {
             Peer::Any => Matched::sure(Addresses::all()),
-            Peer::Internet => Matched::sure(self.internet.clone()),
+            Peer::Internet => Matched::sure(self.bounds.internet.clone()),
             Peer::Probes => self
                 .estate
                 .probes
@@ -429,7 +364,7 @@ impl<'e> View<'e> {
             Peer::Block(block) => Matched::sure([block.range].into_iter().collect()),
             Peer::AddressSet(Reference::Found(set)) => self.sets[set.index()].matched.clone(),
             Peer::Group(Reference::Found(group)) => {
-                let carriers = &self.carriers[group.index()];
+                let carriers = &self.index.carriers[group.index()];
                 self.once(peer, from, carriers.len(), || {
                     self.named(carriers, from, true)
                 })
@@ -526,111 +461,18 @@ impl<'e> View<'e> {
     }
 }
 
-/// Adds an item to a list that is made in the order of the items: where it is there already, it is the last.
-fn push_once<T: PartialEq>(list: &mut Vec<T>, item: T) {
-    if list.last() != Some(&item) {
-        list.push(item);
-    }
+/// All scope policies, in the order of the snapshot.
+fn scope_policies(estate: &Estate) -> Vec<Id<Filter>> {
+    let all = estate.filters.iter();
+    let policies = all.filter(|(_, filter)| matches!(filter.kind, FilterKind::ScopePolicy { .. }));
+    policies.map(|(id, _)| id).collect()
 }
 
-/// The networks that each is peered with, up on both sides.
-fn reaches(estate: &Estate) -> Vec<Vec<Id<Network>>> {
-    let mut reach = vec![Vec::new(); estate.networks.len()];
-    for peering in estate
-        .peerings
-        .items()
-        .iter()
-        .filter(|peering| peering.is_up())
-    {
-        let [a, b] = [&peering.sides[0].network, &peering.sides[1].network];
-        if let (Some(a), Some(b)) = (a.found(), b.found()) {
-            reach[a.index()].push(b);
-            if !has(Fault::ReachOneWay) {
-                reach[b.index()].push(a);
-            }
+impl Known {
+    fn new(estate: &Estate) -> Self {
+        Self {
+            unlisted: vec![Default::default(); estate.networks.len() + 1],
+            named_peers: RwLock::default(),
         }
     }
-    reach
-}
-
-/// All public addresses that the estate holds: of interfaces, balancers, NAT gateways, firewalls and public doors.
-fn public_addresses(estate: &Estate) -> Addresses {
-    let listed = estate
-        .public_addresses
-        .items()
-        .iter()
-        .map(|public| public.address);
-    let fronts = estate
-        .balancers
-        .items()
-        .iter()
-        .flat_map(|balancer| &balancer.front_ends);
-    let fronts = fronts
-        .filter(|front| front.public)
-        .map(|front| front.address);
-    let nat = estate
-        .gateways
-        .items()
-        .iter()
-        .filter_map(|gateway| match &gateway.kind {
-            crate::estate::GatewayKind::Nat { public, .. } => *public,
-            _ => None,
-        });
-    let single: Addresses = listed.chain(fronts).chain(nat).collect();
-    let doors = estate
-        .services
-        .items()
-        .iter()
-        .filter_map(|service| service.public_door.as_ref());
-    let blocks = doors
-        .map(|door| &door.addresses)
-        .chain(estate.firewalls.items().iter().map(|item| &item.addresses));
-    blocks.fold(single, |sum, block| sum.union(block))
-}
-
-/// The networks that each shares a hub with, links up.
-fn at_hub(estate: &Estate) -> Vec<Vec<Id<Network>>> {
-    let mut near = vec![Vec::new(); estate.networks.len()];
-    for hub in estate.hubs.items() {
-        let networks = hub
-            .links
-            .iter()
-            .filter(|link| link.up)
-            .filter_map(|link| match &link.to {
-                crate::estate::LinkEnd::Network(network) => network.found(),
-                _ => None,
-            });
-        let networks: Vec<Id<Network>> = networks.collect();
-        for one in &networks {
-            near[one.index()].extend(&networks);
-        }
-    }
-    near
-}
-
-/// The addresses that more than one interface holds.
-fn held_by_several(estate: &Estate) -> Addresses {
-    let mut held: Vec<_> = estate
-        .interfaces
-        .items()
-        .iter()
-        .flat_map(|item| item.addresses.ranges())
-        .collect();
-    held.sort_unstable_by_key(|range| (range.family, range.first));
-    let mut several = Vec::new();
-    let mut last: Option<Range> = None;
-    for range in held {
-        if let Some(before) =
-            last.filter(|before| before.family == range.family && range.first <= before.last)
-        {
-            several.push(Range {
-                last: range.last.min(before.last),
-                ..range
-            });
-        }
-        if last.is_none_or(|before| before.family != range.family || before.last < range.last) {
-            last = Some(range);
-        }
-    }
-    several.into_iter().collect()
 }

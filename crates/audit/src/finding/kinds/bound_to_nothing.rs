@@ -116,7 +116,7 @@ fn tell_filter(context: &Context<'_, '_>, id: Id<Filter>) -> Draft {
             "the snapshot lacks something to which it may be bound",
         ));
     }
-    if filter.rules.iter().all(Vec::is_empty) {
+    if filter.rules.iter().all(|rules| rules.is_empty()) {
         draft.factors.push(factor(-1, "it has no rules"));
     }
     draft.mend = "bind it to what it was made for, or delete it".to_owned();

@@ -46,7 +46,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Id<Filter>> {
     };
     let all = view.estate.filters.iter();
     let empty = all.filter(|(_, filter)| {
-        filter.is_union() && filter.rules.iter().all(Vec::is_empty) && !lacks(filter)
+        filter.is_union() && filter.rules.iter().all(|rules| rules.is_empty()) && !lacks(filter)
     });
     empty
         .map(|(id, _)| id)

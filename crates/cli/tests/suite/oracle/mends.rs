@@ -16,7 +16,7 @@ use heronshale_sets::packet::PacketSet;
 use std::collections::BTreeMap;
 
 /// A random connection, and one packet of it.
-fn connection(random: &mut Rng, built: &Estate) -> (Connection, Asked) {
+pub fn connection(random: &mut Rng, built: &Estate) -> (Connection, Asked) {
     let (from, packet, _) = random_question(random);
     let block = |address| Block {
         range: Range::single(address),

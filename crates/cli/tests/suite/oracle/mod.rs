@@ -7,6 +7,7 @@ mod around;
 mod breadth;
 mod cover;
 mod dead;
+mod deltas;
 mod durable;
 mod estates;
 mod expected;

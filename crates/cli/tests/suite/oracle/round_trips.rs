@@ -22,6 +22,9 @@ fn modules() -> Option<PathBuf> {
         "/../../target/yang/share/yang/modules"
     ));
     let found = root.exists() && Command::new("yanglint").arg("--version").output().is_ok();
+    if !found {
+        crate::cannot_be_asked("yanglint or the modules of the IETF are not there");
+    }
     found.then_some(root)
 }
 

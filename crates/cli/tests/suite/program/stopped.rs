@@ -152,7 +152,7 @@ fn run(folder: &Folder, traces: &Path, arguments: &[&str], killed_at: Option<Cal
 #[test]
 fn a_run_that_is_killed_at_any_write_leaves_the_old_or_the_new() {
     if Command::new("strace").arg("-V").output().is_err() {
-        println!("skipped: strace is not there");
+        crate::cannot_be_asked("strace is not there");
         return;
     }
     let demo = Folder::with_demo().files();

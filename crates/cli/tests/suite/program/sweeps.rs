@@ -215,3 +215,38 @@ fn sweeps_are_the_same_bytes_whatever_the_order_of_the_files() {
     };
     assert_eq!(names(&near), names(&one));
 }
+
+/// Machines that nothing else tells apart, of which a firewall's own service answers one.
+#[test]
+fn whom_a_firewall_answers_itself_is_told_apart_from_others() {
+    let estate = r#"
+networks: [{ id: quay, blocks: 10.1.0.0/16 }]
+subnets: [{ id: a, network: quay, blocks: 10.1.1.0/24 }, { id: b, network: quay, blocks: 10.1.2.0/24 }]
+interfaces:
+- { id: one, subnet: a, addresses: 10.1.1.4 }
+- { id: extra, subnet: a, addresses: 10.1.1.5 }
+- { id: two, subnet: a, addresses: 10.1.1.6 }
+- { id: leg, subnet: b, addresses: 10.1.2.9, forwards: true }
+firewalls: [{ id: gate, interfaces: [{ interface: leg }], policy: open, own_services: [{ services: tcp 443, sources: SOURCES }] }]
+firewall_policies: [{ id: open, rules: [{ id: all, action: allow }] }]
+"#;
+    for (sources, said) in [
+        (
+            "10.1.1.4",
+            "leg is reached directly by 1 of 3 other workloads.",
+        ),
+        (
+            "[10.1.1.5, 10.1.1.6]",
+            "leg is reached directly by 2 of 3 other workloads.",
+        ),
+        (
+            "10.1.9.9",
+            "leg is reached directly by none of 3 other workloads.",
+        ),
+    ] {
+        let text = estate.trim_start().replace("SOURCES", sources);
+        let folder = Folder::with(&format!("{HEADER}{text}"));
+        let output = folder.run(&["reach", "--to", "leg"]);
+        assert_eq!(output.stdout.lines().next(), Some(said), "{sources}");
+    }
+}

@@ -92,7 +92,7 @@ impl Net {
                 "network namespaces are not permitted here".to_owned(),
                 |one| format!("{one} is not installed"),
             );
-            eprintln!("skipped: {why}");
+            crate::cannot_be_asked(&why);
             return None;
         }
         let batch = |space: &str, lines: &str| {
