@@ -5,7 +5,7 @@
 //!
 //! *Form.* A [`Doubt`] is one question about one packet. A [`Forest`] holds decisions as ordered decision diagrams over doubts:
 //! equal decisions are one node, so a decision whose outcome is the same for every answer is that outcome. A *completion*
-//! of the snapshot answers every doubt (section "What is missing" of `docs/semantics.md`).
+//! of the snapshot answers every doubt (`docs/semantics.md` 9).
 
 use crate::judgement::{By, StageKind};
 use heronshale_model::estate::{Direction, Id, Interface, Name, Peer, Subnet};

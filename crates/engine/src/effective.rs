@@ -1,4 +1,4 @@
-//! Effective rules of an interface (`docs/semantics.md`): what all stages of one side admit together, by which rules, and
+//! Effective rules of an interface (`docs/semantics.md` 4): what all stages of one side admit together, by which rules, and
 //! whether the reply gets back through the stages that keep no state.
 
 use crate::judgement::{By, Judgement, Outcome, StageKind, State};

@@ -1,4 +1,4 @@
-//! The question of one connection: from where, to what, with which traffic (`docs/semantics.md`, in the way).
+//! The question of one connection: from where, to what, with which traffic (`docs/semantics.md` 8).
 
 use crate::fabric::Fabric;
 use crate::walk::{Answered, Asked, Judged, Start, Tell, Verdict, walk};

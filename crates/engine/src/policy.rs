@@ -1,4 +1,4 @@
-//! What a firewall's policy decides: level by level with the base first, then classes, sections, rules (`docs/semantics.md`).
+//! What a firewall's policy decides: level by level with the base first, then classes, sections, rules (`docs/semantics.md` 8).
 
 use crate::doubt::{Doubt, Turning, Unsaid};
 use crate::faults::{Fault, has};

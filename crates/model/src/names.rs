@@ -1,4 +1,4 @@
-//! From DNS names to addresses, as a network or the public sees them (`docs/semantics.md`).
+//! From DNS names to addresses, as a network or the public sees them (`docs/semantics.md` 8).
 
 use crate::estate::{DnsRecord, DnsZone, Id, Name, Network, RecordData};
 use crate::view::View;

@@ -409,7 +409,7 @@ impl fmt::Display for Range {
     }
 }
 
-/// What `internet` means before the estate's own blocks are taken off (`docs/semantics.md`, what peers stand for; RFC 6890 for IPv4, RFC 4291
+/// What `internet` means before the estate's own blocks are taken off (`docs/semantics.md` 2.1; RFC 6890 for IPv4, RFC 4291
 /// for 2000::/3). Documentation ranges count as public, so that examples work.
 pub fn internet_at_large() -> Addresses {
     const NOT_PUBLIC: [&str; 9] = [

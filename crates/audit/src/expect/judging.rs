@@ -1,4 +1,4 @@
-//! What expectations say of the internet's connections: meant, unmeant, or unjudged (`docs/semantics.md`, exposure).
+//! What expectations say of the internet's connections: meant, unmeant, or unjudged (`docs/semantics.md` 13).
 
 use super::sides::{Receivers, Senders, ends};
 use super::{Allowance, allowances, said};

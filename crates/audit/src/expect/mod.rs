@@ -663,7 +663,7 @@ impl Forbidden<'_> {
     }
 }
 
-/// A firewall that keeps state ends what it sees in one direction only (`docs/semantics.md`, connections), so that what works and passes it on the way there
+/// A firewall that keeps state ends what it sees in one direction only (`docs/semantics.md` 8), so that what works and passes it on the way there
 /// passes it on the way back.
 fn always_passes(
     view: &Fabric<'_>,

@@ -1,5 +1,5 @@
 //! What the internet reaches by way of devices: balancers, firewalls that translate, services' public doors, and interfaces
-//! behind a gateway with a table of its own. Walked there and back, as `path` does (`docs/semantics.md`, exposure).
+//! behind a gateway with a table of its own. Walked there and back, as `path` does (`docs/semantics.md` 13).
 
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::path::{Connection, Goal, question};

@@ -1,4 +1,4 @@
-//! What the internet reaches directly: interfaces with a public address, and those with global IPv6 (`docs/semantics.md`, exposure).
+//! What the internet reaches directly: interfaces with a public address, and those with global IPv6 (`docs/semantics.md` 5).
 //!
 //! For each such way in the packets that the internet may send are partitioned by what becomes of the connection: the
 //! gateway, the internet block, the receiving stages, the reply's route and the reply's stages. The ways that lead
@@ -373,7 +373,7 @@ fn direct_way(
                                 part(with_reply(&verdict, reply), packets)
                             }));
                     }
-                    // The route is looked up before the ACL, behind all other stages (`docs/semantics.md`, connections).
+                    // The route is looked up before the ACL, behind all other stages (`docs/semantics.md` 8).
                     Verdict::ReplyLost(_) => {
                         let split = replies.of(forward, taken, &back).into_iter();
                         way.parts.extend(split.map(|(reply, packets)| match reply {

@@ -1,4 +1,4 @@
-//! What is in the way of a connection, all of it, and what would mend it (`docs/semantics.md`, in the way).
+//! What is in the way of a connection, all of it, and what would mend it (`docs/semantics.md` 12).
 //!
 //! After each obstacle the walk goes on as if it were repaired. Every change that is offered was made to the estate in memory
 //! and the question asked again; of a mend no part can be left out.

@@ -1,4 +1,4 @@
-//! Stages: what each check on an interface's side decides about each packet, and by which rule (`docs/semantics.md`).
+//! Stages: what each check on an interface's side decides about each packet, and by which rule (`docs/semantics.md` 3).
 //!
 //! A stage is a total map from packets to [`Judgement`]s. A [`Chain`] is the stages of one interface and direction
 //! in the order in which a packet crosses them. Sending: own firewall, scope policies, groups (interface, subnet),

@@ -1,4 +1,4 @@
-//! Balancers, and the doors of platform services (`docs/semantics.md`).
+//! Balancers, and the doors of platform services (`docs/semantics.md` 8).
 
 use super::firewall::Entry;
 use super::label::{Choice, Leaf, Verdict};

@@ -1,4 +1,4 @@
-//! Firewalls on the way: their own services, translations, policy, own table, and replies (`docs/semantics.md`).
+//! Firewalls on the way: their own services, translations, policy, own table, and replies (`docs/semantics.md` 8).
 
 use super::edge::Change;
 use super::label::{Choice, Verdict};

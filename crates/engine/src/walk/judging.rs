@@ -1,4 +1,4 @@
-//! Labels as verdicts: completion by completion, and nature's choices and conditions in each (`docs/semantics.md`).
+//! Labels as verdicts: completion by completion, and nature's choices and conditions in each (`docs/semantics.md` 9).
 
 use super::Part;
 use super::label::{Choice, Judged, Label, Labels, Tree, Verdict};

@@ -1,5 +1,5 @@
 //! One connection there and back: sets of packets carried from a start through stages, routes and devices to their ends,
-//! and their replies home again (`docs/semantics.md`).
+//! and their replies home again (`docs/semantics.md` 8).
 //!
 //! The walk is a recursion over *legs*. On one leg the header of a packet stays as it is; where a device changes it, a new
 //! leg begins, and what becomes of the new header is computed first. A reply that gets back to the device that began the
@@ -98,7 +98,7 @@ pub struct Answered {
     pub parts: Vec<Part>,
     /// What the labels mean.
     pub labels: Labels,
-    /// The whole as one verdict (`docs/semantics.md`).
+    /// The whole as one verdict (`docs/semantics.md` 8).
     pub summary: Judged,
 }
 

@@ -1,4 +1,4 @@
-//! Named settings: where clouds differ, it is a setting and not a guess (`docs/semantics.md`).
+//! Named settings: where clouds differ, it is a setting and not a guess (`docs/semantics.md` 7).
 
 use super::PolicySees;
 use heronshale_sets::intervals::Intervals;

@@ -3,7 +3,7 @@
 //! A packet has a family, a source and a destination address, and a *service*: the protocol together with the
 //! destination port or the ICMP type and code, as one 24-bit number ([`service`]). TCP, UDP and SCTP packets
 //! have a source port besides. [`PacketMap`] is an exact, canonical map from packets to labels, [`PacketSet`]
-//! a map with one label. `docs/semantics.md` says which packets exist.
+//! a map with one label. `docs/semantics.md` 1 says which packets exist.
 
 mod count;
 mod listing;

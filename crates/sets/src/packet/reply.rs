@@ -1,4 +1,4 @@
-//! Requests and their replies (`docs/semantics.md`).
+//! Requests and their replies (`docs/semantics.md` 1).
 //!
 //! TCP, UDP and SCTP replies have addresses and ports swapped. ICMP pairs: 8→0, 13→14, 15→16 (RFC 792), and
 //! 128→129 (RFC 4443), the reply with code 0; 17→18 (RFC 950). Other ICMP types are one-way. Every other protocol

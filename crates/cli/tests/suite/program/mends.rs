@@ -50,7 +50,7 @@ const CASES: &[Case] = &[
         &["add to group data, in: allow tcp 443 from 10.1.1.4"],
     ),
     case(
-        "3: allowed finally, the group empty, ACL and own firewall deny",
+        "allowed finally, the group empty, ACL and own firewall deny",
         &[
             (
                 TO_IA,
@@ -203,7 +203,7 @@ const CASES: &[Case] = &[
         ],
     ),
     case(
-        "4: a stateless rule, whose reply no rule lets in",
+        "a stateless rule, whose reply no rule lets in",
         &[
             (
                 TO_IA,

@@ -168,7 +168,7 @@ const CASES: &[Case] = &[
         "it is shut",
     ),
     case(
-        "1: a gateway's table steers in through a firewall, the replies go straight",
+        "a gateway's table steers in through a firewall, the replies go straight",
         &[GATEWAY_TABLE, STEERED, LEG, THROUGH_LEG],
         ["interface ia", "203.0.113.4"],
         &[],
@@ -176,7 +176,7 @@ const CASES: &[Case] = &[
         "the reply goes around it",
     ),
     case(
-        "1: steered through the firewall there and back",
+        "steered through the firewall there and back",
         &[
             GATEWAY_TABLE,
             STEERED,
