@@ -8,8 +8,8 @@ mod tables;
 pub use hops::{firewall_of, hop, joins};
 pub use hubs::{announced, domain_candidates, link_of};
 pub(crate) use tables::lent_gateways;
-use tables::{of_blocks, ranges_of};
 pub use tables::{candidates, last_resort, open_parts, prefixes, site_gateways, written_route};
+use tables::{of_blocks, ranges_of};
 
 use crate::doubt::{At, Doubt, Unsaid};
 use crate::faults::{Fault, has};

@@ -1,244 +1,9 @@
-//! From a record of an export to an object of a snapshot: evaluates what the profile says, and remembers where each value
-//! comes from, so that an error points into the profile and into the data.
+//! Values of an object, each with its origin.
 
-use super::compile::{Lookup, Made, Nodes, Piece, Rule, Source, Then, Value};
-use super::written::{FilePart, Otherwise};
-use crate::reading::Reading;
-use crate::sections::check;
-use crate::tree::{Node, Scalar, Value as Tree};
-use heronshale_model::source::{FileId, Span};
-use jsonpath_rust::parser::model::JpQuery;
-use jsonpath_rust::query::js_path_process;
-use rustc_hash::FxHashMap;
-use serde_json::{Map, Value as Json};
-use std::borrow::Cow;
-use std::collections::BTreeMap;
-
-/// So many texts may come of one `text` that lists fill.
-const MOST_TEXTS: usize = 4_096;
-
-/// A value that was made.
-#[derive(Clone, Debug)]
-pub(super) struct Got {
-    pub what: What,
-    /// Which of the origins it has.
-    pub origin: u32,
-}
-
-/// Its shapes.
-#[derive(Clone, Debug)]
-pub(super) enum What {
-    Scalar(Json),
-    List(Vec<Got>),
-    Map(Vec<(String, Got)>),
-}
-
-/// Where a value comes from.
-#[derive(Clone, Debug)]
-struct Origin {
-    /// In the profile.
-    span: Span,
-    /// In the document; none for constants.
-    pointer: Option<String>,
-}
-
-/// A record that is being read.
-pub(super) struct Scope<'s> {
-    pub node: &'s Json,
-    /// Where it stands in its document, a normalized path (RFC 9535, section 2.7).
-    pub pointer: &'s str,
-    pub outer: Option<&'s Scope<'s>>,
-    /// The file, relative to what was given.
-    pub file: &'s str,
-}
-
-/// What is wrong with a record.
-#[derive(Clone, Debug)]
-pub(super) struct Trouble {
-    pub title: String,
-    pub label: String,
-    pub help: Option<String>,
-    /// In the profile.
-    pub span: Span,
-    /// In the document.
-    pub pointer: Option<String>,
-}
-
-/// A join: what each id gives.
-pub(super) type Index = FxHashMap<String, Vec<Json>>;
-
-/// Makes objects.
-pub(super) struct Making<'p> {
-    pub lookups: &'p [Lookup],
-    pub indexes: Vec<Index>,
-    pub troubles: Vec<Trouble>,
-    /// Ids that no record has, by the place in the profile, with how often.
-    pub unresolved: BTreeMap<(Span, String), usize>,
-    /// For each field by its place in the profile, how many records were asked and how many had a value.
-    pub given: FxHashMap<Span, (usize, usize)>,
-    origins: Vec<Origin>,
-}
-
-/// A scalar as text; other values have none.
-pub(super) fn text_of(json: &Json) -> String {
-    match json {
-        Json::String(text) => text.clone(),
-        other => other.to_string(),
-    }
-}
-
-/// The nodes that a path finds, each with where it stands in its document.
-pub(super) fn found<'j>(query: &JpQuery, node: &'j Json, pointer: &str) -> Vec<(&'j Json, String)> {
-    let all = js_path_process(query, node).unwrap_or_default();
-    all.into_iter()
-        .map(|one| (one.clone().val(), format!("{pointer}{}", &one.path()[1..])))
-        .collect()
-}
+use super::*;
 
 impl<'p> Making<'p> {
-    pub fn new(lookups: &'p [Lookup]) -> Self {
-        Self {
-            lookups,
-            indexes: vec![Index::default(); lookups.len()],
-            troubles: Vec::new(),
-            unresolved: BTreeMap::new(),
-            given: FxHashMap::default(),
-            origins: Vec::new(),
-        }
-    }
-
-    /// Takes a record into the index of a lookup.
-    pub fn index(&mut self, lookup: usize, scope: &Scope<'_>) {
-        let rule: &'p Lookup = &self.lookups[lookup];
-        let keys = self.values(&rule.by, scope);
-        let taken = self.values(&rule.take, scope);
-        let taken: Vec<Json> = taken.iter().map(raw).collect();
-        for key in keys {
-            if let What::Scalar(key) = key.what {
-                let known = self.indexes[lookup].entry(text_of(&key)).or_default();
-                // Pages that overlap say the same twice.
-                for one in &taken {
-                    if !known.contains(one) {
-                        known.push(one.clone());
-                    }
-                }
-            }
-        }
-        self.origins.clear();
-    }
-
-    /// The first value of each field as text; none unless each has one.
-    pub fn texts_of(
-        &mut self,
-        fields: &[Made],
-        scope: &Scope<'_>,
-    ) -> Option<Vec<(String, String)>> {
-        self.origins.clear();
-        let text = |(name, got): (String, Got)| match got.what {
-            What::Scalar(json) => Some((name, text_of(&json))),
-            _ => None,
-        };
-        let made = self.fields(fields, scope, false);
-        (made.len() == fields.len())
-            .then(|| made.into_iter().map(text).collect::<Option<Vec<_>>>())?
-    }
-
-    /// Whether each of some values is there.
-    pub fn has(&mut self, all: &[Value], scope: &Scope<'_>) -> bool {
-        self.origins.clear();
-        all.iter()
-            .all(|value| !self.values(value, scope).is_empty())
-    }
-
-    /// By what a record is gathered with others.
-    pub fn gathered_by(&mut self, value: &Value, scope: &Scope<'_>) -> Vec<String> {
-        self.origins.clear();
-        let values = self.values(value, scope);
-        values
-            .iter()
-            .filter_map(|got| {
-                if let What::Scalar(json) = &got.what {
-                    Some(text_of(json))
-                } else {
-                    None
-                }
-            })
-            .collect()
-    }
-
-    /// The object that a rule makes of a record, if nothing is wrong with it.
-    pub fn object(&mut self, rule: &Rule, scope: &Scope<'_>) -> Option<Json> {
-        let before = self.troubles.len();
-        self.origins.clear();
-        let origin = self.origin(rule.span, Some(scope.pointer.to_owned()));
-        let fields = self.fields(&rule.fields, scope, true);
-        let object = Got {
-            what: What::Map(fields),
-            origin,
-        };
-        let mut reading = Reading::default();
-        check(rule.section, &node(&object), &mut reading);
-        for problem in reading.problems {
-            let origin = &self.origins[problem.span.start as usize];
-            self.troubles.push(Trouble {
-                title: problem.title,
-                label: problem.label,
-                help: problem.help,
-                span: origin.span,
-                pointer: origin.pointer.clone(),
-            });
-        }
-        (self.troubles.len() == before).then(|| plain(&object))
-    }
-
-    fn origin(&mut self, span: Span, pointer: Option<String>) -> u32 {
-        self.origins.push(Origin { span, pointer });
-        u32::try_from(self.origins.len() - 1).unwrap_or(u32::MAX)
-    }
-
-    fn trouble(&mut self, got: &Got, span: Span, title: String, help: Option<String>) {
-        let pointer = self.origins[got.origin as usize].pointer.clone();
-        self.troubles.push(Trouble {
-            title,
-            label: "this is what reads it".to_owned(),
-            help,
-            span,
-            pointer,
-        });
-    }
-
-    fn fields(&mut self, fields: &[Made], scope: &Scope<'_>, counted: bool) -> Vec<(String, Got)> {
-        let mut made = Vec::with_capacity(fields.len());
-        for field in fields {
-            let values = self.values(&field.value, scope);
-            if counted || !values.is_empty() {
-                let given = self.given.entry(field.value.span).or_default();
-                given.0 += 1;
-                given.1 += usize::from(!values.is_empty());
-            }
-            let is_list = field.list && matches!(field.value.source, Source::Each(..));
-            let got = match values.len() {
-                0 => continue,
-                1 if !is_list => values.into_iter().next(),
-                _ => Some(Got {
-                    origin: values[0].origin,
-                    what: What::List(values),
-                }),
-            };
-            made.extend(got.map(|got| (field.name.clone(), got)));
-        }
-        made
-    }
-
-    fn values(&mut self, value: &Value, scope: &Scope<'_>) -> Vec<Got> {
-        let mut values = self.source(value, scope);
-        for then in &value.then {
-            values = self.then(then, values, value.span, scope);
-        }
-        values
-    }
-
-    fn source(&mut self, value: &Value, scope: &Scope<'_>) -> Vec<Got> {
+    pub(super) fn source(&mut self, value: &Value, scope: &Scope<'_>) -> Vec<Got> {
         let span = value.span;
         match &value.source {
             Source::Path(query) => {
@@ -367,7 +132,7 @@ impl<'p> Making<'p> {
     }
 
     /// Does something with each node; an id that no record has is no node, and was counted as unresolved.
-    fn of_each(
+    pub(super) fn of_each(
         &mut self,
         nodes: &Nodes,
         scope: &Scope<'_>,
@@ -411,7 +176,7 @@ impl<'p> Making<'p> {
     }
 
     /// The values of a node: lists count as their items, null as nothing.
-    fn flat(&mut self, json: &Json, pointer: String, span: Span, into: &mut Vec<Got>) {
+    pub(super) fn flat(&mut self, json: &Json, pointer: String, span: Span, into: &mut Vec<Got>) {
         match json {
             Json::Null => {}
             Json::Array(items) => {
@@ -427,7 +192,7 @@ impl<'p> Making<'p> {
     }
 
     /// Every combination of what fills the text.
-    fn texts(
+    pub(super) fn texts(
         &mut self,
         pieces: &[Piece],
         with: &[Value],
@@ -509,7 +274,13 @@ impl<'p> Making<'p> {
             .collect()
     }
 
-    fn then(&mut self, then: &Then, values: Vec<Got>, span: Span, scope: &Scope<'_>) -> Vec<Got> {
+    pub(super) fn then(
+        &mut self,
+        then: &Then,
+        values: Vec<Got>,
+        span: Span,
+        scope: &Scope<'_>,
+    ) -> Vec<Got> {
         match then {
             Then::Default(other) if values.is_empty() => self.values(other, scope),
             Then::Needed if values.is_empty() => {
@@ -549,7 +320,7 @@ impl<'p> Making<'p> {
     }
 
     /// What one value becomes.
-    fn changed(&mut self, then: &Then, got: Got, span: Span) -> Vec<Got> {
+    pub(super) fn changed(&mut self, then: &Then, got: Got, span: Span) -> Vec<Got> {
         let What::Scalar(json) = &got.what else {
             let title =
                 "only texts and numbers are looked up, split, matched and translated".to_owned();
@@ -602,7 +373,7 @@ impl<'p> Making<'p> {
         }
     }
 
-    fn unknown(
+    pub(super) fn unknown(
         &mut self,
         otherwise: Option<Otherwise>,
         got: Got,
@@ -623,7 +394,7 @@ impl<'p> Making<'p> {
 }
 
 /// A value as it stands in the data, all of one origin.
-fn whole(json: &Json, origin: u32) -> Got {
+pub(super) fn whole(json: &Json, origin: u32) -> Got {
     let what = match json {
         Json::Array(items) => What::List(items.iter().map(|item| whole(item, origin)).collect()),
         Json::Object(fields) => {
@@ -640,14 +411,14 @@ fn whole(json: &Json, origin: u32) -> Got {
 }
 
 /// A text that is written as a whole number is one, since identifiers may be numbers in the format too.
-fn number(text: &str) -> Option<u64> {
+pub(super) fn number(text: &str) -> Option<u64> {
     text.parse::<u64>()
         .ok()
         .filter(|number| number.to_string() == text)
 }
 
 /// The value as JSON, each scalar as `scalar` says.
-fn as_json(got: &Got, scalar: fn(&Json) -> Json) -> Json {
+pub(super) fn as_json(got: &Got, scalar: fn(&Json) -> Json) -> Json {
     match &got.what {
         What::Scalar(json) => scalar(json),
         What::List(items) => items.iter().map(|item| as_json(item, scalar)).collect(),
@@ -661,12 +432,12 @@ fn as_json(got: &Got, scalar: fn(&Json) -> Json) -> Json {
 }
 
 /// The value as the data has it.
-fn raw(got: &Got) -> Json {
+pub(super) fn raw(got: &Got) -> Json {
     as_json(got, Json::clone)
 }
 
 /// The value as it is written in a snapshot.
-fn plain(got: &Got) -> Json {
+pub(super) fn plain(got: &Got) -> Json {
     as_json(got, |json| match json {
         Json::String(text) => number(text).map_or_else(|| json.clone(), Json::from),
         other => other.clone(),
@@ -674,7 +445,7 @@ fn plain(got: &Got) -> Json {
 }
 
 /// The value as the reader of snapshots takes it; spans are numbers of origins.
-fn node(got: &Got) -> Node<'_> {
+pub(super) fn node(got: &Got) -> Node<'_> {
     let span = Span {
         file: FileId(0),
         start: got.origin,
