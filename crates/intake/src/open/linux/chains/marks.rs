@@ -1,6 +1,5 @@
 //! What marks of packets and connections do: bit by bit, as far as they are known.
 
-
 /// A packet's own mark, or that of its connection.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Marked {
