@@ -102,3 +102,14 @@ pub fn exposure_severity(
     (!open.is_empty())
         .then(|| base.moved(Factor::sum(&exposure_factors(view, open, asked, spoken))))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{EXPOSED, EXPOSED_BASE};
+    use crate::finding::kind;
+
+    #[test]
+    fn the_kind_that_says_it_is_in_the_catalogue() {
+        assert_eq!(kind(EXPOSED).map(|kind| kind.base), Some(EXPOSED_BASE));
+    }
+}

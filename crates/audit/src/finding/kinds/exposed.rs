@@ -7,8 +7,8 @@ use crate::describe::{RuleFact, rule_text};
 use crate::exposure::{DeviceWay, DirectWay};
 use crate::facts::Factor;
 use crate::facts::{
-    Decided, Decider, EXPOSED, EXPOSED_BASE, OpenFact, WalkedFact, WayFact, WayKind,
-    device_way_fact, exposure_factors, letting, way_fact,
+    Decided, Decider, EXPOSED_BASE, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact,
+    exposure_factors, letting, way_fact,
 };
 use heronshale_engine::judgement::By;
 use heronshale_model::estate::RuleId;
@@ -16,7 +16,7 @@ use heronshale_sets::each::each;
 use heronshale_sets::packet::PacketSet;
 
 pub(crate) const KIND: Kind = Kind {
-    name: EXPOSED,
+    name: "exposed",
     base: EXPOSED_BASE,
     about: "The internet can open a connection: to an interface by a public address or by global IPv6, or by way of a \
         balancer, a firewall that translates, or a service's public door.",
