@@ -12,6 +12,7 @@ pub mod path;
 pub mod peers;
 pub mod policy;
 pub mod route;
+pub mod rules;
 pub mod stage;
 pub mod sweep;
 pub mod walk;

@@ -1,8 +1,7 @@
 //! Whom a rule is about: for certain, and in doubt, with what that turns on.
 
 use crate::doubt::{At, Held, Turning};
-use crate::faults::{Fault, has};
-use heronshale_model::estate::{Id, Network, Peer, Rule};
+use heronshale_model::estate::{Id, Network, Peer};
 use heronshale_model::view::{Matched, View};
 use heronshale_sets::address::Addresses;
 
@@ -106,24 +105,4 @@ pub fn pairs_in_doubt(
         }
     }
     found
-}
-
-/// The other side of a rule: its peers less its exceptions.
-pub fn rule_peers(view: &View<'_>, rule: &Rule, from: Option<Id<Network>>) -> Matched {
-    let included = rule.peers.as_ref().map_or_else(
-        || Matched::sure(Addresses::all()),
-        |peers| view.peers(peers, from),
-    );
-    if rule.except.is_empty() || has(Fault::IgnoreExcept) {
-        return included;
-    }
-    included.without(&view.peers(&rule.except, from))
-}
-
-/// This side of a rule.
-pub fn rule_local(view: &View<'_>, rule: &Rule, from: Option<Id<Network>>) -> Matched {
-    match &rule.local {
-        Some(local) if !has(Fault::IgnoreLocal) => view.peers(local, from),
-        _ => Matched::sure(Addresses::all()),
-    }
 }

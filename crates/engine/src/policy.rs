@@ -3,11 +3,10 @@
 use crate::doubt::{Doubt, Turning, Unsaid};
 use crate::faults::{Fault, has};
 use crate::judgement::By;
-use crate::peers::rule_peers;
+use crate::rules::{is_stateless, policy_order, rule_peers};
 use crate::stage::{rule_doubts, rule_match};
 use heronshale_model::estate::{
-    Action, Direction, EqualPriority, Filter, FilterKind, Firewall, Id, Lack, Name, NameSet,
-    Network, Peer, RuleId,
+    Action, Direction, Filter, FilterKind, Firewall, Id, Lack, Name, NameSet, Network, Peer, RuleId,
 };
 use heronshale_model::names::name_fits;
 use heronshale_model::view::View;
@@ -169,7 +168,7 @@ fn level_over(
         let decided = Decision::Decided {
             action: rule.action,
             by: By::Rule(id),
-            keeps_state: !rule.stateless,
+            keeps_state: !is_stateless(rule),
         };
         let effect: PacketMap<u32> = match rule.action {
             Action::Defer if !has(Fault::WalkDeferIgnored) => below.clone(),
@@ -331,51 +330,6 @@ fn rule_anywhere(
     let sure = of(&sources.sure, &everywhere.sure);
     let maybe = of(&sources.either(), &everywhere.either()).difference(&sure);
     (sure, maybe)
-}
-
-/// The rules of a policy in the order in which they are tried.
-pub fn policy_order(
-    view: &View<'_>,
-    policy: Id<Filter>,
-    network: Option<Id<Network>>,
-) -> Vec<RuleId> {
-    let filter = &view.estate.filters[policy];
-    let FilterKind::FirewallPolicy {
-        class_order,
-        sections,
-        ..
-    } = &filter.kind
-    else {
-        return Vec::new();
-    };
-    let deny_first = view.settings(network).equal_priority == EqualPriority::DenyFirst;
-    let count = u32::try_from(filter.rules[0].len()).unwrap_or(u32::MAX);
-    let all = (0..count).map(|index| RuleId {
-        filter: policy,
-        direction: Direction::In,
-        index,
-    });
-    let mut rules: Vec<RuleId> = all
-        .filter(|id| view.in_force(view.estate.rule(*id)))
-        .collect();
-    rules.sort_by_key(|id| {
-        let rule = view.estate.rule(*id);
-        let section = rule.firewall.as_ref().and_then(|more| more.section);
-        let found = section.and_then(|at| sections.get(at as usize));
-        let class = found.and_then(|section| section.class.as_ref());
-        let rank = class.and_then(|class| class_order.iter().position(|other| other == class));
-        let of_section = found.and_then(|section| section.priority);
-        let later = deny_first && rule.priority.is_some() && !rule.action.refuses();
-        (
-            (
-                rank.is_none() && !has(Fault::WalkClassesIgnored),
-                rank.filter(|_| !has(Fault::WalkClassesIgnored)),
-            ),
-            (of_section.is_none(), of_section, section.is_none(), section),
-            (rule.priority.is_none(), rule.priority, later),
-        )
-    });
-    rules
 }
 
 /// Whether a zone is among those that a rule names, if it names any.

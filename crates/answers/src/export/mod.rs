@@ -6,8 +6,8 @@ pub use sheets::{Sheet, interface_sheet, rule_sheet};
 
 use heronshale_audit::describe::{peer_text, ports_text};
 use heronshale_engine::fabric::Fabric;
-use heronshale_engine::peers::{rule_local, rule_peers};
-use heronshale_engine::stage::in_order;
+use heronshale_engine::rules::in_order;
+use heronshale_engine::rules::{rule_local, rule_peers};
 use heronshale_model::estate::{
     Direction, Estate, Filter, FilterKind, Id, Peer, Reference, Rule, SetItem,
 };

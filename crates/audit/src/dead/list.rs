@@ -6,9 +6,8 @@
 //! now and for as long as it lasts" is one question.
 
 use crate::faults::{Fault, has};
-use heronshale_engine::binding::depends_on_place;
 use heronshale_engine::fabric::Fabric;
-use heronshale_engine::peers::{rule_local, rule_peers};
+use heronshale_engine::rules::{Decision, place_of_rule, rule_services, rule_sides};
 use heronshale_model::estate::{Action, Direction, Id, Name, Network, Rule, RuleId};
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::cover::{
@@ -19,25 +18,17 @@ use heronshale_sets::packet::{Packet, service};
 
 const PORTS: u32 = 0x1_0000;
 
-/// What a rule does with what it matches; equal if action, keeping of state, and defer or finally are.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Decision {
-    pub action: Action,
-    pub stateless: bool,
-}
-
-impl Decision {
-    /// In a union keeping state is below keeping none, and nothing else differs.
-    pub fn number(self) -> u16 {
-        let action = match self.action {
-            Action::Allow => 0,
-            Action::Deny => 1,
-            Action::Reject => 2,
-            Action::AllowFinally => 3,
-            Action::Defer => 4,
-        };
-        action * 2 + u16::from(self.stateless)
-    }
+/// Equal if action, keeping of state, and defer or finally are. In a union keeping state is below keeping none, and nothing else
+/// differs.
+pub(super) fn number_of(decision: Decision) -> u16 {
+    let action = match decision.action {
+        Action::Allow => 0,
+        Action::Deny => 1,
+        Action::Reject => 2,
+        Action::AllowFinally => 3,
+        Action::Defer => 4,
+    };
+    action * 2 + u16::from(decision.stateless)
 }
 
 /// One line of a list before it is indexed.
@@ -59,19 +50,7 @@ impl Line {
     /// A rule of an interface's filter where it is enforced.
     pub fn of(view: &Fabric<'_>, id: RuleId, network: Option<Id<Network>>, decision: u16) -> Self {
         let rule = view.estate.rule(id);
-        let network = network.filter(|_| depends_on_place(rule));
-        let (peers, local) = (
-            rule_peers(view, rule, network),
-            rule_local(view, rule, network),
-        );
-        let local = match rule
-            .firewall
-            .as_deref()
-            .filter(|more| !more.except_destinations.is_empty())
-        {
-            Some(more) => local.without(&view.peers(&more.except_destinations, network)),
-            None => local,
-        };
+        let [peers, local] = rule_sides(view, rule, place_of_rule(rule, network));
         let most = (peers.either(), local.either());
         Self {
             decision,
@@ -87,7 +66,7 @@ impl Line {
 
 /// The services of a rule: with source ports only those that have them.
 fn services_of(rule: &Rule, family: Family) -> Intervals {
-    let services = rule.service_numbers(family);
+    let services = rule_services(rule, family);
     if rule.source_ports.is_some() && rule.source_port_numbers() != every_port() {
         return services.intersection(&service::all_with_ports());
     }

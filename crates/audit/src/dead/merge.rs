@@ -165,7 +165,7 @@ fn finished(view: &Fabric<'_>, rest: &Rest, run: &[Piece], reach: u128) -> Optio
 /// Whether no rule that decides otherwise and meets one of them is tried between the first and the last.
 fn nothing_between(view: &Fabric<'_>, rest: &Rest, rules: &[RuleId]) -> bool {
     let equal = view.settings(None).equal_priority;
-    let order = heronshale_engine::stage::in_order(view, &[rest.filter], rest.direction, equal);
+    let order = heronshale_engine::rules::in_order(view, &[rest.filter], rest.direction, equal);
     let places: Vec<usize> = rules
         .iter()
         .filter_map(|id| order.iter().position(|other| other == id))

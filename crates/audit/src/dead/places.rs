@@ -1,11 +1,11 @@
 //! The lists in which a filter is enforced, with what stands above it.
 
-use super::list::{Decision, Enlisted, Line, Zones};
+use super::list::{Enlisted, Line, Zones, number_of};
 use crate::faults::{Fault, has};
 use heronshale_engine::binding::{Bindings, Enforced, depends_on_place, firewalls_with};
 use heronshale_engine::fabric::Fabric;
-use heronshale_engine::policy::policy_order;
-use heronshale_engine::stage::{in_order, policies_at, rule_match};
+use heronshale_engine::rules::{Decision, decision_of, place_of_rule, tried};
+use heronshale_engine::stage::{policies_at, rule_match};
 use heronshale_model::estate::{
     Action, Direction, Filter, FilterKind, Id, Lack, Name, Network, Reference, RuleId,
 };
@@ -70,7 +70,7 @@ pub(super) fn lists_of(
         if place.lacking || (!item.is_union() && all().any(|filter| lacks_rules(view, *filter))) {
             return Lists::Lacking;
         }
-        let order = order_of(view, &place, direction);
+        let order = tried(view, &place.filters, direction, place.network);
         let depends = |id: &RuleId| depends_on_place(view.estate.rule(*id));
         let alike = |(other, at): &(Vec<RuleId>, At)| {
             *other == order
@@ -106,7 +106,7 @@ pub(super) fn pooled(
         default: None,
         lacking: false,
     };
-    let order = order_of(view, &place, direction);
+    let order = tried(view, &place.filters, direction, place.network);
     enlisted(view, bindings, &place, &order, direction, Limits::default())
 }
 
@@ -238,40 +238,6 @@ fn firewall_places(view: &Fabric<'_>, filter: Id<Filter>) -> Vec<At> {
     places
 }
 
-fn order_of(view: &Fabric<'_>, place: &At, direction: Direction) -> Vec<RuleId> {
-    let first = &view.estate.filters[place.filters[0]];
-    if let FilterKind::FirewallPolicy { .. } = first.kind {
-        return policy_order(view, place.filters[0], place.network);
-    }
-    let mut order = in_order(
-        view,
-        &place.filters,
-        direction,
-        view.settings(place.network).equal_priority,
-    );
-    if first.is_union() {
-        // As bound and as written.
-        let at = |id: &RuleId| {
-            (
-                place.filters.iter().position(|filter| *filter == id.filter),
-                id.index,
-            )
-        };
-        order.sort_unstable_by_key(at);
-    }
-    order
-}
-
-fn decision_of(view: &Fabric<'_>, id: RuleId) -> Decision {
-    let rule = view.estate.rule(id);
-    let stateless = rule.stateless || !view.estate.filters[id.filter].keeps_state();
-    Decision {
-        action: rule.action,
-        stateless: stateless
-            && !(view.estate.filters[id.filter].is_union() && has(Fault::DeadWhateverState)),
-    }
-}
-
 fn enlisted(
     view: &Fabric<'_>,
     bindings: &Bindings,
@@ -285,15 +251,7 @@ fn enlisted(
     let above: Vec<Vec<RuleId>> = place
         .above
         .iter()
-        .map(|filter| match estate.filters[*filter].kind {
-            FilterKind::FirewallPolicy { .. } => policy_order(view, *filter, place.network),
-            _ => in_order(
-                view,
-                &[*filter],
-                direction,
-                view.settings(place.network).equal_priority,
-            ),
-        })
+        .map(|filter| tried(view, &[*filter], direction, place.network))
         .collect();
     let zones = Zones::new(
         above
@@ -318,11 +276,10 @@ fn enlisted(
         let mut line = line(view, *id, place.network, &zones);
         // What the innermost policy defers, its default decides.
         if let Some(action) = rest.filter(|_| estate.rule(*id).action == Action::Defer) {
-            line.decision = Decision {
+            line.decision = number_of(Decision {
                 action,
                 stateless: false,
-            }
-            .number();
+            });
         }
         (*id, line)
     }));
@@ -333,7 +290,7 @@ fn enlisted(
     let default = place
         .default
         .filter(|_| !union)
-        .map(|action| Decision { action, stateless }.number());
+        .map(|action| number_of(Decision { action, stateless }));
     let here = bindings.interfaces(place.filters[0]).iter();
     let here = here.filter(|id| Some(estate.network_of(**id)) == place.network);
     let home: Addresses = here
@@ -366,7 +323,7 @@ fn zones_of(view: &Fabric<'_>, id: RuleId) -> Vec<Name> {
 
 /// A rule as a line: with zones, names and conditions, if it is one of a firewall.
 fn line(view: &Fabric<'_>, id: RuleId, network: Option<Id<Network>>, zones: &Zones) -> Line {
-    let mut line = Line::of(view, id, network, decision_of(view, id).number());
+    let mut line = Line::of(view, id, network, number_of(decided(view, id)));
     let Some(more) = view.estate.rule(id).firewall.as_deref() else {
         return line;
     };
@@ -398,7 +355,7 @@ fn deciding(
         let rule = view.estate.rule(*id);
         let own = line(view, *id, network, zones);
         if rule.action == Action::Defer {
-            let matched = rule_match(view, *id, network.filter(|_| depends_on_place(rule)));
+            let matched = rule_match(view, *id, place_of_rule(rule, network));
             let anywhere = own.sure.is_none();
             let most = if anywhere {
                 PacketSet::full()
@@ -415,7 +372,7 @@ fn deciding(
             lines.push((*id, Line { most: sure, ..own }));
             continue;
         }
-        let matched = rule_match(view, *id, network.filter(|_| depends_on_place(rule))).sure;
+        let matched = rule_match(view, *id, place_of_rule(rule, network)).sure;
         for entry in entries(&matched.difference(&deferred)) {
             let of = |numbers: &Intervals| Addresses::from_intervals(entry.family, numbers.clone());
             let (sources, destinations) = (of(&entry.sources), of(&entry.destinations));
@@ -446,4 +403,14 @@ fn deciding(
         }
     }
     lines
+}
+
+/// What a rule decides, as dead rules compare it.
+fn decided(view: &Fabric<'_>, id: RuleId) -> Decision {
+    let decision = decision_of(view, id);
+    let any = view.estate.filters[id.filter].is_union() && has(Fault::DeadWhateverState);
+    Decision {
+        stateless: decision.stateless && !any,
+        ..decision
+    }
 }

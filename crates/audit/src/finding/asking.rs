@@ -2,7 +2,7 @@
 
 use super::context::Context;
 use crate::facts::Factor;
-use heronshale_engine::peers::rule_peers;
+use heronshale_engine::rules::rule_peers;
 use heronshale_model::estate::{Direction, Filter, Id, Rule, RuleId};
 use heronshale_model::view::Matched;
 

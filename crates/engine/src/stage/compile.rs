@@ -4,14 +4,13 @@ use super::Layer;
 use crate::doubt::{Forest, Turning};
 use crate::faults::{Fault, has};
 use crate::judgement::{By, Judgement, Outcome, State};
-use crate::peers::{pairs_in_doubt, rule_local, rule_peers};
-use heronshale_model::estate::{
-    Action, Direction, EqualPriority, Filter, Id, Network, Rule, RuleId,
-};
+use crate::peers::pairs_in_doubt;
+use crate::rules::{in_order, is_stateless, rule_services, rule_sides, rule_source_ports};
+use heronshale_model::estate::{Action, Direction, Filter, Id, Network, Rule, RuleId};
 use heronshale_model::view::View;
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::intervals::Intervals;
-use heronshale_sets::packet::{PacketMap, PacketSet, Product, service};
+use heronshale_sets::packet::{PacketMap, PacketSet, Product};
 
 /// The packets that a rule matches: for certain, and perhaps.
 #[derive(Clone, Debug)]
@@ -27,39 +26,13 @@ fn product_of(direction: Direction, peers: &Addresses, local: &Addresses, rule: 
         Direction::In => (peers, local),
         Direction::Out => (local, peers),
     };
-    let services = |family| service_numbers(rule, family);
-    let all_ports = Intervals::span(0, u128::from(u16::MAX));
-    let ports = if has(Fault::IgnoreSourcePorts) {
-        all_ports
-    } else {
-        rule.source_port_numbers()
-    };
+    let services = |family| rule_services(rule, family);
+    let ports = rule_source_ports(rule);
     if has(Fault::ForgetIpv6) {
         let sources = sources.intersection(&Addresses::of_family(Family::V4));
         return Product::new(&sources, destinations, services, &ports);
     }
     Product::new(sources, destinations, services, &ports)
-}
-
-fn service_numbers(rule: &Rule, family: Family) -> Intervals {
-    let numbers = rule.service_numbers(family);
-    if has(Fault::AnyPortsOnlyTcp)
-        && rule
-            .services
-            .iter()
-            .any(|s| s.protocol.is_none() && s.low.is_some())
-    {
-        return numbers.intersection(&service::whole(service::TCP));
-    }
-    if has(Fault::PortsOffByOne) && rule.services.iter().any(|s| s.low.is_some()) {
-        return Intervals::from_spans(
-            numbers
-                .spans()
-                .iter()
-                .map(|(first, last)| (*first, if last > first { last - 1 } else { *last })),
-        );
-    }
-    numbers
 }
 
 /// The packets of which it is in doubt whether a rule matches them, by what it turns on; disjoint.
@@ -105,22 +78,6 @@ pub(crate) fn rule_doubts(
     pairs.filter(|(set, _)| !set.is_empty()).collect()
 }
 
-fn local_of(
-    view: &View<'_>,
-    rule: &Rule,
-    network: Option<Id<Network>>,
-) -> heronshale_model::view::Matched {
-    let local = rule_local(view, rule, network);
-    match rule
-        .firewall
-        .as_deref()
-        .filter(|more| !more.except_destinations.is_empty())
-    {
-        Some(more) => local.without(&view.peers(&more.except_destinations, network)),
-        None => local,
-    }
-}
-
 /// What a rule matches for certain, and that with what it perhaps matches, if there is such.
 struct Reach {
     sure: Product,
@@ -129,10 +86,7 @@ struct Reach {
 
 fn reach(view: &View<'_>, id: RuleId, network: Option<Id<Network>>) -> Reach {
     let rule = view.estate.rule(id);
-    let (peers, local) = (
-        rule_peers(view, rule, network),
-        local_of(view, rule, network),
-    );
+    let [peers, local] = rule_sides(view, rule, network);
     let sure = product_of(id.direction, &peers.sure, &local.sure, rule);
     let doubtful = !peers.maybe.is_empty() || !local.maybe.is_empty();
     let either = doubtful.then(|| product_of(id.direction, &peers.either(), &local.either(), rule));
@@ -163,54 +117,6 @@ pub fn rule_extent(
 ) -> (Intervals, Addresses, Addresses) {
     let reach = reach(view, id, network);
     reach.either.as_ref().unwrap_or(&reach.sure).extent()
-}
-
-/// The rules of some filters in the order in which they are tried: those in force, lowest priority first.
-///
-/// A rule without a priority comes after all that have one; two without are taken as written. Of equal priorities
-/// deny and reject come first, or all as written, by the setting.
-pub fn in_order(
-    view: &View<'_>,
-    filters: &[Id<Filter>],
-    direction: Direction,
-    equal: EqualPriority,
-) -> Vec<RuleId> {
-    let listed = if has(Fault::InboundRulesForOutbound) {
-        Direction::In
-    } else {
-        direction
-    };
-    let mut rules: Vec<RuleId> = Vec::new();
-    for &filter in filters {
-        let count =
-            u32::try_from(view.estate.filters[filter].rules(listed).len()).unwrap_or(u32::MAX);
-        let all = (0..count).map(|index| RuleId {
-            filter,
-            direction: listed,
-            index,
-        });
-        rules.extend(all.filter(|id| view.in_force(view.estate.rule(*id))));
-    }
-    let equal = if has(Fault::EqualPriorityByPosition) {
-        EqualPriority::Position
-    } else {
-        equal
-    };
-    rules.sort_by_key(|id| {
-        let rule = view.estate.rule(*id);
-        let priority = rule
-            .priority
-            .filter(|p| *p != 0 || !has(Fault::PriorityZeroIsNone));
-        let later =
-            equal == EqualPriority::DenyFirst && priority.is_some() && !rule.action.refuses();
-        let priority = if has(Fault::OrderedHighestFirst) {
-            priority.map(|p| u32::MAX - p)
-        } else {
-            priority
-        };
-        (priority.is_none(), priority, later)
-    });
-    rules
 }
 
 fn judgement_of(action: Action, by: By, keeps_state: bool) -> Judgement {
@@ -248,8 +154,7 @@ pub(super) fn ordered(
     let reaches: Vec<Reach> = rules.iter().map(|id| reach(view, *id, network)).collect();
     let judge = |id: &RuleId| {
         let rule = view.estate.rule(*id);
-        let stateless = rule.stateless && !has(Fault::StatelessRuleKeepsState);
-        judgement_of(rule.action, By::Rule(*id), stateful && !stateless)
+        judgement_of(rule.action, By::Rule(*id), stateful && !is_stateless(rule))
     };
     let defers =
         |id: &RuleId| view.estate.rule(*id).action == Action::Defer && !has(Fault::DeferAllows);
@@ -355,8 +260,7 @@ pub(super) fn union(
     }
     let reaches: Vec<Reach> = rules.iter().map(|id| reach(view, *id, network)).collect();
     let pass = |id: RuleId| Judgement::new(Outcome::Pass, By::Rule(id));
-    let stateless =
-        |id: &RuleId| view.estate.rule(*id).stateless && !has(Fault::StatelessRuleKeepsState);
+    let stateless = |id: &RuleId| is_stateless(view.estate.rule(*id));
     let forgets = |judgement: Judgement| {
         let state = if judgement.outcome.passes() {
             State::NotKept

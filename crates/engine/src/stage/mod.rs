@@ -13,7 +13,7 @@ pub use chain::{
 pub(crate) use chain::{Completed, completed};
 pub(crate) use compile::rule_doubts;
 pub use compile::rule_extent;
-pub use compile::{RuleMatch, in_order, meaning, rule_match};
+pub use compile::{RuleMatch, meaning, rule_match};
 
 use crate::doubt::{Forest, Node};
 use crate::judgement::{Judgement, Outcome, State};

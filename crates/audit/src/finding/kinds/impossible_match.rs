@@ -4,7 +4,7 @@ use super::super::asking::peers_where_enforced;
 use super::super::context::Context;
 use super::super::draft::Draft;
 use super::super::kind::Kind;
-use heronshale_engine::peers::rule_local;
+use heronshale_engine::rules::rule_local;
 use heronshale_model::estate::RuleId;
 use heronshale_model::severity::Severity;
 use heronshale_sets::address::{Addresses, Family};

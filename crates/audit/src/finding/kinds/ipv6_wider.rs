@@ -5,7 +5,7 @@ use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, Role};
 use super::super::kind::Kind;
 use crate::describe::filter_text;
-use heronshale_engine::peers::rule_peers;
+use heronshale_engine::rules::rule_peers;
 use heronshale_engine::stage::meaning;
 use heronshale_model::estate::{Direction, Filter, FilterKind, Id, Rule, RuleId};
 use heronshale_model::severity::Severity;

@@ -141,7 +141,7 @@ pub(super) fn bound_groups(
         .filter(|(id, filter)| is_group(filter) && !bound.contains(id));
     let lets_on = |id: Id<Filter>| {
         let network = Some(estate.network_of(interface));
-        let rules = heronshale_engine::stage::in_order(
+        let rules = heronshale_engine::rules::in_order(
             view,
             &[id],
             direction,

@@ -260,18 +260,18 @@ fn every_way_that_is_easily_wrong_gets_its_expected_answer() {
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
 
-/// The cases of the semantics, by their ids.
+/// What must be among the cases.
 const ITEMS: [&str; 46] = [
-    "1",
-    "2",
-    "3",
-    "4",
-    "5",
-    "6",
-    "7",
-    "8",
-    "9",
-    "10",
+    "public server behind a gateway table with a firewall",
+    "client ports and a NAT subnet's ACL",
+    "the outer scope allows finally",
+    "outbound stateful any plus stateless 443",
+    "from a carrier to the private address",
+    "by a hub to an egress network whose NAT subnet knows no way back",
+    "a proxy, and a back end that admits only the internet",
+    "deny names 443, allow any 443",
+    "spoke, hub network with firewall, spoke",
+    "IPv6, default to the outbound-only gateway",
     "a group that names itself",
     "a carrier's public address",
     "a group of a peered network",
@@ -317,16 +317,7 @@ fn every_case_of_the_semantics_has_a_test() {
         .map(|way| way.id)
         .chain(super::cases::ids())
         .collect();
-    let has = |item: &str| {
-        ids.iter().any(|id| {
-            let numbers = id.split_once(':').map_or("", |(numbers, _)| numbers);
-            id.contains(item)
-                || (item.len() <= 2 && numbers.split(", ").any(|number| number == item))
-                || item.split_once(": ").is_some_and(|(number, rest)| {
-                    id.contains(rest) && numbers.split(", ").any(|n| n == number)
-                })
-        })
-    };
+    let has = |item: &str| ids.iter().any(|id| id.contains(item));
     let more = [
         "a rule past its end",
         "past its review date",

@@ -7,11 +7,12 @@ pub(crate) use completing::{Completed, completed};
 pub use site::policies_at;
 use site::{Lists, Site};
 
-use super::compile::{default_judgement, in_order, ordered, union};
+use super::compile::{default_judgement, ordered, union};
 use super::{Layer, Open};
 use crate::doubt::{Doubt, Node, Unsaid, Whose};
 use crate::faults::{Fault, has};
 use crate::judgement::{By, Judgement, Outcome, StageKind, State};
+use crate::rules::in_order;
 use heronshale_model::estate::{
     Direction, Filter, FilterKind, Id, Interface, Lack, Network, NoGroup, Reference, Scope, Subnet,
     SubnetGroups, Target,
