@@ -121,11 +121,10 @@ const CHANGES: [(&str, Change); 27] = [
         estate.interfaces.get_mut(one).tags = estate.interfaces[other].tags.clone();
         Some(())
     }),
-    ("a workload loses its tags", |random, estate| {
-        let id = some(random, &estate.workloads)?;
-        let item = estate.workloads.get_mut(id);
-        item.tags.clear();
-        item.own_firewall = None;
+    ("an interface is unfiltered", |random, estate| {
+        let id = some(random, &estate.interfaces)?;
+        let item = estate.interfaces.get_mut(id);
+        item.unfiltered = !item.unfiltered;
         Some(())
     }),
     ("a network lets named peers reach all", |random, estate| {
