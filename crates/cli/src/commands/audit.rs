@@ -1,3 +1,5 @@
+//! `heronshale audit`: every finding, or the chosen ones, with acceptances, evidence and what is new since.
+
 use crate::evidence;
 use crate::failure::{FOUND, Failure};
 use crate::files::write_file;

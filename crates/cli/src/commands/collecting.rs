@@ -1,3 +1,5 @@
+//! What `import` asks of an API.
+
 use crate::failure::Failure;
 use crate::terminal;
 use clap::Args;

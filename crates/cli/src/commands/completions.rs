@@ -1,3 +1,5 @@
+//! `heronshale completions`: completions for shells.
+
 use crate::failure::Failure;
 use crate::opened::print;
 use clap::Args;

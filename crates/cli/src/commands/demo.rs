@@ -1,3 +1,5 @@
+//! `heronshale demo`: the demo estate, written and audited.
+
 use crate::demo::{FILES, FOLDER};
 use crate::failure::Failure;
 use crate::files::write_all;

@@ -1,3 +1,5 @@
+//! `heronshale effective`: the effective rules of interfaces.
+
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end, selected};
 use clap::Args;

@@ -1,3 +1,5 @@
+//! `heronshale explain`: kinds of findings, and single findings.
+
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, StatedArgs, print};
 use crate::terminal;

@@ -1,3 +1,5 @@
+//! `heronshale export`: open formats and sheets out of a snapshot.
+
 use super::import::profile_at;
 use crate::failure::{FOUND, Failure};
 use crate::files::write_file;

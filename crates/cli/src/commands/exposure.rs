@@ -1,3 +1,5 @@
+//! `heronshale exposure`: what the internet reaches, and what it would take.
+
 use crate::failure::{FOUND, Failure};
 use crate::files::write_file;
 use crate::opened::{EstateArgs, Opened, StatedArgs, end};

@@ -1,3 +1,5 @@
+//! `heronshale guide`: from exports that nobody knows to a first audit.
+
 use crate::commands::audit::Audit;
 use crate::evidence::digest;
 use crate::failure::{FOUND, Failure};

@@ -1,3 +1,5 @@
+//! `heronshale import`: a snapshot out of exports, an API, or an open format.
+
 use crate::commands::open_formats::{OpenFormat, Reading};
 use crate::failure::Failure;
 use crate::files::{persist, temporary};

@@ -1,3 +1,5 @@
+//! `heronshale init`: a first snapshot to work on.
+
 use crate::failure::Failure;
 use crate::files::write_all;
 use crate::opened::print;

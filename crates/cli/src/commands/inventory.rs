@@ -1,3 +1,5 @@
+//! `heronshale inventory`: what is in the estate, drawn and searched.
+
 use crate::failure::Failure;
 use crate::files::write_all;
 use crate::opened::{EstateArgs, print, selected};

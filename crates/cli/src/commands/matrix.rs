@@ -1,3 +1,5 @@
+//! `heronshale matrix`: who talks to whom, by segments.
+
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs};
 use clap::Args;

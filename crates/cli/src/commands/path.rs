@@ -1,3 +1,5 @@
+//! `heronshale path`: one connection there and back, what is in the way, and what would mend it.
+
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end};
 use clap::Args;

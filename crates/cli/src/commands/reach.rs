@@ -1,3 +1,5 @@
+//! `heronshale reach`: what something reaches, or who reaches it, in jumps.
+
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end};
 use clap::Args;

@@ -1,3 +1,5 @@
+//! `heronshale routes`: which route wins for what.
+
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, end};
 use clap::Args;

@@ -1,3 +1,5 @@
+//! `heronshale rule`: one rule: what it matches, where it acts, what would change without it.
+
 use crate::failure::Failure;
 use crate::opened::EstateArgs;
 use clap::Args;

@@ -1,3 +1,5 @@
+//! `heronshale schema`: JSON Schemas of files and answers.
+
 use crate::failure::Failure;
 use crate::opened::print;
 use clap::Args;

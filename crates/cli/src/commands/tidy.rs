@@ -1,3 +1,5 @@
+//! `heronshale tidy`: rules that do nothing, taken out.
+
 use crate::failure::{FOUND, Failure};
 use crate::files::write_all;
 use crate::opened::EstateArgs;

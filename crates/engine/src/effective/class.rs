@@ -30,7 +30,8 @@ impl Class {
 
 #[derive(PartialEq, Eq, Hash)]
 pub(super) struct ClassKey {
-    pub(super) subnet: Id<Subnet>,
+    /// None where it does not count.
+    pub(super) subnet: Option<Id<Subnet>>,
     pub(super) groups: Vec<Reference<Filter>>,
     pub(super) own_firewall: Option<Reference<Filter>>,
     pub(super) policies: Vec<Id<Filter>>,
@@ -69,7 +70,7 @@ pub(super) fn class_key(view: &View<'_>, id: Id<Interface>) -> ClassKey {
     let filters = filters_at(view, id).into_iter();
     let addresses = uses_local(view, filters).then(|| interface.addresses.clone());
     ClassKey {
-        subnet: interface.subnet,
+        subnet: Some(interface.subnet),
         groups: interface.groups.clone(),
         own_firewall: view.estate.own_firewall(id).cloned(),
         policies: policies_at(view, id),
@@ -90,8 +91,8 @@ pub(crate) fn stage_classes(view: &View<'_>) -> Vec<u32> {
     let mut index: FxHashMap<Key, u32> = FxHashMap::default();
     let class = |id: Id<Interface>| {
         let mut key = class_key(view, id);
-        let subnet = std::mem::replace(&mut key.subnet, Id::new(0));
-        let item = &view.estate.subnets[subnet];
+        key.subnet = None;
+        let item = &view.estate.subnets[view.estate.interfaces[id].subnet];
         let next = u32::try_from(index.len()).unwrap_or(u32::MAX);
         *index
             .entry((item.network, item.groups.clone(), key))

@@ -1,6 +1,6 @@
 //! Security groups, network ACLs, scope policies and own firewalls with their rules.
 
-use super::{Builder, add};
+use super::Builder;
 use crate::reading::{Many, Reading, Spanned, TagMap};
 use crate::sections::Collected;
 use crate::values::{Form, Ports, WrittenPeer};
@@ -208,6 +208,13 @@ impl Builder {
             tags,
             description,
         } = common;
+        let id = match kind {
+            FilterKind::UnionGroup | FilterKind::OrderedGroup { .. } => self.names.groups.next(),
+            FilterKind::NetworkAcl => self.names.acls.next(),
+            FilterKind::ScopePolicy { .. } => self.names.policies.next(),
+            FilterKind::OwnFirewall { .. } => self.names.own_firewalls.next(),
+            FilterKind::FirewallPolicy { .. } => self.names.firewall_policies.next(),
+        };
         let lists = ["inbound", "outbound"];
         let [inbound, outbound] =
             [0, 1].map(|side| self.rules(rules[side], lists[side], &kind, kind_key, name, origin));
@@ -221,7 +228,7 @@ impl Builder {
             tags: tags.map(|tags| tags.0.clone()).unwrap_or_default(),
             description,
         };
-        add(&mut self.estate.filters, filter);
+        self.estate.filters.fill(id, filter);
     }
 
     fn rules(

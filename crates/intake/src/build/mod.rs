@@ -9,8 +9,8 @@ use crate::reading::{Many, Reading, Spanned};
 use crate::sections::Collected;
 use crate::written::{SetEntry, WrittenEstate, WrittenSettings};
 use heronshale_model::estate::{
-    Estate, Gap, Id, Lack, Name, Named, Owner, PlatformTraffic, Reference, Remark, RemarkKind,
-    Settings, Table,
+    Estate, Gap, Id, Lack, Name, Owner, PlatformTraffic, PublicAddress, Reference, Remark,
+    RemarkKind, Reserve, Settings,
 };
 use heronshale_model::source::{Origin, Problem, SourceMap};
 use heronshale_sets::address::{Addresses, Block};
@@ -43,6 +43,8 @@ struct Builder {
     names: Names,
     reading: Reading,
     estate_settings: Option<WrittenSettings>,
+    /// Public addresses are known by no name.
+    public_ids: Reserve<PublicAddress>,
 }
 
 impl Builder {
@@ -59,6 +61,7 @@ impl Builder {
             names,
             reading,
             estate_settings: None,
+            public_ids: Reserve::default(),
         }
     }
 
@@ -117,8 +120,8 @@ impl Builder {
     fn owners_and_divisions(&mut self, collected: &Collected) {
         for (origin, written) in &collected.owners {
             let contact = written.contact.as_ref().map(|prose| prose.0.clone());
-            add(
-                &mut self.estate.owners,
+            self.estate.owners.fill(
+                self.names.owners.next(),
                 Owner {
                     name: written.id.0.value.clone(),
                     origin: *origin,
@@ -132,8 +135,8 @@ impl Builder {
                 .as_ref()
                 .and_then(|name| self.names.divisions.need(name, &mut self.reading));
             let name = written.id.0.value.clone();
-            add(
-                &mut self.estate.divisions,
+            self.estate.divisions.fill(
+                self.names.divisions.next(),
                 heronshale_model::estate::Division {
                     name,
                     origin: *origin,
@@ -349,12 +352,6 @@ fn an(kind: &str) -> String {
         "a"
     };
     format!("{article} {}", kind.replace('-', " "))
-}
-
-/// Adds an item; duplicate names were reported when the names were registered, and refuse the estate. Until then ids are those that
-/// were registered.
-fn add<T: Named + Clone>(table: &mut Table<T>, item: T) {
-    table.put(item);
 }
 
 /// Settings from the weakest to the strongest place that gives them.

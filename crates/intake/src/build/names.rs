@@ -4,7 +4,7 @@ use crate::reading::{MOST_HELPED, Reading, Spanned, did_you_mean};
 use crate::sections::Collected;
 use heronshale_model::estate::{
     AddressSet, Balancer, Division, DnsZone, Filter, Firewall, Gateway, Hub, Id, Interface, Name,
-    NameSet, Network, Owner, Peering, PlatformService, RouteTable, Site, Subnet, Workload,
+    NameSet, Network, Owner, Peering, PlatformService, Reserve, RouteTable, Site, Subnet, Workload,
 };
 use heronshale_model::source::{Problem, Span};
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -15,18 +15,23 @@ pub(super) struct Registry<T> {
     by_name: FxHashMap<Name, (Id<T>, Span)>,
     /// Names of items that are there and could not be read.
     broken: FxHashSet<Name>,
+    /// The ids of the items that are not built yet, in their order.
+    reserved: std::vec::IntoIter<Id<T>>,
 }
 
 impl<T> Registry<T> {
     fn new<'i>(
         what: &'static str,
-        first: usize,
+        reserve: &mut Reserve<T>,
         names: impl Iterator<Item = (&'i Name, Span)>,
         broken: FxHashSet<Name>,
         reading: &mut Reading,
     ) -> Self {
         let mut by_name: FxHashMap<Name, (Id<T>, Span)> = FxHashMap::default();
-        for (index, (name, span)) in names.enumerate() {
+        let mut reserved = Vec::new();
+        for (name, span) in names {
+            let id = reserve.id();
+            reserved.push(id);
             if let Some((_, earlier)) = by_name.get(name) {
                 reading.problems.push(Problem {
                     title: format!("two {what}s are called `{name}`"),
@@ -36,14 +41,25 @@ impl<T> Registry<T> {
                     help: None,
                 });
             } else {
-                by_name.insert(name.clone(), (Id::new(first + index), span));
+                by_name.insert(name.clone(), (id, span));
             }
         }
         Self {
             what,
             by_name,
             broken,
+            reserved: reserved.into_iter(),
         }
+    }
+
+    /// The id of the next item to build.
+    ///
+    /// # Panics
+    /// If all are built.
+    pub fn next(&mut self) -> Id<T> {
+        self.reserved
+            .next()
+            .expect("an id was reserved for every item")
     }
 
     /// The item of a name.
@@ -103,7 +119,7 @@ impl Names {
     pub fn new(collected: &Collected, reading: &mut Reading) -> Self {
         macro_rules! registry {
             ($section:ident, $what:literal) => {
-                registry!($section, $what, 0)
+                registry!($section, $what, &mut Reserve::default())
             };
             ($section:ident, $what:literal, $first:expr) => {{
                 let names = collected
@@ -123,10 +139,13 @@ impl Names {
                 )
             }};
         }
-        let groups = collected.security_groups.len();
-        let acls = groups + collected.network_acls.len();
-        let policies = acls + collected.scope_policies.len();
-        let own = policies + collected.own_firewalls.len();
+        // The filters of all kinds are one table, in this order.
+        let filters = &mut Reserve::default();
+        let groups = registry!(security_groups, "security group", filters);
+        let acls = registry!(network_acls, "network ACL", filters);
+        let policies = registry!(scope_policies, "scope policy", filters);
+        let own_firewalls = registry!(own_firewalls, "own firewall", filters);
+        let firewall_policies = registry!(firewall_policies, "firewall policy", filters);
         Self {
             owners: registry!(owners, "owner"),
             divisions: registry!(divisions, "division"),
@@ -135,16 +154,16 @@ impl Names {
             workloads: registry!(workloads, "workload"),
             interfaces: registry!(interfaces, "interface"),
             address_sets: registry!(address_sets, "address set"),
-            groups: registry!(security_groups, "security group"),
-            acls: registry!(network_acls, "network ACL", groups),
-            policies: registry!(scope_policies, "scope policy", acls),
-            own_firewalls: registry!(own_firewalls, "own firewall", policies),
+            groups,
+            acls,
+            policies,
+            own_firewalls,
             route_tables: registry!(route_tables, "route table"),
             gateways: registry!(gateways, "gateway"),
             peerings: registry!(peerings, "peering"),
             sites: registry!(sites, "site"),
             firewalls: registry!(firewalls, "firewall"),
-            firewall_policies: registry!(firewall_policies, "firewall policy", own),
+            firewall_policies,
             balancers: registry!(balancers, "balancer"),
             services: registry!(services, "service"),
             hubs: registry!(hubs, "hub"),

@@ -22,7 +22,7 @@ pub use device::*;
 pub use rule::*;
 pub use settings::*;
 pub use shared_list::SharedList;
-pub use table::{Id, Name, Named, Reference, Table};
+pub use table::{Id, Name, Named, Reference, Reserve, Table};
 
 use crate::source::{Origin, SourceMap};
 use heronshale_sets::address::{Addresses, Block, Family, Range, address_of};

@@ -19,8 +19,13 @@ pub struct Id<T> {
 }
 
 impl<T> Id<T> {
-    /// The item at a place of its table; the caller knows that it is there.
-    pub fn new(index: usize) -> Self {
+    /// Stands for an item that is not there, in an estate that is refused.
+    pub fn placeholder() -> Self {
+        Self::new(0)
+    }
+
+    /// The item at a place of its table.
+    fn new(index: usize) -> Self {
         Self {
             index: u32::try_from(index).expect("fewer than 2^32 items of a kind"),
             kind: PhantomData,
@@ -63,6 +68,30 @@ impl<T> Ord for Id<T> {
 impl<T> fmt::Debug for Id<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "#{}", self.index)
+    }
+}
+
+/// Gives out the ids of a table's items before the items are there, so that any item may refer to any.
+#[derive(Debug)]
+pub struct Reserve<T> {
+    next: usize,
+    kind: PhantomData<fn() -> T>,
+}
+
+impl<T> Default for Reserve<T> {
+    fn default() -> Self {
+        Self {
+            next: 0,
+            kind: PhantomData,
+        }
+    }
+}
+
+impl<T> Reserve<T> {
+    /// The id of the next item.
+    pub fn id(&mut self) -> Id<T> {
+        self.next += 1;
+        Id::new(self.next - 1)
     }
 }
 
@@ -116,14 +145,21 @@ impl<T: Named + Clone> Table<T> {
         Ok(id)
     }
 
-    /// Adds an item whatever its name, which stays with the first that had it: so that ids stay what they were said to be.
-    pub fn put(&mut self, item: T) -> Id<T> {
-        let id = Id::new(self.items.len());
+    /// Puts an item where its id was reserved; a name that is taken stays with the first that had it. Items come in the order in
+    /// which their ids were reserved.
+    ///
+    /// # Panics
+    /// If another item's turn is.
+    pub fn fill(&mut self, id: Id<T>, item: T) {
+        assert_eq!(
+            id.index(),
+            self.items.len(),
+            "items come in the order of their ids"
+        );
         Arc::make_mut(&mut self.by_name)
             .entry(item.name().clone())
             .or_insert(id);
         self.items.push(item);
-        id
     }
 
     /// One item, to change it: a table that copies share is copied first.

@@ -8,7 +8,7 @@ impl Builder {
             .names
             .networks
             .need(&written.network.0, &mut self.reading)
-            .unwrap_or(Id::new(0));
+            .unwrap_or(Id::placeholder());
         let subnet = written
             .subnet
             .as_ref()
@@ -101,7 +101,9 @@ impl Builder {
             symmetric: written.symmetric.unwrap_or(false),
             owner: self.owner(written.owner.as_ref()),
         };
-        add(&mut self.estate.balancers, balancer);
+        self.estate
+            .balancers
+            .fill(self.names.balancers.next(), balancer);
     }
 
     pub(super) fn interfaces_named(&mut self, names: &[Spanned<Name>]) -> Vec<Id<Interface>> {
@@ -196,6 +198,8 @@ impl Builder {
             provider_source: written.provider_source,
             owner: self.owner(written.owner.as_ref()),
         };
-        add(&mut self.estate.services, service);
+        self.estate
+            .services
+            .fill(self.names.services.next(), service);
     }
 }

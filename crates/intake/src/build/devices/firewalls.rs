@@ -88,7 +88,9 @@ impl Builder {
             tags: tags_of(written.tags.as_ref()),
             description: written.description.as_ref().map(|prose| prose.0.clone()),
         };
-        add(&mut self.estate.filters, filter);
+        self.estate
+            .filters
+            .fill(self.names.firewall_policies.next(), filter);
     }
 
     /// No policy may be its own base, by others.
@@ -326,7 +328,9 @@ impl Builder {
             symmetric: written.symmetric.unwrap_or(false),
             owner: self.owner(written.owner.as_ref()),
         };
-        add(&mut self.estate.firewalls, firewall);
+        self.estate
+            .firewalls
+            .fill(self.names.firewalls.next(), firewall);
     }
 
     pub(super) fn translation(

@@ -58,8 +58,8 @@ impl Builder {
             });
         }
         let owner = self.owner(written.owner.as_ref());
-        add(
-            &mut self.estate.hubs,
+        self.estate.hubs.fill(
+            self.names.hubs.next(),
             Hub {
                 name: written.id.0.value.clone(),
                 origin,

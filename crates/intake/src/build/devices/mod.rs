@@ -7,9 +7,9 @@ mod names;
 
 use hubs::Side;
 
+use super::Builder;
 use super::filters::union_of;
 use super::network::{destinations_of, tags_of};
-use super::{Builder, add};
 use crate::reading::Spanned;
 use crate::sections::Collected;
 use crate::values::{WrittenBalancerKind, WrittenPeer, WrittenReplies};
@@ -56,8 +56,8 @@ impl Builder {
                 .map(|name| self.dns_name(name))
                 .collect();
             let owner = self.owner(written.owner.as_ref());
-            add(
-                &mut self.estate.name_sets,
+            self.estate.name_sets.fill(
+                self.names.name_sets.next(),
                 NameSet {
                     name: written.id.0.value.clone(),
                     origin: *origin,
@@ -95,7 +95,9 @@ impl Builder {
                 fall_through,
                 owner,
             };
-            add(&mut self.estate.dns_zones, zone);
+            self.estate
+                .dns_zones
+                .fill(self.names.dns_zones.next(), zone);
         }
         for (origin, written) in &collected.public_names {
             let records = self.records(std::slice::from_ref(written), *origin, None);

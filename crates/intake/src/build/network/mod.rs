@@ -4,7 +4,7 @@ mod routing;
 
 pub(super) use routing::destinations_of;
 
-use super::{Builder, add, resolve_settings};
+use super::{Builder, resolve_settings};
 use crate::reading::Spanned;
 use crate::sections::Collected;
 use crate::values::{PeerRoutes, WrittenGatewayKind, WrittenHop, WrittenRouteKind};
@@ -60,7 +60,9 @@ impl Builder {
                 owner: self.owner(written.owner.as_ref()),
                 tags: tags_of(written.tags.as_ref()),
             };
-            add(&mut self.estate.networks, network);
+            self.estate
+                .networks
+                .fill(self.names.networks.next(), network);
         }
     }
 
@@ -131,7 +133,7 @@ impl Builder {
             let owner = self.owner(written.owner.as_ref());
             let (name, tags) = (written.id.0.value.clone(), tags_of(written.tags.as_ref()));
             let internet_traffic = written.internet_traffic.unwrap_or_default();
-            let network = network.unwrap_or(Id::new(0));
+            let network = network.unwrap_or(Id::placeholder());
             let subnet = Subnet {
                 name,
                 origin: *origin,
@@ -147,7 +149,7 @@ impl Builder {
                 owner,
                 tags,
             };
-            add(&mut self.estate.subnets, subnet);
+            self.estate.subnets.fill(self.names.subnets.next(), subnet);
         }
         for (origin, written) in &collected.workloads {
             let holder = format!("workload {}", written.id.0.value);
@@ -162,7 +164,9 @@ impl Builder {
                 owner: self.owner(written.owner.as_ref()),
                 tags: tags_of(written.tags.as_ref()),
             };
-            add(&mut self.estate.workloads, workload);
+            self.estate
+                .workloads
+                .fill(self.names.workloads.next(), workload);
         }
         for (origin, written) in &collected.interfaces {
             self.interface(collected, *origin, written);
@@ -233,7 +237,7 @@ impl Builder {
         let interface = Interface {
             name: written.id.0.value.clone(),
             origin,
-            subnet: subnet.unwrap_or(Id::new(0)),
+            subnet: subnet.unwrap_or(Id::placeholder()),
             addresses: blocks.iter().map(|block| block.range).collect(),
             written_addresses: blocks,
             groups: self.groups_at(&written.groups.0, collected, &holder, origin),
@@ -248,7 +252,9 @@ impl Builder {
             owner: self.owner(written.owner.as_ref()),
             tags: tags_of(written.tags.as_ref()),
         };
-        add(&mut self.estate.interfaces, interface);
+        self.estate
+            .interfaces
+            .fill(self.names.interfaces.next(), interface);
     }
 
     fn public_address(
@@ -310,8 +316,8 @@ impl Builder {
             }
         }
         let owner = self.owner(written.owner.as_ref());
-        add(
-            &mut self.estate.public_addresses,
+        self.estate.public_addresses.fill(
+            self.public_ids.id(),
             PublicAddress {
                 name,
                 origin,
@@ -333,8 +339,8 @@ impl Builder {
                 .as_ref()
                 .map(|entries| self.entries(entries, *origin, &holder));
             let owner = self.owner(written.owner.as_ref());
-            add(
-                &mut self.estate.address_sets,
+            self.estate.address_sets.fill(
+                self.names.address_sets.next(),
                 AddressSet {
                     name: written.id.0.value.clone(),
                     origin: *origin,
@@ -366,8 +372,8 @@ impl Builder {
             let resolves_as =
                 resolves_as.and_then(|name| self.names.networks.need(name, &mut self.reading));
             let name = written.id.0.value.clone();
-            add(
-                &mut self.estate.sites,
+            self.estate.sites.fill(
+                self.names.sites.next(),
                 Site {
                     name,
                     origin: *origin,

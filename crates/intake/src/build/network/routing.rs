@@ -9,7 +9,7 @@ impl Builder {
                 .names
                 .networks
                 .need(&written.network.0, &mut self.reading)
-                .unwrap_or(Id::new(0));
+                .unwrap_or(Id::placeholder());
             let holder = format!("table {}", written.id.0.value);
             let routes = (0_u32..).zip(&written.routes.0).map(|(index, route)| {
                 let at = Origin {
@@ -23,8 +23,8 @@ impl Builder {
             let owner = self.owner(written.owner.as_ref());
             let accepts_propagation = written.accepts_propagation.unwrap_or(false);
             let name = written.id.0.value.clone();
-            add(
-                &mut self.estate.route_tables,
+            self.estate.route_tables.fill(
+                self.names.route_tables.next(),
                 RouteTable {
                     name,
                     origin: *origin,
@@ -79,7 +79,9 @@ impl Builder {
                 origin: *origin,
                 sides: [first, second],
             };
-            add(&mut self.estate.peerings, peering);
+            self.estate
+                .peerings
+                .fill(self.names.peerings.next(), peering);
         }
     }
 
@@ -294,8 +296,8 @@ impl Builder {
                 help: None,
             });
         }
-        add(
-            &mut self.estate.gateways,
+        self.estate.gateways.fill(
+            self.names.gateways.next(),
             Gateway {
                 name: id.0.value.clone(),
                 origin,
