@@ -254,61 +254,6 @@ pub(crate) fn rule_line(
     text
 }
 
-/// All that a rule says, whatever its id, priority and place: two rules with one meaning in one list have one text.
-pub fn rule_meaning(estate: &Estate, id: RuleId) -> String {
-    let rule = estate.rule(id);
-    let sorted = |mut items: Vec<String>| {
-        items.sort_unstable();
-        items.dedup();
-        items.join(", ")
-    };
-    let peers = |peers: &[Peer]| sorted(peers.iter().map(|peer| peer_text(estate, peer)).collect());
-    let of = |list: Option<&Vec<Peer>>| {
-        list.map_or_else(|| "any".to_owned(), |list| format!("[{}]", peers(list)))
-    };
-    // Protocols without a name are numbers here, as they always were: fingerprints rest on this text.
-    let bare = |service| {
-        service_text(service)
-            .trim_start_matches("protocol ")
-            .to_owned()
-    };
-    let services = sorted(rule.services.iter().map(bare).collect());
-    let ports = rule
-        .source_ports
-        .as_ref()
-        .map_or_else(|| "any".to_owned(), ports_text);
-    format!(
-        "{} {} {} services [{services}] peers {} except [{}] local {} source ports {ports}{}",
-        estate.filters[id.filter].key,
-        id.direction.word(),
-        rule.action.word(),
-        of(rule.peers.as_ref()),
-        peers(&rule.except),
-        of(rule.local.as_ref()),
-        if rule.stateless { " stateless" } else { "" },
-    ) + &rule.firewall.as_ref().map_or_else(String::new, |more| {
-        let names = more
-            .names
-            .iter()
-            .flatten()
-            .map(|set| name_of(&estate.name_sets, set))
-            .collect();
-        let zones = [&more.from_zones, &more.to_zones].map(|zones| {
-            zones
-                .as_ref()
-                .map_or("any".to_owned(), |zones| zones.join(", "))
-        });
-        format!(
-            " names [{}] except destinations [{}] zones {} to {} if {}",
-            sorted(names),
-            peers(&more.except_destinations),
-            zones[0],
-            zones[1],
-            more.condition.as_deref().unwrap_or("nothing")
-        )
-    })
-}
-
 /// A filter's kind and name: `group app`.
 pub fn filter_text(estate: &Estate, id: Id<Filter>) -> String {
     let filter = &estate.filters[id];

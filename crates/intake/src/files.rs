@@ -45,7 +45,7 @@ pub enum LoadError {
     Input {
         /// Everything that is wrong, by file and place.
         problems: Vec<Problem>,
-        /// The files, by [`FileId`].
+        /// The files, by [`FileId`](heronshale_model::source::FileId).
         texts: Vec<SourceText>,
     },
     /// There is no snapshot.

@@ -3,6 +3,7 @@
 use super::catalogue::CATALOGUE;
 use super::draft::{Draft, Evidence, Finding, Role};
 use super::found::{Found, finished, found, sorted};
+use super::key::Key;
 use super::kind::Kind;
 use super::kinds;
 use super::pinning::PinnedFact;
@@ -308,7 +309,7 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
     }
     Draft {
         former: None,
-        subject: format!("acceptance of {}", acceptance.finding),
+        key: Key::of("acceptance of").name(&acceptance.finding),
         cause: None,
         title,
         place: Some(acceptance.place.clone()),

@@ -1,9 +1,10 @@
 //! What checks look at.
 
 use super::draft::{Draft, Evidence, Role, counted};
+use super::key::Key;
 use super::routing::Routing;
 use crate::dead::{Dead, DeadTranslation, dead_rules, dead_translations};
-use crate::describe::{owner_text, rule_fact, rule_meaning, rule_text};
+use crate::describe::{owner_text, rule_fact, rule_text};
 use crate::expect::{Judging, Standing, standings};
 use crate::exposure::{DeviceWay, DirectWay, device_ways, direct_ways};
 use heronshale_engine::binding::{Bindings, firewalls_with};
@@ -127,18 +128,14 @@ impl<'v, 'e> Context<'v, 'e> {
             owner: self.filter_owner(id.filter),
             evidence: vec![self.rule_evidence(Role::AtFault, id)],
             interfaces: Some(self.bindings.interfaces(id.filter).len()),
-            ..Draft::about_nothing(rule_meaning(self.view.estate, id))
+            ..Draft::about_nothing(Key::rule(self.view.estate, id))
         }
     }
 
     /// A draft about a filter, without title, evidence and mend.
     pub fn about_filter(&self, id: Id<Filter>) -> Draft {
         let filter = &self.view.estate.filters[id];
-        let mut draft = self.about(
-            format!("filter {}", filter.key),
-            &filter.origin,
-            self.filter_owner(id),
-        );
+        let mut draft = self.about(Key::filter(filter), &filter.origin, self.filter_owner(id));
         draft.networks = self.networks_of(self.bindings.interfaces(id));
         draft.interfaces = Some(self.bindings.interfaces(id).len());
         draft
@@ -153,11 +150,11 @@ impl<'v, 'e> Context<'v, 'e> {
     }
 
     /// A draft about anything else at a place.
-    pub fn about(&self, subject: String, origin: &Origin, owner: Option<String>) -> Draft {
+    pub fn about(&self, key: Key, origin: &Origin, owner: Option<String>) -> Draft {
         Draft {
             place: Some(self.place(origin)),
             owner,
-            ..Draft::about_nothing(subject)
+            ..Draft::about_nothing(key)
         }
     }
 

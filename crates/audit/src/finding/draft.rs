@@ -1,5 +1,6 @@
 //! Findings, before and after severity and fingerprint are settled, and what proves them.
 
+use super::key::Key;
 use crate::describe::{RuleFact, Witness};
 use crate::facts::Factor;
 use heronshale_model::severity::Severity;
@@ -117,9 +118,9 @@ pub struct Finding {
 
 /// A finding before severity and fingerprint are settled.
 pub(crate) struct Draft {
-    /// What it is about, in words that reordering and renumbering do not change.
-    pub subject: String,
-    /// The subject in the version before, if that was another one.
+    /// What it is about.
+    pub key: Key,
+    /// The written form of the key in the version before, if that was another one.
     pub former: Option<String>,
     /// What one mend would do away with; none if that is the subject itself.
     pub cause: Option<String>,
@@ -141,9 +142,9 @@ pub(crate) struct Draft {
 
 impl Draft {
     /// About something that stands in no file.
-    pub fn about_nothing(subject: String) -> Self {
+    pub fn about_nothing(key: Key) -> Self {
         Self {
-            subject,
+            key,
             former: None,
             cause: None,
             title: String::new(),

@@ -42,7 +42,7 @@ pub(super) fn found(view: &Fabric<'_>, wanted: impl Fn(&Kind) -> bool) -> Found 
     {
         let mut seen: BTreeMap<String, usize> = BTreeMap::new();
         for draft in (kind.check)(&context) {
-            let before = seen.entry(draft.subject.clone()).or_default();
+            let before = seen.entry(draft.key.written().to_owned()).or_default();
             all.push((order, finished(view, kind, draft, *before)));
             *before += 1;
         }
@@ -81,7 +81,7 @@ pub(super) fn sorted(mut all: Vec<(usize, Finding)>) -> Vec<Finding> {
 
 pub(super) fn finished(view: &Fabric<'_>, kind: &Kind, draft: Draft, before: usize) -> Finding {
     let Draft {
-        subject,
+        key,
         cause,
         title,
         place,
@@ -116,10 +116,11 @@ pub(super) fn finished(view: &Fabric<'_>, kind: &Kind, draft: Draft, before: usi
         packets: draft.packets,
         former: draft
             .former
-            .map(|subject| fingerprint(kind.name, &subject, before)),
+            .filter(|former| former != key.written())
+            .map(|former| fingerprint(kind.name, &former, before)),
         factors,
-        fingerprint: fingerprint(kind.name, &subject, before),
-        cause: cause.unwrap_or(subject),
+        fingerprint: fingerprint(kind.name, key.written(), before),
+        cause: cause.unwrap_or_else(|| key.written().to_owned()),
         title,
         place,
         networks,

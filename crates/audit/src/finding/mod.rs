@@ -9,6 +9,7 @@ mod catalogue;
 mod context;
 mod draft;
 mod found;
+mod key;
 mod kind;
 mod kinds;
 mod pinning;

@@ -6,7 +6,7 @@ use crate::describe::owner_text;
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::route::{Candidate, Candidates, Hop, RoutePlace, candidates, table_of};
 use heronshale_model::estate::{
-    Estate, GatewayKind, Id, Interface, Network, NextHop, Reference, Route, RouteTable, Subnet,
+    GatewayKind, Id, Interface, Network, Reference, Route, RouteTable, Subnet,
 };
 use heronshale_model::source::Origin;
 use heronshale_sets::address::Addresses;
@@ -205,24 +205,6 @@ pub(crate) fn route_text(context: &Context<'_, '_>, table: Id<RouteTable>, at: u
     )
 }
 
-/// A written next hop by kind and name.
-pub(crate) fn next_hop_text(estate: &Estate, hop: &NextHop) -> String {
-    use crate::describe::name_of;
-    let (kind, name) = match hop {
-        NextHop::Local => return "local".to_owned(),
-        NextHop::Blackhole => return "blackhole".to_owned(),
-        NextHop::Address(address) => return address.to_string(),
-        NextHop::Gateway(to) => ("gateway", name_of(&estate.gateways, to)),
-        NextHop::Interface(to) => ("interface", name_of(&estate.interfaces, to)),
-        NextHop::Peering(to) => ("peering", name_of(&estate.peerings, to)),
-        NextHop::Firewall(to) => ("firewall", name_of(&estate.firewalls, to)),
-        NextHop::Balancer(to) => ("balancer", name_of(&estate.balancers, to)),
-        NextHop::Hub(to) => ("hub", name_of(&estate.hubs, to)),
-        NextHop::Service(to) => ("service", name_of(&estate.services, to)),
-    };
-    format!("{kind} {name}")
-}
-
 fn each_destination(context: &Context<'_, '_>, route: &Route) -> Vec<String> {
     let one = |destination: &heronshale_model::estate::RouteDestination| match destination {
         heronshale_model::estate::RouteDestination::Block(block) => block.range.to_string(),
@@ -234,13 +216,6 @@ fn each_destination(context: &Context<'_, '_>, route: &Route) -> Vec<String> {
         }
     };
     route.destinations.iter().map(one).collect()
-}
-
-/// All destinations of a route, in whatever order they are written.
-pub(crate) fn all_destinations(context: &Context<'_, '_>, route: &Route) -> String {
-    let mut all = each_destination(context, route);
-    all.sort_unstable();
-    all.join(", ")
 }
 
 /// The destinations of a route, as written.

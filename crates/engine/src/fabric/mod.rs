@@ -162,8 +162,7 @@ impl<'e> Fabric<'e> {
         })
     }
 
-    /// For each interface the number of those whose stages are the same, as
-    /// [`stage_classes`](crate::effective::stage_classes) says.
+    /// For each interface a number: those of one number have the same stages, their subnets' ACLs left out.
     pub fn stage_classes(&self) -> &[u32] {
         self.stage_classes
             .get_or_init(|| Arc::new(for_all(|| stage_classes(&self.view))))

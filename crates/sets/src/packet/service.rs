@@ -195,7 +195,7 @@ pub fn texts(family: Family, services: &Intervals) -> Vec<String> {
     texts
 }
 
-/// The same, each item as [`Service`](heronshale_model::estate::Service) reads it.
+/// The same, each item as a snapshot writes it.
 pub fn notation(family: Family, services: &Intervals) -> Vec<String> {
     if *services == all(family) {
         return vec!["any".to_owned()];

@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use super::super::routing::addresses_text;
 use crate::describe::owner_text;
@@ -31,6 +32,7 @@ pub(crate) const KIND: Kind = Kind {
 };
 
 struct Fact {
+    key: Key,
     what: String,
     within: String,
     outside: Addresses,
@@ -48,6 +50,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         let outside = subnet.blocks.difference(&network.blocks);
         if !network.blocks.is_empty() && !outside.is_empty() {
             found.push(Fact {
+                key: Key::of("subnet").name(&subnet.name),
                 what: format!("subnet {}", subnet.name),
                 within: format!("network {}", network.name),
                 outside,
@@ -77,6 +80,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         let outside = written.fold(Addresses::empty(), |sum, range| sum.union(&allowed(&range)));
         if !subnet.blocks.is_empty() && !outside.is_empty() {
             found.push(Fact {
+                key: Key::of("interface").name(&interface.name),
                 what: format!("interface {}", interface.name),
                 within: format!("subnet {}", subnet.name),
                 outside,
@@ -100,6 +104,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         let outside = Addresses::single(*address).difference(&subnet.blocks);
         if !subnet.blocks.is_empty() && !outside.is_empty() {
             found.push(Fact {
+                key: Key::of("NAT gateway").name(&gateway.name),
                 what: format!("NAT gateway {}", gateway.name),
                 within: format!("subnet {}", subnet.name),
                 outside,
@@ -116,10 +121,11 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let outside = addresses_text(&fact.outside);
     let mut draft = context.about(
-        format!("{} {outside}", fact.what),
+        fact.key.clone().addresses(&fact.outside),
         &fact.origin,
         fact.owner.clone(),
     );
+    draft.former = Some(format!("{} {outside}", fact.what));
     draft.networks = vec![fact.network.clone()];
     draft.title = format!(
         "{} has {outside}, which is outside of {}",

@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use super::super::routing::{addresses_text, destinations_text, held, route_text, won};
 use crate::describe::owner_text;
@@ -51,8 +52,15 @@ fn in_tables(context: &Context<'_, '_>) -> Vec<Draft> {
         asking.sort_unstable();
         asking.dedup();
         let item = &estate.route_tables[table];
-        let subject = format!("{} {}", item.name, destinations_text(context, route));
-        let mut draft = context.about(subject, &route.origin, context.table_owner(table));
+        let key = Key::default()
+            .name(&item.name)
+            .destinations(context.view.estate, route);
+        let mut draft = context.about(key, &route.origin, context.table_owner(table));
+        draft.former = Some(format!(
+            "{} {}",
+            item.name,
+            destinations_text(context, route)
+        ));
         draft.networks = vec![estate.networks[item.network].name.to_string()];
         draft.title = format!(
             "{} drops what goes to {}, and those are there",
@@ -96,14 +104,19 @@ fn in_domains(context: &Context<'_, '_>) -> Vec<Draft> {
                 if there.is_empty() {
                     continue;
                 }
-                let subject = format!(
+                let key = Key::of("hub")
+                    .name(&hub.name)
+                    .token("domain")
+                    .name(&item.name)
+                    .addresses(&dropped);
+                let former = format!(
                     "hub {} domain {} {}",
                     hub.name,
                     item.name,
                     addresses_text(&dropped)
                 );
-                let mut draft =
-                    context.about(subject, &route.origin, owner_text(estate, hub.owner));
+                let mut draft = context.about(key, &route.origin, owner_text(estate, hub.owner));
+                draft.former = Some(former);
                 draft.title = format!(
                     "a blackhole in domain {} of hub {} drops what goes to {}, and those are there",
                     item.name,

@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::Draft;
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::{filter_text, owner_text, scope_text};
 use heronshale_engine::binding::firewalls_with;
@@ -55,7 +56,7 @@ fn idle_gaps(context: &Context<'_, '_>) -> Vec<Draft> {
         gap.lack == Lack::Everything && KINDS.contains(&kind) && !referred(&gap.object)
     });
     let tell = |gap: &Gap| {
-        let mut draft = context.about(format!("gap {}", gap.object), &gap.origin, None);
+        let mut draft = context.about(Key::of("gap").name(&gap.object), &gap.origin, None);
         let object = gap.object.replacen(':', " ", 1);
         draft.title = format!(
             "the gap about {object} accounts for nothing: nothing in the snapshot refers to it"
@@ -96,7 +97,7 @@ fn tell_filter(context: &Context<'_, '_>, id: Id<Filter>) -> Draft {
     let estate = context.view.estate;
     let filter = &estate.filters[id];
     let mut draft = context.about(
-        format!("filter {}", filter.key),
+        Key::filter(filter),
         &filter.origin,
         owner_text(estate, filter.owner),
     );

@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::Draft;
+use super::super::key::Key;
 use super::super::kind::Kind;
 use heronshale_model::estate::{Name, RemarkKind};
 use heronshale_model::severity::Severity;
@@ -56,7 +57,7 @@ fn facts<'c>(context: &Context<'c, '_>) -> Vec<Fact<'c>> {
 }
 
 fn tell(context: &Context<'_, '_>, (holder, target, origin): Fact<'_>) -> Draft {
-    let mut draft = context.about(format!("{holder} {target}"), origin, None);
+    let mut draft = context.about(Key::default().name(holder).name(target), origin, None);
     draft.cause = Some(format!("{target} is not in the snapshot"));
     draft.title = format!("{holder} names {target}, which is not in the snapshot");
     draft.mend =

@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::{owner_text, peer_text};
 use heronshale_model::estate::{Id, PlatformService};
@@ -59,7 +60,11 @@ fn tell(context: &Context<'_, '_>, id: Id<PlatformService>) -> Draft {
     let estate = context.view.estate;
     let service = &estate.services[id];
     let owner = owner_text(estate, service.owner);
-    let mut draft = context.about(format!("service {}", service.name), &service.origin, owner);
+    let mut draft = context.about(
+        Key::of("service").name(&service.name),
+        &service.origin,
+        owner,
+    );
     let doors: Vec<String> = service
         .private_doors
         .iter()

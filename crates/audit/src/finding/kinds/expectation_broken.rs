@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::witness;
 use crate::expect::sentence;
@@ -91,7 +92,7 @@ pub(super) fn tell(
     }
     Draft {
         former: None,
-        subject: format!("expectation {}", expectation.name),
+        key: Key::of("expectation").name(&expectation.name),
         cause: None,
         title: format!(
             "“{}” {}: {} ({})",

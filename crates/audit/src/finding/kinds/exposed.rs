@@ -2,13 +2,14 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::{RuleFact, rule_text};
 use crate::exposure::{DeviceWay, DirectWay};
 use crate::facts::Factor;
 use crate::facts::{
-    Decided, Decider, EXPOSED_BASE, OpenFact, WalkedFact, WayFact, WayKind, device_way_fact,
-    exposure_factors, letting, way_fact,
+    Decided, Decider, EXPOSED_BASE, HolderKind, OpenFact, WalkedFact, WayFact, WayKind,
+    device_way_fact, exposure_factors, letting, way_fact,
 };
 use heronshale_engine::judgement::By;
 use heronshale_model::estate::RuleId;
@@ -116,7 +117,7 @@ fn tell(fact: &Fact) -> Draft {
     Draft {
         former: None,
         cause: cause(&rules),
-        subject: format!("interface:{} {address}", interface.name),
+        key: Key::default().object("interface", &interface.name).notation(address),
         title: format!("{subject_name} at {address} is open to {}", shortened(&what)),
         place: Some(interface.place.clone()),
         networks: vec![interface.network.clone()],
@@ -242,7 +243,9 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
     Draft {
         former: None,
         cause: cause(&rules),
-        subject: format!("{}:{} {address}", fact.kind.word(), fact.name),
+        key: Key::default()
+            .object(token_of(fact.kind), &fact.name)
+            .notation(&address),
         title: format!(
             "{} {} at {address} is open to {}{reached}",
             fact.kind.word(),
@@ -321,4 +324,14 @@ fn deciding(open: &[OpenFact]) -> Vec<String> {
         }
     }
     rules
+}
+
+/// What holds an address, as a key has it.
+fn token_of(kind: HolderKind) -> &'static str {
+    match kind {
+        HolderKind::Interface => "interface",
+        HolderKind::Balancer => "balancer",
+        HolderKind::Firewall => "firewall",
+        HolderKind::Service => "service",
+    }
 }

@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::Draft;
+use super::super::key::Key;
 use super::super::kind::Kind;
 use heronshale_model::estate::{Name, RemarkKind};
 use heronshale_model::severity::Severity;
@@ -40,7 +41,7 @@ fn facts<'c>(context: &Context<'c, '_>) -> Vec<Fact<'c>> {
 }
 
 fn tell(context: &Context<'_, '_>, (written, meant, holder, origin): Fact<'_>) -> Draft {
-    let mut draft = context.about(format!("{holder} {written}"), origin, None);
+    let mut draft = context.about(Key::default().name(holder).notation(written), origin, None);
     draft.title = format!("{holder}: {written} was read as {meant}");
     draft.mend = format!(
         "write {meant}, or {}, whichever is meant",

@@ -2,10 +2,9 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
-use super::super::routing::{
-    addresses_text, all_destinations, destinations_text, next_hop_text, route_text, won,
-};
+use super::super::routing::{addresses_text, route_text, won};
 use heronshale_engine::route::{Candidate, Hop, domain_candidates};
 use heronshale_model::estate::{DomainHop, Id, MissingNextHop, RouteKind, RouteTable};
 use heronshale_model::severity::Severity;
@@ -126,20 +125,12 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let estate = context.view.estate;
     let table = &estate.route_tables[fact.table];
     let route = &table.routes[fact.at];
-    let former = format!(
-        "{} {} by {:?}",
-        table.name,
-        destinations_text(context, route),
-        route.next_hop
-    );
-    let subject = format!(
-        "{} {} by {}",
-        table.name,
-        all_destinations(context, route),
-        next_hop_text(estate, &route.next_hop)
-    );
-    let mut draft = context.about(subject, &route.origin, context.table_owner(fact.table));
-    draft.former = Some(former);
+    let key = Key::default()
+        .name(&table.name)
+        .destinations(estate, route)
+        .token("by")
+        .next_hop(estate, &route.next_hop);
+    let mut draft = context.about(key, &route.origin, context.table_owner(fact.table));
     draft.networks = vec![estate.networks[table.network].name.to_string()];
     let text = route_text(context, fact.table, fact.at);
     match &fact.taken {
@@ -185,14 +176,20 @@ fn in_domains(context: &Context<'_, '_>) -> Vec<Draft> {
                     continue;
                 }
                 let to: Addresses = mine.iter().map(|at| all[*at].range).collect();
-                let subject = format!(
+                let key = Key::of("hub")
+                    .name(&hub.name)
+                    .token("domain")
+                    .name(&item.name)
+                    .addresses(&to);
+                let former = format!(
                     "hub {} domain {} {}",
                     hub.name,
                     item.name,
                     addresses_text(&to)
                 );
                 let owner = crate::describe::owner_text(estate, hub.owner);
-                let mut draft = context.about(subject, &route.origin, owner);
+                let mut draft = context.about(key, &route.origin, owner);
+                draft.former = Some(former);
                 draft.title = format!(
                     "route to {} in domain {} of hub {} never wins: longer or equal routes take its destinations",
                     addresses_text(&to),

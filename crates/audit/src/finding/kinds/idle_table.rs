@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::Draft;
+use super::super::key::Key;
 use super::super::kind::Kind;
 use heronshale_model::estate::{GatewayKind, Id, Lack, Reference, RouteTable};
 use heronshale_model::severity::Severity;
@@ -67,7 +68,7 @@ fn tell(context: &Context<'_, '_>, id: Id<RouteTable>) -> Draft {
     let estate = context.view.estate;
     let table = &estate.route_tables[id];
     let mut draft = context.about(
-        format!("table {}", table.name),
+        Key::of("table").name(&table.name),
         &table.origin,
         context.table_owner(id),
     );

@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use super::super::routing::{addresses_text, destinations_text, route_text};
 use crate::describe::owner_text;
@@ -158,13 +159,16 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let route = &table.routes[fact.at];
     let text = route_text(context, fact.table, fact.at);
     let destinations = destinations_text(context, route);
+    let key = Key::default().name(&table.name).destinations(estate, route);
     let network = estate.networks[table.network].name.to_string();
     match &fact.what {
         What::Interface(id) => {
             let interface = &estate.interfaces[*id];
             let owner = owner_text(estate, estate.interface_owner(*id));
-            let subject = format!("{} {destinations} interface {}", table.name, interface.name);
-            let mut draft = context.about(subject, &route.origin, owner);
+            let key = key.token("interface").name(&interface.name);
+            let former = format!("{} {destinations} interface {}", table.name, interface.name);
+            let mut draft = context.about(key, &route.origin, owner);
+            draft.former = Some(former);
             draft.networks = vec![network];
             draft.title = format!(
                 "{text} leads to interface {}, which may not pass on packets",
@@ -180,8 +184,10 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         What::Peering(id, to, addresses) => {
             let peering = &estate.peerings[*id];
             let far = &estate.networks[*to].name;
-            let subject = format!("{} {destinations} peering {}", table.name, peering.name);
-            let mut draft = context.about(subject, &route.origin, context.network_owner(*to));
+            let key = key.token("peering").name(&peering.name);
+            let former = format!("{} {destinations} peering {}", table.name, peering.name);
+            let mut draft = context.about(key, &route.origin, context.network_owner(*to));
+            draft.former = Some(former);
             draft.networks = vec![network, far.to_string()];
             draft.title = format!(
                 "{text} leads on over peering {} to {far} ({}), which accepts nothing forwarded from {}",

@@ -2,9 +2,9 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, NOTHING, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::dead::mergeable;
-use crate::describe::rule_meaning;
 use heronshale_model::estate::RuleId;
 use heronshale_model::severity::Severity;
 
@@ -37,12 +37,8 @@ fn tell(context: &Context<'_, '_>, rules: &[RuleId], whole: &str) -> Draft {
     let mut draft = context.about_rule(rules[0]);
     let first = context.rule_name(rules[0]);
     // All of them, in whatever order they stand.
-    let mut meanings: Vec<String> = rules
-        .iter()
-        .map(|id| rule_meaning(context.view.estate, *id))
-        .collect();
-    meanings.sort_unstable();
-    draft.former = Some(std::mem::replace(&mut draft.subject, meanings.join("; ")));
+    let key = Key::all(rules.iter().map(|id| Key::rule(context.view.estate, *id)));
+    draft.former = Some(std::mem::replace(&mut draft.key, key).written().to_owned());
     draft.title = match rules {
         [_, other] => format!(
             "{first} and {} could be one rule: {whole}",

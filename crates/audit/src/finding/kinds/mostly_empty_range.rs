@@ -120,7 +120,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about_rule(fact.rule);
     draft.packets = Some(context.rule_packets(fact.rule));
-    draft.subject = format!("{} {}", draft.subject, fact.range);
+    draft.key = draft.key.notation(&fact.range);
     draft.cause = Some(format!("the range {}", fact.range));
     draft.title = format!(
         "{} admits {}, {} addresses of which interfaces hold {}",

@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::Draft;
+use super::super::key::Key;
 use super::super::kind::Kind;
 use super::super::routing::{destinations_text, route_text};
 use crate::describe::owner_text;
@@ -111,13 +112,18 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let estate = context.view.estate;
     let table = &estate.route_tables[fact.table];
     let route = &table.routes[fact.at];
-    let subject = format!(
+    let key = Key::default()
+        .name(&table.name)
+        .destinations(estate, route)
+        .token("by")
+        .next_hop(estate, &route.next_hop);
+    let mut draft = context.about(key, &route.origin, context.table_owner(fact.table));
+    draft.former = Some(format!(
         "{} {} {}",
         table.name,
         destinations_text(context, route),
         fact.why
-    );
-    let mut draft = context.about(subject, &route.origin, context.table_owner(fact.table));
+    ));
     draft.networks = vec![estate.networks[table.network].name.to_string()];
     draft.title = format!(
         "{} leads nowhere: {}",
@@ -157,8 +163,13 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
                     }
                     _ => continue,
                 };
-                let subject = format!("hub {} link {} {what} {why}", hub.name, link.name);
-                let mut draft = context.about(subject, &link.origin, owner_text(estate, hub.owner));
+                let key = Key::of("hub")
+                    .name(&hub.name)
+                    .token("link")
+                    .name(&link.name)
+                    .token(what);
+                let mut draft = context.about(key, &link.origin, owner_text(estate, hub.owner));
+                draft.former = Some(format!("hub {} link {} {what} {why}", hub.name, link.name));
                 draft.title = format!(
                     "link {} of hub {} steers {what} traffic to nowhere: {why}",
                     link.name, hub.name
@@ -179,11 +190,17 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
                     _ => continue,
                 };
                 let owner = owner_text(estate, hub.owner);
-                let mut draft = context.about(
-                    format!("hub {} domain {} {why}", hub.name, domain.name),
-                    &route.origin,
-                    owner,
-                );
+                let to = match &route.hop {
+                    DomainHop::Missing(name) => name,
+                    DomainHop::Link(at) => &hub.links[*at].name,
+                    DomainHop::Blackhole => continue,
+                };
+                let key = Key::of("hub")
+                    .name(&hub.name)
+                    .token("domain")
+                    .name(&domain.name);
+                let mut draft = context.about(key.token("link").name(to), &route.origin, owner);
+                draft.former = Some(format!("hub {} domain {} {why}", hub.name, domain.name));
                 draft.title = format!(
                     "a route in domain {} of hub {} leads nowhere: {why}",
                     domain.name, hub.name

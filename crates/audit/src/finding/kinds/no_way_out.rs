@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::owner_text;
 use heronshale_engine::route::Hop;
@@ -99,7 +100,11 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let gateway = &estate.gateways[fact.gateway];
     let subnet = &estate.subnets[fact.subnet];
     let owner = owner_text(estate, gateway.owner.or(estate.subnet_owner(fact.subnet)));
-    let mut draft = context.about(format!("gateway {}", gateway.name), &gateway.origin, owner);
+    let mut draft = context.about(
+        Key::of("gateway").name(&gateway.name),
+        &gateway.origin,
+        owner,
+    );
     draft.networks = vec![estate.networks[gateway.network].name.to_string()];
     draft.title = format!(
         "NAT gateway {} has no way out of subnet {}: {}",

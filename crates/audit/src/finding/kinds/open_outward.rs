@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use heronshale_engine::effective::{classes, passing};
 use heronshale_engine::fabric::Fabric;
@@ -112,7 +113,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let interface = &estate.interfaces[fact.interface];
     let owner = crate::describe::owner_text(estate, estate.interface_owner(fact.interface));
     let mut draft = context.about(
-        format!("interface {}", interface.name),
+        Key::of("interface").name(&interface.name),
         &interface.origin,
         owner,
     );

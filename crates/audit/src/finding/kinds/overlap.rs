@@ -3,10 +3,11 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use super::super::routing::addresses_text;
 use crate::describe::owner_text;
-use heronshale_model::estate::{GatewayKind, Id, Interface, LinkEnd, Network, Site, Subnet};
+use heronshale_model::estate::{GatewayKind, Id, Interface, LinkEnd, Network, Subnet};
 use heronshale_model::severity::Severity;
 use heronshale_sets::address::{Addresses, Range};
 
@@ -61,7 +62,7 @@ fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
             .collect();
             let (one, two) = (&estate.subnets[other], &estate.subnets[id]);
             let mut draft = context.about(
-                format!("subnets {} {}", one.name, two.name),
+                Key::of("subnets").name(&one.name).name(&two.name),
                 &two.origin,
                 owner_text(estate, estate.subnet_owner(id)),
             );
@@ -88,10 +89,13 @@ fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
     drafts
 }
 
+/// By what two things are joined: its kind and its name.
+type Joint = (&'static str, heronshale_model::estate::Name);
+
 fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
     let estate = context.view.estate;
     // Pairs, by what joins them, and whether it is up.
-    let mut pairs: Vec<(Id<Network>, Id<Network>, String, bool)> = Vec::new();
+    let mut pairs: Vec<(Id<Network>, Id<Network>, Joint, bool)> = Vec::new();
     for peering in estate.peerings.items() {
         let [a, b] = [&peering.sides[0].network, &peering.sides[1].network]
             .map(heronshale_model::estate::Reference::found);
@@ -99,7 +103,7 @@ fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
             pairs.push((
                 a.min(b),
                 a.max(b),
-                format!("peering {}", peering.name),
+                ("peering", peering.name.clone()),
                 peering.is_up(),
             ));
         }
@@ -133,7 +137,7 @@ fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
                 pairs.push((
                     *network.min(other),
                     *network.max(other),
-                    format!("hub {}", hub.name),
+                    ("hub", hub.name.clone()),
                     true,
                 ));
             }
@@ -148,14 +152,19 @@ fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
         if a == b || shared.is_empty() {
             continue;
         }
-        let former = format!("networks {} {} {by}", one.name, two.name);
+        let former = format!("networks {} {} {} {}", one.name, two.name, by.0, by.1);
         let (first, second) = if one.name <= two.name {
             (one, two)
         } else {
             (two, one)
         };
-        let subject = format!("networks {} {} {by}", first.name, second.name);
-        let mut draft = context.about(subject, &two.origin, owner_text(estate, two.owner));
+        let key = Key::of("networks")
+            .name(&first.name)
+            .name(&second.name)
+            .token(by.0)
+            .name(&by.1);
+        let by = format!("{} {}", by.0, by.1);
+        let mut draft = context.about(key, &two.origin, owner_text(estate, two.owner));
         draft.former = Some(former);
         draft.networks = vec![one.name.to_string(), two.name.to_string()];
         draft.title = format!(
@@ -181,13 +190,13 @@ fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
 /// Sites that hold addresses of a network that a gateway or a hub joins with them.
 fn sites(context: &Context<'_, '_>) -> Vec<Draft> {
     let estate = context.view.estate;
-    let mut pairs: Vec<(Id<Site>, Id<Network>, String)> = Vec::new();
+    let mut pairs: Vec<(Id<heronshale_model::estate::Site>, Id<Network>, Joint)> = Vec::new();
     for gateway in estate.gateways.items() {
         if let GatewayKind::Site { site, .. } = gateway.kind {
             pairs.push((
                 site,
                 gateway.network,
-                format!("site gateway {}", gateway.name),
+                ("site gateway", gateway.name.clone()),
             ));
         }
     }
@@ -201,7 +210,7 @@ fn sites(context: &Context<'_, '_>) -> Vec<Draft> {
                 LinkEnd::Network(network) => network.found(),
                 _ => None,
             });
-            pairs.extend(networks.map(|network| (site, network, format!("hub {}", hub.name))));
+            pairs.extend(networks.map(|network| (site, network, ("hub", hub.name.clone()))));
         }
     }
     pairs.sort_unstable();
@@ -213,8 +222,14 @@ fn sites(context: &Context<'_, '_>) -> Vec<Draft> {
         if shared.is_empty() {
             continue;
         }
-        let subject = format!("site {} network {} {by}", one.name, two.name);
-        let mut draft = context.about(subject, &two.origin, owner_text(estate, two.owner));
+        let key = Key::of("site")
+            .name(&one.name)
+            .token("network")
+            .name(&two.name)
+            .token(by.0)
+            .name(&by.1);
+        let by = format!("{} {}", by.0, by.1);
+        let mut draft = context.about(key, &two.origin, owner_text(estate, two.owner));
         draft.networks = vec![two.name.to_string()];
         draft.title = format!(
             "site {} and network {}, joined by {by}, both have {}",
@@ -264,9 +279,9 @@ fn interfaces(context: &Context<'_, '_>) -> Vec<Draft> {
         }]
         .into_iter()
         .collect();
-        let subject = format!("interfaces {} {}", one.name, two.name);
+        let key = Key::of("interfaces").name(&one.name).name(&two.name);
         let mut draft = context.about(
-            subject,
+            key,
             &two.origin,
             owner_text(estate, estate.interface_owner(*b)),
         );

@@ -88,9 +88,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         Some(peer) => format!("{rule} names {peer}, which stands for no address"),
     };
     if let Some(peer) = &fact.peer {
-        draft.subject = format!("{} {peer}", draft.subject);
+        draft.key = draft.key.notation(peer);
         draft.cause = Some(if fact.out_of_reach {
-            draft.subject.clone()
+            draft.key.written().to_owned()
         } else {
             format!("{peer} stands for no address")
         });

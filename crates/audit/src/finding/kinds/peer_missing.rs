@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::{owner_text, peer_text};
 use heronshale_model::estate::{AddressSet, Estate, Id, Peer, Reference, RuleId, SetItem};
@@ -88,7 +89,7 @@ fn sets(context: &Context<'_, '_>) -> Vec<(Id<AddressSet>, String)> {
 
 fn tell_rule(context: &Context<'_, '_>, rule: RuleId, peer: &str) -> Draft {
     let mut draft = context.about_rule(rule);
-    draft.subject = format!("{} {peer}", draft.subject);
+    draft.key = draft.key.notation(peer);
     draft.title = format!(
         "{} names {peer}, which is not in the snapshot",
         context.rule_name(rule)
@@ -109,7 +110,7 @@ fn tell_set(context: &Context<'_, '_>, id: Id<AddressSet>, name: &str) -> Draft 
     let estate = context.view.estate;
     let set = &estate.address_sets[id];
     let mut draft = context.about(
-        format!("set {} {name}", set.name),
+        Key::of("set").name(&set.name).notation(name),
         &set.origin,
         owner_text(estate, set.owner),
     );

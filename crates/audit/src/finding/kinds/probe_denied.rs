@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use super::super::routing::addresses_text;
 use crate::describe::owner_text;
@@ -112,8 +113,11 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         &estate.interfaces[fact.interface],
     );
     let owner = owner_text(estate, estate.interface_owner(fact.interface));
-    let subject = format!("balancer {} interface {}", balancer.name, interface.name);
-    let mut draft = context.about(subject, &interface.origin, owner);
+    let key = Key::of("balancer")
+        .name(&balancer.name)
+        .token("interface")
+        .name(&interface.name);
+    let mut draft = context.about(key, &interface.origin, owner);
     draft.networks = context.networks_of(&[fact.interface]);
     let ports = service::texts(Family::V4, &fact.ports).join(", ");
     draft.title = format!(

@@ -37,7 +37,7 @@ fn tell(
 ) -> Draft {
     let estate = context.view.estate;
     let mut draft = context.about_filter(id);
-    draft.subject = format!("{} {}", draft.subject, direction.word());
+    draft.key = draft.key.token(direction.word());
     let names: Vec<String> = rules
         .iter()
         .map(|id| estate.rule_name(*id).to_string())

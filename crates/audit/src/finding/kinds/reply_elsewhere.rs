@@ -3,6 +3,7 @@
 use super::super::bare::{all_there_and_back, thin, without_filters};
 use super::super::context::Context;
 use super::super::draft::{Draft, Role, counted};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::{owner_text, witness};
 use heronshale_engine::fabric::Fabric;
@@ -246,6 +247,12 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         Side::Internet => "the internet".to_owned(),
         Side::Site(id) => format!("site {}", estate.sites[*id].name),
     };
+    let with = |key: Key, side: &Side| match side {
+        Side::Network(id) => key.network(estate, *id),
+        Side::Internet => key.token("the internet"),
+        Side::Site(id) => key.token("site").name(&estate.sites[*id].name),
+    };
+    let key = with(with(Key::default(), &fact.from), &fact.to).spot(estate, fact.device);
     let (origin, owner) = match (&fact.to, &fact.from) {
         (Side::Network(id), _) | (_, Side::Network(id)) => (
             estate.networks[*id].origin,
@@ -267,11 +274,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .and_then(Reference::found);
     let origin = table.map_or(origin, |table| estate.route_tables[table].origin);
     let owner = table.map_or(owner, |table| context.table_owner(table));
-    let mut draft = context.about(
-        format!("{} {} {device}", text(&fact.from), text(&fact.to)),
-        &origin,
-        owner,
-    );
+    let mut draft = context.about(key, &origin, owner);
     let mut networks = Vec::new();
     for side in [&fact.from, &fact.to] {
         if let Side::Network(id) = side {

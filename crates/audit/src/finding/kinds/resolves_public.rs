@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::owner_text;
 use heronshale_model::estate::{Id, Name, Network, PlatformService};
@@ -125,8 +126,8 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .iter()
         .map(|(id, _)| estate.networks[*id].name.to_string())
         .collect();
-    let subject = format!("service {} {}", service.name, fact.name);
-    let mut draft = context.about(subject, &origin.unwrap_or(service.origin), owner);
+    let key = Key::of("service").name(&service.name).name(&fact.name);
+    let mut draft = context.about(key, &origin.unwrap_or(service.origin), owner);
     draft.networks.clone_from(&names);
     let addresses: Vec<String> = found.addresses.iter().map(ToString::to_string).collect();
     let from = if names.len() == 1 {

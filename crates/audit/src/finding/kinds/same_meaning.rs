@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, NOTHING, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::filter_text;
 use heronshale_engine::fabric::Fabric;
@@ -170,15 +171,12 @@ fn outline(view: &Fabric<'_>, id: Id<Filter>, direction: Direction) -> Outline {
 fn tell(context: &Context<'_, '_>, pair: &Pair) -> Draft {
     let estate = context.view.estate;
     let (one, other) = (pair.one, pair.other);
-    let subject = |one, other| {
-        format!(
-            "filter {} {}",
-            estate.filters[other].key, estate.filters[one].key
-        )
+    let key = |one: Id<Filter>, other: Id<Filter>| {
+        Key::filter(&estate.filters[other]).name(&estate.filters[one].key)
     };
     let mut draft = context.about_filter(other);
-    draft.subject = subject(one, other);
-    draft.former = Some(subject(pair.former.0, pair.former.1));
+    draft.key = key(one, other);
+    draft.former = Some(key(pair.former.0, pair.former.1).written().to_owned());
     draft.title = format!(
         "{} means the same as {}",
         filter_text(estate, other),

@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::Draft;
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::owner_text;
 use heronshale_model::estate::{AddressSet, Id};
@@ -40,7 +41,7 @@ fn tell(context: &Context<'_, '_>, id: Id<AddressSet>) -> Draft {
     let estate = context.view.estate;
     let set = &estate.address_sets[id];
     let mut draft = context.about(
-        format!("set {}", set.name),
+        Key::of("set").name(&set.name),
         &set.origin,
         owner_text(estate, set.owner),
     );

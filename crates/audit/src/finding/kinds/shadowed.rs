@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::dead::{Dead, DeadTranslation, How};
 use crate::describe::witness;
@@ -145,10 +146,15 @@ pub(super) fn tell_translation(
     };
     let own = name(dead.index);
     let mut draft = context.about(
-        own.clone(),
+        Key::of(what)
+            .token("translation")
+            .translation(estate, &list[dead.index])
+            .token("of firewall")
+            .name(&firewall.name),
         &list[dead.index].origin,
         crate::describe::owner_text(estate, firewall.owner),
     );
+    draft.former = Some(own.clone());
     let interfaces: Vec<_> = firewall.legs.iter().map(|leg| leg.interface).collect();
     draft.networks = context.networks_of(&interfaces);
     draft.title = format!("{own} {title}");

@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::owner_text;
 use heronshale_model::estate::{Balancer, Firewall, Id};
@@ -62,7 +63,7 @@ fn tell_firewall(context: &Context<'_, '_>, id: Id<Firewall>) -> Draft {
     let firewall = &estate.firewalls[id];
     let owner = owner_text(estate, firewall.owner);
     let mut draft = context.about(
-        format!("firewall {}", firewall.name),
+        Key::of("firewall").name(&firewall.name),
         &firewall.origin,
         owner,
     );
@@ -110,7 +111,7 @@ fn tell_balancer(context: &Context<'_, '_>, id: Id<Balancer>) -> Draft {
         balancer.owner.or(estate.networks[balancer.network].owner),
     );
     let mut draft = context.about(
-        format!("balancer {}", balancer.name),
+        Key::of("balancer").name(&balancer.name),
         &balancer.origin,
         owner,
     );

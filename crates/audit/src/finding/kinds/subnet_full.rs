@@ -3,6 +3,7 @@
 use super::super::asking::factor;
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::owner_text;
 use heronshale_model::estate::{GatewayKind, Id, Subnet};
@@ -106,7 +107,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let estate = context.view.estate;
     let subnet = &estate.subnets[fact.subnet];
     let owner = owner_text(estate, estate.subnet_owner(fact.subnet));
-    let mut draft = context.about(format!("subnet {}", subnet.name), &subnet.origin, owner);
+    let mut draft = context.about(Key::of("subnet").name(&subnet.name), &subnet.origin, owner);
     draft.networks = vec![estate.networks[subnet.network].name.to_string()];
     let (held, usable) = (fact.held, fact.usable);
     draft.title = match fact.needs {

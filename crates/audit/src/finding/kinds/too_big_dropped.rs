@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::{Draft, Role};
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::filter_text;
 use heronshale_engine::stage::acl_of;
@@ -114,7 +115,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let estate = context.view.estate;
     let filter = &estate.filters[fact.acl];
     let owner = context.filter_owner(fact.acl);
-    let mut draft = context.about(format!("filter {}", filter.key), &filter.origin, owner);
+    let mut draft = context.about(Key::filter(filter), &filter.origin, owner);
     draft.networks = fact
         .subnets
         .iter()

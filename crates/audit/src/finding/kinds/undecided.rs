@@ -2,6 +2,7 @@
 
 use super::super::context::Context;
 use super::super::draft::Draft;
+use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::dead::How;
 use heronshale_model::estate::RuleId;
@@ -36,7 +37,7 @@ pub(crate) fn given_up(context: &Context<'_, '_>) -> Option<Draft> {
         price: Some("what goes by the routes and devices that are taken out".to_owned()),
         mend: "ask `path` for the connections that matter; take out equal routes, and devices that lead to each other"
             .to_owned(),
-        ..Draft::about_nothing("connections".to_owned())
+        ..Draft::about_nothing(Key::of("connections"))
     })
 }
 

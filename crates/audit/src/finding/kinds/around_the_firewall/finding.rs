@@ -42,13 +42,15 @@ pub(super) fn longer(
             if there.is_empty() {
                 continue;
             }
-            let goes_by = (
-                route_words(view, candidate),
-                candidate.winner.origin,
-                candidate.kind == RouteKind::Static,
+            let goes_by = goes_by(
+                view,
+                placed.place.network,
+                candidate.winner.hop,
+                Some(candidate),
             );
-            let same =
-                |fact: &&mut Fact| fact.goes_by == goes_by && fact.network == placed.place.network;
+            let same = |fact: &&mut Fact| {
+                fact.goes_by.is(&goes_by) && fact.network == placed.place.network
+            };
             if let Some(known) = found.iter_mut().find(same) {
                 known.subnets.extend(
                     subnets
@@ -174,7 +176,7 @@ pub(super) fn forgotten(
         let mut fact = Fact {
             network,
             subnets,
-            goes_by: goes_by(view, *hop, *candidate),
+            goes_by: goes_by(view, network, *hop, *candidate),
             firewall,
             meant_by: (route_words(view, meant), meant.winner.origin),
             to: outward(view, *hop),
@@ -221,7 +223,7 @@ pub(super) fn by_family(
             if subnets.is_empty() {
                 continue;
             }
-            let goes_by = goes_by(view, hop, candidate);
+            let goes_by = goes_by(view, placed.place.network, hop, candidate);
             let mut fact = Fact {
                 network: placed.place.network,
                 subnets,
@@ -239,22 +241,28 @@ pub(super) fn by_family(
     found
 }
 
-/// What is taken instead, in words, where it is written, and whether on purpose.
+/// What is taken instead.
 pub(super) fn goes_by(
     view: &Fabric<'_>,
+    network: Id<Network>,
     hop: Hop,
     candidate: Option<&Candidate>,
-) -> (String, Option<Origin>, bool) {
-    let words = candidate.map_or_else(
-        || crate::facts::hop_text(view, hop),
-        |one| route_words(view, one),
-    );
-    let on_purpose = candidate.is_some_and(|one| one.kind == RouteKind::Static);
-    (
-        words,
-        candidate.and_then(|one| one.winner.origin),
-        on_purpose,
-    )
+) -> GoesBy {
+    let key = Key::default().network(view.estate, network);
+    match candidate {
+        Some(one) => GoesBy {
+            key: key.candidate(view.estate, one),
+            words: route_words(view, one),
+            origin: one.winner.origin,
+            on_purpose: one.kind == RouteKind::Static,
+        },
+        None => GoesBy {
+            key: key.hop(view.estate, hop),
+            words: crate::facts::hop_text(view, hop),
+            origin: None,
+            on_purpose: false,
+        },
+    }
 }
 
 /// Networks in which a firewall stands between the others and the internet, and no subnet is led to it.
@@ -331,7 +339,7 @@ pub(super) fn left_by_all(
             if subnets.is_empty() {
                 continue;
             }
-            let goes_by = goes_by(view, hop, candidate);
+            let goes_by = goes_by(view, placed.place.network, hop, candidate);
             let to = outward(view, hop).intersection(&Addresses::of_family(Family::V4));
             let mut fact = Fact {
                 network,
@@ -429,11 +437,21 @@ pub(super) fn in_domains(
                     let mut fact = Fact {
                         network,
                         subnets: subnets.clone(),
-                        goes_by: (
-                            words(candidate, kind, out),
-                            Some(hub.links[out].origin),
-                            candidate.kind == RouteKind::Static,
-                        ),
+                        goes_by: GoesBy {
+                            key: Key::default()
+                                .network(estate, network)
+                                .token(kind)
+                                .range(&candidate.range)
+                                .token("in domain")
+                                .name(&item.name)
+                                .token("of hub")
+                                .name(&hub.name)
+                                .token("to link")
+                                .name(&hub.links[out].name),
+                            words: words(candidate, kind, out),
+                            origin: Some(hub.links[out].origin),
+                            on_purpose: candidate.kind == RouteKind::Static,
+                        },
                         firewall: *firewall,
                         meant_by: (
                             words(meant, "route", link_of(meant).unwrap_or(out)),

@@ -2,6 +2,7 @@
 
 mod finding;
 
+use super::super::key::Key;
 use finding::{by_family, forgotten, in_domains, left_by_all, longer};
 
 use super::super::asking::factor;
@@ -66,11 +67,26 @@ enum Left {
     ByAll,
 }
 
+/// A way around: as a key, in words, where it was written, and whether on purpose.
+#[derive(Clone)]
+struct GoesBy {
+    key: Key,
+    words: String,
+    origin: Option<Origin>,
+    on_purpose: bool,
+}
+
+impl GoesBy {
+    fn is(&self, other: &Self) -> bool {
+        (&self.key, self.origin) == (&other.key, other.origin)
+    }
+}
+
 struct Fact {
     network: Id<Network>,
     subnets: Vec<Id<Subnet>>,
-    /// How it goes, in words, where that was written, and whether on purpose.
-    goes_by: (String, Option<Origin>, bool),
+    /// How it goes: as a key, in words, where that was written, and whether on purpose.
+    goes_by: GoesBy,
     firewall: Id<Firewall>,
     /// The route or table that leads to the firewall.
     meant_by: (String, Option<Origin>),
@@ -199,14 +215,18 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let network = &estate.networks[fact.network];
     let firewall = &estate.firewalls[fact.firewall].name;
     let subnet = &estate.subnets[fact.subnets[0]];
-    let (words, origin, on_purpose) = &fact.goes_by;
+    let GoesBy {
+        key,
+        words,
+        origin,
+        on_purpose,
+    } = &fact.goes_by;
     let public = fact.to.is_subset(&context.view.internet_end());
     let to = if public && fact.to.ranges().count() > 3 {
         "the internet".to_owned()
     } else {
         addresses_text(&fact.to)
     };
-    let subject = format!("network {} {words}", network.name);
     let table = heronshale_engine::route::table_of(context.view, fact.subnets[0])
         .and_then(heronshale_model::estate::Reference::found);
     let owner = table.map_or_else(
@@ -217,7 +237,8 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         Left::Forgotten | Left::ByAll => subnet.origin,
         _ => table.map_or(network.origin, |t| estate.route_tables[t].origin),
     });
-    let mut draft = context.about(subject, &place, owner);
+    let mut draft = context.about(key.clone(), &place, owner);
+    draft.former = Some(format!("network {} {words}", network.name));
     draft.networks = vec![network.name.to_string()];
     let who = context.subnets(&fact.subnets);
     let reach = if fact.subnets.len() == 1 {
