@@ -1,7 +1,7 @@
 //! Which field of a rule is which, by the names and the values of its fields.
 
 use super::links::{Links, is_own_id};
-use super::roles::is_id;
+use super::naming::is_id;
 use super::shape::{Field, List};
 use super::values::{Kind, action, direction};
 

@@ -3,9 +3,10 @@
 use super::Drafting;
 use super::Records;
 use super::asked::Question;
+use super::naming::with;
 use super::relate::Entity;
 use super::roles::{Role, within};
-use super::rules::{RulesDraft, Where, with};
+use super::rules::{RulesDraft, Where};
 use super::shape::Field;
 use super::values::action;
 use serde_json::{Map, Value as Json, json};

@@ -1,6 +1,7 @@
 //! Which fields name objects of other lists: values that are the keys of objects elsewhere.
 
-use super::roles::{id_of, is_id};
+use super::naming::{id_of, is_id};
+use super::naming::{is_named, stem};
 use super::shape::{Field, List};
 use super::values::{Kind, is_peer, is_word};
 use rustc_hash::FxHashMap;
@@ -27,26 +28,6 @@ pub(super) struct Links {
 
 /// From this share on a field is taken to lead to a list.
 const ENOUGH: usize = 50;
-
-/// The words that fields and lists about the same thing share.
-fn stem(name: &str) -> &str {
-    let name = name
-        .trim_end_matches("_ids")
-        .trim_end_matches("_id")
-        .trim_end_matches("_ref")
-        .trim_end_matches("_refs");
-    let name = name
-        .trim_end_matches("_name")
-        .trim_end_matches("_key")
-        .trim_end_matches("_uid");
-    name.strip_suffix('s').unwrap_or(name)
-}
-
-pub(super) fn is_named(field: &Field, list: &List) -> bool {
-    let (field, list) = (field.name(), list.name());
-    let (field, list) = (stem(&field), stem(&list));
-    field.len() > 1 && list.len() > 1 && (field.contains(list) || list.contains(field))
-}
 
 /// Whether a field bears the name of the objects of its own list: `gateway_id` of gateways.
 pub(super) fn is_own_id(field: &Field, list: &List) -> bool {

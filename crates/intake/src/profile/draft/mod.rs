@@ -9,6 +9,7 @@ mod asked;
 mod fields;
 mod filters;
 mod links;
+mod naming;
 mod relate;
 mod roles;
 mod routing;

@@ -2,8 +2,9 @@
 
 use super::Drafting;
 use super::asked::Question;
-use super::roles::{Role, id_of, within};
-use super::rules::with;
+use super::naming::id_of;
+use super::naming::with;
+use super::roles::{Role, within};
 use super::values::{Kind, is_peer};
 use serde_json::{Value as Json, json};
 
@@ -80,7 +81,7 @@ impl Drafting<'_> {
             };
             let owned = self.entities.iter().any(|entity| {
                 let reads =
-                    reads.contains(&entity.section) || super::sections::is_not_read(entity.section);
+                    reads.contains(&entity.section) || super::naming::is_not_read(entity.section);
                 entity.list == list || reads && self.belongs(list, entity.list)
             });
             let around = self.lists[list].outer.map(|outer| self.roles[outer]);

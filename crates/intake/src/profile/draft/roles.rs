@@ -2,8 +2,9 @@
 
 use super::asked::{Asker, Question};
 use super::fields::RuleFields;
-use super::links::{Links, is_named, is_own_id};
-use super::shape::{Field, List, last_name};
+use super::links::{Links, is_own_id};
+use super::naming::{id_of, is_id};
+use super::shape::{Field, List};
 use super::values::{Kind, direction_of_path, is_peer};
 
 /// What a list is.
@@ -431,7 +432,7 @@ fn role(at: usize, evidence: &Evidence<'_>, before: &[Role], asker: &mut Asker<'
     // What lies in objects that nobody described is as little known as they are.
     let unknown = match around {
         Some(Role::Open) => true,
-        Some(Role::Section(section)) => super::sections::is_not_read(section),
+        Some(Role::Section(section)) => super::naming::is_not_read(section),
         _ => false,
     };
     let is_part = unknown || list.outer.is_some() && is_tags(list);
@@ -505,52 +506,4 @@ fn asked(list: &List, guess: Option<Role>, asker: &mut Asker<'_>) -> Role {
             .find(|known| **known == section)
             .map_or(Role::Open, |known| Role::Section(known)),
     }
-}
-
-/// Names of fields that tell objects apart.
-const NAMES: [&str; 3] = ["name", "label", "title"];
-const IDS: [&str; 6] = ["id", "ref", "key", "uid", "uuid", "code"];
-
-/// Whether a field is called as what tells objects apart.
-pub(super) fn is_id(field: &Field) -> bool {
-    let name = last_name(&field.path);
-    name == "~" || NAMES.contains(&name.as_str()) || IDS.contains(&name.as_str())
-}
-
-/// The field by which people know the objects of a list: its name, if no two have the same; else its id.
-pub(super) fn id_of(list: &List) -> Option<usize> {
-    let keys: Vec<(usize, &Field)> = list.keys().collect();
-    let called = |names: &[&str]| {
-        keys.iter()
-            .find(|(_, it)| names.contains(&last_name(&it.path).as_str()))
-            .map(|(at, _)| *at)
-    };
-    // `group_name` of groups, and then `group_id`.
-    let of_list = |names: &[&str]| {
-        let ends = |it: &Field| {
-            names
-                .iter()
-                .any(|name| it.name().ends_with(&format!("_{name}")))
-        };
-        keys.iter()
-            .find(|(_, it)| ends(it) && is_named(it, list))
-            .map(|(at, _)| *at)
-    };
-    let text = |kind: Kind| {
-        keys.iter()
-            .find(|(_, it)| it.traits.kind == kind)
-            .map(|(at, _)| *at)
-    };
-    called(&["~"])
-        .or_else(|| called(&NAMES))
-        .or_else(|| of_list(&NAMES))
-        .or_else(|| called(&IDS))
-        .or_else(|| of_list(&IDS))
-        .or_else(|| {
-            keys.iter()
-                .find(|(_, it)| it.is_called(&["name", "id"]))
-                .map(|(at, _)| *at)
-        })
-        .or_else(|| text(Kind::Texts))
-        .or_else(|| keys.first().map(|(at, _)| *at))
 }

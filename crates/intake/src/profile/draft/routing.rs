@@ -1,9 +1,10 @@
 //! Where packets are led: route tables and gateways.
 
 use super::asked::Question;
+use super::naming::with;
 use super::relate::Entity;
 use super::roles::{Role, route_fields};
-use super::rules::{Where, filtered, quoted_literal, with};
+use super::rules::{Where, filtered, quoted_literal};
 use super::sections::PUBLIC;
 use super::values::Kind;
 use super::{Drafting, Records};

@@ -2,6 +2,7 @@
 
 mod peers;
 
+use super::naming::with;
 use peers::nodes;
 pub(super) use peers::{filtered, quoted_literal};
 
@@ -447,16 +448,6 @@ fn says_all(field: &Field) -> bool {
         .values
         .keys()
         .all(|value| values::is_any(value) || matches!(value.as_str(), "0.0.0.0/0" | "::/0"))
-}
-
-/// A value with one more field.
-pub(super) fn with(value: Json, name: &str, to: Json) -> Json {
-    let mut made = match value {
-        Json::Object(made) => made,
-        path => Map::from_iter([("path".to_owned(), path)]),
-    };
-    made.insert(name.to_owned(), to);
-    Json::Object(made)
 }
 
 /// A field whose words stand for others.

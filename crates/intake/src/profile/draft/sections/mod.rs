@@ -4,31 +4,15 @@ mod interfaces;
 mod networks;
 
 use super::asked::Question;
+use super::naming::is_not_read;
+use super::naming::with;
 use super::relate::Entity;
 use super::roles::{Role, within};
-use super::rules::{filtered, with};
+use super::rules::filtered;
 use super::shape::Field;
 use super::values::Kind;
 use super::{Drafting, Records};
 use serde_json::{Map, Value as Json, json};
-
-/// Sections whose objects a draft does not describe, and what a gap calls them.
-const NOT_READ: [(&str, &str); 9] = [
-    ("own_firewalls", "own-firewall"),
-    ("firewall_policies", "firewall-policy"),
-    ("scope_policies", "policy"),
-    ("firewalls", "firewall"),
-    ("balancers", "balancer"),
-    ("peerings", "peering"),
-    ("hubs", "hub"),
-    ("services", "service"),
-    ("dns_zones", "zone"),
-];
-
-/// Whether a draft does not describe the objects of a section.
-pub(super) fn is_not_read(section: &str) -> bool {
-    NOT_READ.iter().any(|(known, _)| *known == section)
-}
 
 /// What a gap calls the objects of a section.
 fn kind_of(section: &str) -> &'static str {
@@ -42,7 +26,7 @@ fn kind_of(section: &str) -> &'static str {
         "address_sets" => "set",
         "route_tables" => "table",
         "gateways" => "gateway",
-        other => NOT_READ
+        other => super::naming::NOT_READ
             .iter()
             .find(|(section, _)| *section == other)
             .map_or("network", |(_, kind)| kind),
