@@ -1,6 +1,8 @@
 //! Proofs about rule lists against the definitions, packet by packet: all 512 packets of a small universe, thousands of lists,
 //! with the index, lemmas and kept packets in use from the first rule on, and with the limits as they are.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use fastrand::Rng;
 use heronshale_sets::cover::{
     Coordinate, Covered, Differs, Limits, List, Part, Point, Product, Prover, Reading, Removal,

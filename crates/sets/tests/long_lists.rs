@@ -1,6 +1,8 @@
 //! Long lists, in which the index, its boxes, lemmas and kept packets work as they do for users: every verdict against the
 //! rules read one after the other, packet by packet, one packet of each kind that they tell apart.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use fastrand::Rng;
 use heronshale_sets::cover::{
     Covered, Differs, Limits, List, Part, Point, Product, Prover, Reading, Removal, Rules,
