@@ -9,10 +9,10 @@ use heronshale_engine::stage::rule_match;
 use heronshale_model::estate::{Direction, Id, RuleId};
 use heronshale_sets::each::each;
 use heronshale_sets::packet::PacketSet;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// What the filters on an interface admit, in and out.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Effective {
@@ -27,7 +27,7 @@ pub struct Effective {
 }
 
 /// One direction of an interface.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SideFact {
@@ -44,7 +44,7 @@ pub struct SideFact {
 }
 
 /// A stage with its filters.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct StageFact {
@@ -55,7 +55,7 @@ pub struct StageFact {
 }
 
 /// Whether the reply passes the stages of this interface that keep no state.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "reply", rename_all = "kebab-case", deny_unknown_fields)]
 pub enum ReplyFact {
@@ -79,7 +79,7 @@ pub enum ReplyFact {
 }
 
 /// Packets that are decided alike.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct EntryFact {

@@ -4,10 +4,10 @@ use heronshale_audit::expect::sentence;
 use heronshale_audit::expect::{Standing, State};
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::source::Place;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// An expectation, and how it stands.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ExpectationFact {

@@ -9,10 +9,10 @@ use heronshale_engine::fabric::Fabric;
 use heronshale_model::ends::End;
 use heronshale_model::estate::{Id, Interface};
 use heronshale_model::source::Place;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// What the internet reaches.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ExposureAnswer {
@@ -145,7 +145,7 @@ impl ExposureOf {
 }
 
 /// A public address to which nothing can connect.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ClosedAddress {

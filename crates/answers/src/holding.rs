@@ -7,11 +7,11 @@ use heronshale_model::estate::{
 };
 use heronshale_model::source::{Origin, Place};
 use heronshale_sets::address::{Addresses, Block};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::net::IpAddr;
 
 /// What holds an address.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Finds {
@@ -26,7 +26,7 @@ pub struct Finds {
 }
 
 /// One thing that holds an address.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Holding {

@@ -63,10 +63,10 @@ use heronshale_model::estate::{
     Estate, FilterKind, GatewayKind, Id, Interface, Network, RouteDestination,
 };
 use heronshale_sets::address::Addresses;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// A whole answer as a file or a stream bears it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Answer<T> {
@@ -81,7 +81,7 @@ pub struct Answer<T> {
 }
 
 /// What was judged, by what date and by which settings.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Heading {
@@ -104,7 +104,7 @@ pub struct Heading {
 }
 
 /// How large an estate is.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Size {

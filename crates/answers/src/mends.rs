@@ -10,13 +10,13 @@ use heronshale_engine::walk::Verdict;
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::packet::{PacketSet, entries};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// Of what a mend opens or ends no more entries are listed one by one.
 const MOST_ENTRIES: usize = 6;
 
 /// Something in the way.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ObstacleFact {
@@ -32,7 +32,7 @@ pub struct ObstacleFact {
 }
 
 /// One change.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct EditFact {
@@ -47,7 +47,7 @@ pub struct EditFact {
 }
 
 /// Changes that mend it together; without any of them it does not work.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct MendFact {
@@ -66,7 +66,7 @@ pub struct MendFact {
 }
 
 /// The same question, asked of an earlier snapshot.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SinceFact {

@@ -17,10 +17,10 @@ use heronshale_model::names::{Answerer, Resolution};
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::packet::{Packet, PacketSet, entries_within, service};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// What the client sees.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Symptom {
@@ -33,7 +33,7 @@ pub enum Symptom {
 }
 
 /// Packets of one verdict by one cause.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PathPart {
@@ -52,7 +52,7 @@ pub struct PathPart {
 }
 
 /// A step of a name's resolution.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct LookupFact {
@@ -67,7 +67,7 @@ pub struct LookupFact {
 }
 
 /// An end as it was understood.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PathEnd {
@@ -78,7 +78,7 @@ pub struct PathEnd {
 }
 
 /// A way into a service.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PathEntrance {
@@ -91,7 +91,7 @@ pub struct PathEntrance {
 }
 
 /// One connection, or all between two ends.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PathAnswer {

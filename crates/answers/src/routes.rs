@@ -10,10 +10,10 @@ use heronshale_model::estate::{
 };
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Range};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// Where an interface's traffic goes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct RoutesAnswer {
@@ -34,7 +34,7 @@ pub struct RoutesAnswer {
 }
 
 /// A route table as a reader finds it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct TableFact {
@@ -51,7 +51,7 @@ pub struct TableFact {
 }
 
 /// One prefix of one route.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct RouteFact {
@@ -80,7 +80,7 @@ pub struct RouteFact {
 }
 
 /// Addresses that a better route takes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Loss {
@@ -95,7 +95,7 @@ pub struct Loss {
 }
 
 /// A route of the table that does not apply.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SetAside {

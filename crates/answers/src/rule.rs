@@ -14,10 +14,10 @@ use heronshale_model::estate::{Direction, Estate, Id, Interface, Network, RuleId
 use heronshale_sets::address::Addresses;
 use heronshale_sets::packet::{PacketSet, entries, entries_within};
 use rustc_hash::FxHashSet;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// One rule.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct RuleAnswer {
@@ -44,7 +44,7 @@ pub struct RuleAnswer {
 }
 
 /// Packets that a rule matches.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct MatchFact {
@@ -57,7 +57,7 @@ pub struct MatchFact {
 }
 
 /// What would change on some interfaces if the rule went.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Resting {

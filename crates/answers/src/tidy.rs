@@ -5,10 +5,10 @@ use heronshale_audit::describe::{RuleFact, filter_text, owner_text, rule_fact};
 use heronshale_engine::binding::Bindings;
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::estate::{FilterKind, RuleId};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// What can go.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct TidyAnswer {
@@ -27,7 +27,7 @@ pub struct TidyAnswer {
 }
 
 /// Rules of one filter that can go.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct TidyFilter {
@@ -42,7 +42,7 @@ pub struct TidyFilter {
 }
 
 /// A rule that can go.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Going {
@@ -55,7 +55,7 @@ pub struct Going {
 }
 
 /// A dead rule that stays.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Staying {
@@ -66,7 +66,7 @@ pub struct Staying {
 }
 
 /// How it was proven that nothing changes.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Proof {
@@ -81,7 +81,7 @@ pub struct Proof {
 }
 
 /// The change of one file.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct TidyFile {

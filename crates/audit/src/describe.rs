@@ -9,10 +9,10 @@ use heronshale_model::view::View;
 use heronshale_sets::address::{Addresses, Block, Family};
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{Entry, Packet, service};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// A rule as a reader finds it.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RuleFact {
     /// The filter's kind and name, for example `group app`.
@@ -30,7 +30,7 @@ pub struct RuleFact {
 }
 
 /// A concrete packet that proves a statement.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Witness {
     /// The family of both addresses.
@@ -299,7 +299,7 @@ pub fn owner_text(estate: &Estate, owner: Option<Id<Owner>>) -> Option<String> {
 }
 
 /// A set of addresses in words, and exactly.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PeerWords {
@@ -310,7 +310,7 @@ pub struct PeerWords {
 }
 
 /// Packets of one direction at an interface, as one entry of a list.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Traffic {

@@ -1,10 +1,10 @@
 //! What a check decides about a packet, by what, and whether it keeps state for the reply.
 
 use heronshale_model::estate::{Filter, Id, RuleId};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// Which check.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StageKind {

@@ -1,6 +1,6 @@
 //! Where things were written: files, byte spans, JSON Pointers, and problems that point at them.
 
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::fmt;
 use std::num::NonZeroU32;
 use std::sync::Arc;
@@ -163,7 +163,7 @@ impl SourceMap {
 }
 
 /// Where something stands, for people and editors.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Place {
     /// The file's name relative to the estate.

@@ -1,6 +1,6 @@
 //! Other formats: access control lists of RFC 8519, and sheets as CSV (RFC 4180).
 
-use crate::harmless::{harmless, harmless_text};
+use crate::harmless::harmless_text;
 use crate::page::{Look, Page, plural};
 use anstyle::Style;
 use heronshale_answers::{
@@ -11,13 +11,13 @@ use heronshale_sets::address::Family;
 use heronshale_sets::packet::service;
 use serde_json::{Map, Value, json};
 
-/// A cell that no spreadsheet takes for a formula.
+/// A cell in which everything is visible, and that no spreadsheet takes for a formula.
 pub(crate) fn cell(text: &str) -> String {
-    let risky = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
-    if risky {
+    let text = harmless_text(text);
+    if text.starts_with(['=', '+', '-', '@']) {
         format!("'{text}")
     } else {
-        text.to_owned()
+        text
     }
 }
 
@@ -39,12 +39,8 @@ pub(crate) fn csv_of<'c>(rows: impl Iterator<Item = Vec<&'c str>>) -> String {
 
 /// A sheet as CSV (RFC 4180); `headers` are those that are written in place of a column's own name.
 pub fn sheet_csv(sheet: &Sheet, headers: &[(String, String)]) -> String {
-    let rows: Vec<Vec<String>> = sheet
+    let rows = sheet
         .rows
-        .iter()
-        .map(|row| row.iter().map(|cell| harmless_text(cell)).collect())
-        .collect();
-    let rows = rows
         .iter()
         .map(|row| row.iter().map(String::as_str).collect());
     let header = |column: &&'static str| {
@@ -253,7 +249,7 @@ pub fn acl_json(acls: &[PlainAcl]) -> String {
 pub fn exported(answer: &Answer<ExportAnswer>, look: Look) -> String {
     let Answer {
         heading, answer, ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let holds: Vec<String> = answer
         .holds

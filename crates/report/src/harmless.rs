@@ -4,10 +4,6 @@
 //! their own (by which two names look like one), and what is no character become visible stand-ins. In JSON they are escaped,
 //! which loses nothing.
 
-use serde::Serialize;
-use serde::de::DeserializeOwned;
-use serde_json::Value;
-
 /// Whether a character could steer a terminal, turn the order of the text around it, or not be seen at all.
 fn steers(character: char) -> bool {
     let no_character = matches!(u32::from(character) & 0xFFFF, 0xFFFE | 0xFFFF);
@@ -32,35 +28,6 @@ pub fn harmless_text(text: &str) -> String {
         }
     };
     text.chars().map(shown).collect()
-}
-
-/// The same of every text in an answer.
-pub fn harmless<T: Serialize + DeserializeOwned + Clone>(answer: &T) -> T {
-    let cleaned = serde_json::to_value(answer).map(|mut value| {
-        clean(&mut value);
-        value
-    });
-    let read = cleaned.and_then(serde_json::from_value);
-    read.expect("an answer reads back from its own JSON")
-}
-
-fn clean(value: &mut Value) {
-    match value {
-        Value::String(text) => *text = harmless_text(text),
-        Value::Array(items) => items.iter_mut().for_each(clean),
-        Value::Object(fields) => {
-            let dirty = fields.keys().any(|key| key.chars().any(steers));
-            fields.iter_mut().for_each(|(_, value)| clean(value));
-            if dirty {
-                let all = std::mem::take(fields);
-                fields.extend(
-                    all.into_iter()
-                        .map(|(key, value)| (harmless_text(&key), value)),
-                );
-            }
-        }
-        Value::Null | Value::Bool(_) | Value::Number(_) => {}
-    }
 }
 
 /// JSON in which such characters are escaped (RFC 8259, section 7); they occur inside of strings only.

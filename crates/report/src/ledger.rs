@@ -1,7 +1,6 @@
 //! The ledger of an estate's public addresses: one row for each address, family, way in and port range, closed ones too.
 
 use crate::export::csv_of;
-use crate::harmless::harmless;
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use crate::text::closed_text;
 use anstyle::Style;
@@ -246,7 +245,7 @@ pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
         heading,
         answer: exposure,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let rows = rows(exposure);
     let open = rows.iter().filter(|row| row.state == "open").count();
@@ -320,7 +319,7 @@ pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
 
 /// The ledger as CSV (RFC 4180).
 pub fn ledger_csv(answer: &Answer<ExposureAnswer>) -> String {
-    let exposure = &harmless(answer).answer;
+    let exposure = &answer.answer;
     let rows = rows(exposure);
     let cells = rows.iter().map(|row| {
         let texts = [

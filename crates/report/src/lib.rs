@@ -17,7 +17,7 @@ mod text;
 pub use draft::{acceptances, expectations};
 pub use export::{acl_json, exported, routes_json, sheet_csv};
 pub use figure::figure;
-pub use harmless::{harmless, harmless_json, harmless_text};
+pub use harmless::{harmless_json, harmless_text};
 pub use json::{answer_kinds, json, schema_of};
 pub use ledger::{ledger, ledger_csv};
 pub use markdown::{catalogue_reference, document_reference, snapshot_reference};

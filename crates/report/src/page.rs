@@ -1,5 +1,6 @@
 //! Text on a page: lines that fit a width, tables, and colour as an extra.
 
+use crate::harmless::harmless_text;
 use anstyle::{AnsiColor, Color, Effects, Style};
 use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, Table, TableStyle, Width};
 use heronshale_answers::Heading;
@@ -75,11 +76,13 @@ impl Page {
         self.out.lines().count()
     }
 
+    /// A text of somebody, made harmless, in a style.
     pub fn styled(&self, style: Style, text: &str) -> String {
+        let text = harmless_text(text);
         if self.look.colour && !text.is_empty() && style != Style::new() {
             format!("{style}{text}{style:#}")
         } else {
-            text.to_owned()
+            text
         }
     }
 
@@ -87,10 +90,15 @@ impl Page {
         self.out.push('\n');
     }
 
-    /// A line as it is; it has to fit.
+    /// A line made of what [`Page::styled`] gave, or of what a page wrote; it has to fit.
     pub fn raw(&mut self, line: &str) {
         self.out.push_str(line.trim_end());
         self.out.push('\n');
+    }
+
+    /// A line of any text; it has to fit.
+    pub fn line(&mut self, text: &str) {
+        self.raw(&harmless_text(text));
     }
 
     /// A text of any length in one style, wrapped.
@@ -112,13 +120,14 @@ impl Page {
         text: &str,
         indent: usize,
     ) {
+        let (label, text) = (harmless_text(label), harmless_text(text));
         let spaces = " ".repeat(indent);
         let options = textwrap::Options::new(self.look.width)
-            .initial_indent(label)
+            .initial_indent(&label)
             .subsequent_indent(&spaces)
             .word_separator(textwrap::WordSeparator::AsciiSpace)
             .word_splitter(textwrap::WordSplitter::NoHyphenation);
-        for (at, line) in textwrap::wrap(text, options).iter().enumerate() {
+        for (at, line) in textwrap::wrap(&text, options).iter().enumerate() {
             let (front, rest) = if at == 0 {
                 line.split_at(label.len().min(line.len()))
             } else {
@@ -216,7 +225,7 @@ impl Page {
         table.set_width(u16::try_from(self.look.width).unwrap_or(u16::MAX));
         table.set_header(header.to_vec());
         for row in rows {
-            table.add_row(row.clone());
+            table.add_row(row.iter().map(|cell| harmless_text(cell)));
         }
         // Cells break between words only, as far as that fits.
         let longest = |at: usize| {

@@ -14,11 +14,11 @@ use heronshale_model::estate::{
 use heronshale_sets::address::{Addresses, Family, Range, address_of};
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::service;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// What came of an export.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ExportAnswer {
@@ -35,7 +35,7 @@ pub struct ExportAnswer {
 }
 
 /// Things of a kind.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Counted {
@@ -46,7 +46,7 @@ pub struct Counted {
 }
 
 /// What a format cannot hold.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct LeftOut {

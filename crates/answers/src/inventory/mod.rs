@@ -15,13 +15,13 @@ use heronshale_model::estate::{
 };
 use heronshale_model::source::Place;
 use rustc_hash::FxHashSet;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 macro_rules! rows {
     ($( $(#[doc = $about:literal])+ $name:ident { $( $(#[doc = $doc:literal])+ $field:ident : $type:ty ),* $(,)? } )*) => {
         $(
             $(#[doc = $about])+
-            #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+            #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
             #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
             #[serde(deny_unknown_fields)]
             pub struct $name { $( $(#[doc = $doc])+ pub $field: $type, )* }

@@ -26,11 +26,11 @@ use heronshale_model::observed::Seen;
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{PacketSet, service};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::net::IpAddr;
 
 /// A marked machine that can be reached from the internet over others.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct MarkedFact {
@@ -45,7 +45,7 @@ pub struct MarkedFact {
 }
 
 /// What one exposed machine reaches further on.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct OnwardFrom {
@@ -62,7 +62,7 @@ pub struct OnwardFrom {
 }
 
 /// What lies behind what is exposed.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct OnwardFact {
@@ -170,7 +170,7 @@ pub fn onward(view: &Fabric<'_>, jumps: u32) -> OnwardFact {
 }
 
 /// A way in that one change would open.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct OneStepFact {

@@ -36,12 +36,12 @@ use heronshale_sets::address::Addresses;
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{Packet, PacketSet};
 use rustc_hash::FxHashMap;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use sides::{Receivers, Senders, ends};
 use std::fmt::Write;
 
 /// Whether an expectation is true.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum State {

@@ -5,10 +5,10 @@ use heronshale_engine::fabric::Fabric;
 use heronshale_engine::judgement::{By, Judgement, Outcome, StageKind};
 use heronshale_model::estate::{Direction, Estate, Id, Interface, RuleId};
 use heronshale_model::source::Place;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// An interface as a reader finds it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct InterfaceFact {
@@ -31,7 +31,7 @@ pub struct InterfaceFact {
 }
 
 /// What decided at a stage.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "by", rename_all = "kebab-case", deny_unknown_fields)]
 pub enum Decider {
@@ -68,7 +68,7 @@ pub enum Decider {
 }
 
 /// What a stage does with packets.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Does {
@@ -83,7 +83,7 @@ pub enum Does {
 }
 
 /// One stage and what it decided.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Decided {

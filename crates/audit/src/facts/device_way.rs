@@ -18,10 +18,10 @@ use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{PacketSet, entries_within};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// What holds the address.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum HolderKind {
@@ -48,7 +48,7 @@ impl HolderKind {
 }
 
 /// One way in that leads by a device.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct DeviceWayFact {
@@ -79,7 +79,7 @@ pub struct DeviceWayFact {
 }
 
 /// Packets from the internet that fare alike.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct WalkedFact {

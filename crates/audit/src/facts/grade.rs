@@ -6,7 +6,7 @@ use heronshale_engine::fabric::Fabric;
 use heronshale_model::severity::Severity;
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::PacketSet;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// The kind of finding that says so.
 pub(crate) const EXPOSED: &str = "exposed";
@@ -15,7 +15,7 @@ pub(crate) const EXPOSED: &str = "exposed";
 pub(crate) const EXPOSED_BASE: Severity = Severity::Minor;
 
 /// Something that raises or lowers the severity.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Factor {

@@ -5,10 +5,10 @@ use crate::describe::{PeerWords, ports_text};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::walk::{Choice, Condition, Judged};
 use heronshale_model::estate::Estate;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// Some traffic of a part.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PathTraffic {

@@ -14,10 +14,10 @@ use heronshale_model::severity::Severity;
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::packet::{PacketSet, entries_within};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// By what the internet gets to an interface.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum WayKind {
@@ -28,7 +28,7 @@ pub enum WayKind {
 }
 
 /// One way in to one interface.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct WayFact {
@@ -57,7 +57,7 @@ pub struct WayFact {
 }
 
 /// Whether somebody meant what is open.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Meaning {
@@ -81,7 +81,7 @@ impl Meaning {
 }
 
 /// What expectations say of what is open.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct SpokenFact {
@@ -136,7 +136,7 @@ pub fn spoken_fact(spoken: &Spoken) -> Option<SpokenFact> {
 }
 
 /// Connections that work, or may work.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct OpenFact {
@@ -159,7 +159,7 @@ pub struct OpenFact {
 }
 
 /// What closes a way in, for some traffic.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ClosedFact {
@@ -172,7 +172,7 @@ pub struct ClosedFact {
 }
 
 /// What closes a way in.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "closed_by", rename_all = "kebab-case", deny_unknown_fields)]
 pub enum Closing {

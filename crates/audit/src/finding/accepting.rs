@@ -15,10 +15,10 @@ use heronshale_engine::fabric::Fabric;
 use heronshale_model::stated::Acceptance;
 use heronshale_sets::packet::PacketSet;
 use rustc_hash::FxHashMap;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// A finding that somebody lives with.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Accepted {

@@ -6,10 +6,10 @@ use crate::facts::Factor;
 use heronshale_model::severity::Severity;
 use heronshale_model::source::Place;
 use heronshale_sets::packet::PacketSet;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// In which way a piece of evidence bears on the finding.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
@@ -57,7 +57,7 @@ impl Role {
 }
 
 /// A piece of evidence.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Evidence {
@@ -72,7 +72,7 @@ pub struct Evidence {
 }
 
 /// A finding, final.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Finding {

@@ -5,10 +5,10 @@ use heronshale_engine::sweep::numbers_of;
 use heronshale_model::stated::Pinned;
 use heronshale_sets::address::{Addresses, Block, Family};
 use heronshale_sets::packet::{PacketSet, entries_within, service};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// Some packets in the notation of acceptances: every combination of the three.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PinnedFact {

@@ -6,7 +6,7 @@ use heronshale_model::source::Origin;
 use heronshale_sets::address::{Addresses, Block, Family, Range};
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{PacketSet, service};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::fmt;
 use std::rc::Rc;
 
@@ -14,7 +14,7 @@ use std::rc::Rc;
 const MOST_RANGES: usize = 6;
 
 /// What kind of change.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum EditKind {

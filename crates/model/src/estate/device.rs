@@ -6,11 +6,11 @@ use super::{
 };
 use crate::source::Origin;
 use heronshale_sets::address::{Addresses, Range};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::net::IpAddr;
 
 /// Which destination a firewall's policy sees of a translated packet.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum PolicySees {
@@ -139,7 +139,7 @@ pub struct OwnService {
 }
 
 /// How a balancer passes connections on.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum BalancerKind {

@@ -9,10 +9,10 @@ use crate::source::Origin;
 use heronshale_sets::address::{Block, Family};
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::service;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// Towards the interface, or away from it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Direction {
@@ -45,7 +45,7 @@ impl Direction {
 }
 
 /// What a rule does with a packet that it matches.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Action {

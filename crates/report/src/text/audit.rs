@@ -1,6 +1,5 @@
 //! The audit: a sentence, the worst findings in full, the others in a line each, a summary; never more lines than fit.
 
-use crate::harmless;
 use crate::page::{FAINT, Look, Page, STRONG, plural, style_of};
 use anstyle::Style;
 use heronshale_answers::{Answer, Audit, Since};
@@ -29,7 +28,7 @@ pub fn audit(answer: &Answer<Audit>, length: Length, look: Look) -> String {
         heading,
         answer: audit,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     page.top(&sentence(audit), heading);
     if !audit.only.is_empty() {
@@ -281,7 +280,7 @@ pub fn one_accepted(answer: &Answer<Accepted>, look: Look) -> String {
         heading,
         answer: accepted,
         ..
-    } = &harmless(answer);
+    } = answer;
     let finding = &accepted.finding;
     let mut page = Page::new(look);
     let until = moment_text(&accepted.until);
@@ -312,7 +311,7 @@ pub fn one_finding(answer: &Answer<Finding>, look: Look) -> String {
         heading,
         answer: finding,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let sentence = format!(
         "{} {} {}: {}.",

@@ -1,7 +1,6 @@
 //! What came of an import.
 
 use super::at;
-use crate::harmless;
 use crate::page::{FAINT, Look, Page, plural};
 use anstyle::Style;
 use heronshale_answers::Answer;
@@ -18,7 +17,7 @@ const WIDEST: usize = 44;
 pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
     let Answer {
         heading, answer, ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let read: usize = answer.records.iter().map(|one| one.read).sum();
     let loose = answer.dangling.len() + answer.unresolved.len();
@@ -118,7 +117,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
 pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
     let Answer {
         heading, answer, ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let open: Vec<&GuideQuestion> = answer
         .questions
@@ -206,7 +205,7 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
 pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
     let Answer {
         heading, answer, ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let unclear = match answer.read.unclear.len() {
         0 => "all of it is understood".to_owned(),
@@ -379,7 +378,7 @@ fn some_of(
         );
     }
     if count > most {
-        page.raw(&format!(
+        page.line(&format!(
             "and {} more; --format json lists all",
             count - most
         ));

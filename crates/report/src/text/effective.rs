@@ -1,7 +1,6 @@
 //! Effective rules: a table for each direction, a column for each stage.
 
 use super::decider_text;
-use crate::harmless;
 use crate::page::{FAINT, Look, Page, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::{Answer, Effective, EntryFact, ReplyFact, SideFact};
@@ -21,7 +20,7 @@ pub fn effective(answer: &Answer<Vec<Effective>>, look: Look) -> String {
         heading,
         answer: all,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     match all.as_slice() {
         [one] => page.top(&sentence(one), heading),
@@ -185,7 +184,7 @@ fn table(page: &mut Page, side: &SideFact) {
         ("to", "OUT")
     };
     if side.stages.is_empty() {
-        page.raw(&format!("{word}   no filter: everything passes"));
+        page.line(&format!("{word}   no filter: everything passes"));
         return;
     }
     let crossed: Vec<String> = side

@@ -35,7 +35,7 @@ pub fn explain(kind: Option<&Kind>, look: Look) -> String {
     page.field("price", kind.price);
     page.heading("An example");
     for line in kind.example.lines() {
-        page.raw(&format!("  {line}"));
+        page.line(&format!("  {line}"));
     }
     page.finish()
 }

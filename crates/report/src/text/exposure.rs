@@ -1,7 +1,6 @@
 //! What the internet reaches: open ways with all that lets them in, unknown ones, closed ones with what closes them.
 
 use super::{at, decided_text};
-use crate::harmless;
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::{
@@ -23,7 +22,7 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
         heading,
         answer: exposure,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let unknown = match exposure.workloads_unknown {
         0 => String::new(),

@@ -1,7 +1,6 @@
 //! What there is, and what holds an address.
 
 use super::at;
-use crate::harmless;
 use crate::page::{Look, Page, plural};
 use anstyle::Style;
 use heronshale_answers::{Answer, Finds, Inventory, SubnetRow};
@@ -15,7 +14,7 @@ pub fn inventory(answer: &Answer<Inventory>, interfaces: bool, look: Look) -> St
         heading,
         answer: all,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let subnets = || all.networks.iter().flat_map(|network| &network.subnets);
     let shown: usize = subnets().map(|subnet| subnet.interfaces.len()).sum();
@@ -293,7 +292,7 @@ fn filters(page: &mut Page, all: &Inventory) {
         &[2, 3],
     );
     if all.filters.len() > SHOWN {
-        page.raw(&format!(
+        page.line(&format!(
             "and {} more filters: --format json lists all",
             all.filters.len() - SHOWN
         ));
@@ -318,7 +317,7 @@ pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
         heading,
         answer: found,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let kind = if found.of_the_internet {
         "an address of the internet, "
@@ -345,7 +344,7 @@ pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
         &[],
     );
     if found.rules_about_any > 0 {
-        page.raw(&format!(
+        page.line(&format!(
             "and {} about any address",
             plural(found.rules_about_any, "rule")
         ));

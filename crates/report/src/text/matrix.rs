@@ -1,7 +1,6 @@
 //! Which segment talks to which: a table where it fits, else a list; and one cell.
 
 use super::reach::{shortened, way_text};
-use crate::harmless;
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::{Answer, CellAnswer, CellFact, CellVerdict, MatrixAnswer};
@@ -13,7 +12,7 @@ pub fn matrix(answer: &Answer<MatrixAnswer>, look: Look) -> String {
         heading,
         answer: found,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     page.top(&sentence(found), heading);
     page.blank();
@@ -225,7 +224,7 @@ pub fn matrix_cell(answer: &Answer<CellAnswer>, look: Look) -> String {
         heading,
         answer: found,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let cell = &found.cell;
     let traffic = found.traffic.as_deref().unwrap_or("any traffic");

@@ -1,7 +1,6 @@
 //! One connection there and back: the answer, then every step of an example, then all parts.
 
 use super::at;
-use crate::harmless;
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::{Answer, PathAnswer, PathPart, Symptom};
@@ -18,7 +17,7 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
         heading,
         answer: path,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     page.top(&sentence(path), heading);
     page.say(Style::new(), &ends(path));

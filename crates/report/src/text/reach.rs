@@ -1,6 +1,5 @@
 //! What something reaches, or who reaches it: what is alike in a line, the fewest jumps first.
 
-use crate::harmless;
 use crate::page::{FAINT, Look, Page, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::{
@@ -19,7 +18,7 @@ pub fn reach(answer: &Answer<ReachAnswer>, look: Look) -> String {
         heading,
         answer: found,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     page.top(&sentence(found), heading);
     let ends = found.ends.iter().map(place_text).collect::<Vec<_>>();

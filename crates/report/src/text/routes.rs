@@ -1,7 +1,6 @@
 //! Where an interface's traffic goes: the routes that win, then those that do not.
 
 use super::at;
-use crate::harmless;
 use crate::page::{Look, Page, SHUT, plural};
 use anstyle::Style;
 use heronshale_answers::{Answer, RouteFact, RoutesAnswer};
@@ -12,7 +11,7 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         heading,
         answer: found,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     let idle = found.routes.iter().filter(|route| route.idle).count();
     let broken = found

@@ -1,7 +1,6 @@
 //! One rule.
 
 use super::at;
-use crate::harmless;
 use crate::page::{Look, Page, plural};
 use heronshale_answers::{Answer, MatchFact, Resting, RuleAnswer};
 use heronshale_audit::describe::rule_text;
@@ -13,7 +12,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
         heading,
         answer: rule,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     page.top(&sentence(rule), heading);
     page.blank();

@@ -1,7 +1,6 @@
 //! The safe clean-up.
 
 use super::at;
-use crate::harmless;
 use crate::page::{Look, Page, plural};
 use heronshale_answers::{Answer, TidyAnswer};
 use heronshale_audit::describe::rule_text;
@@ -12,7 +11,7 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
         heading,
         answer: tidy,
         ..
-    } = &harmless(answer);
+    } = answer;
     let mut page = Page::new(look);
     page.top(&sentence(tidy), heading);
     for filter in &tidy.filters {
@@ -84,7 +83,7 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
             page.field("", &one.because);
         }
         if tidy.staying.len() > SHOWN {
-            page.raw(&format!(
+            page.line(&format!(
                 "and {} more; --format json lists all",
                 tidy.staying.len() - SHOWN
             ));

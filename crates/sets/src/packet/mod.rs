@@ -25,12 +25,12 @@ pub use spread::Members;
 pub use stack::Product;
 
 use crate::address::{Family, address_of};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::fmt;
 use std::net::IpAddr;
 
 /// One concrete packet.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 pub struct Packet {
     /// IPv4 or IPv6: of both addresses.
     pub family: Family,

@@ -16,10 +16,10 @@ use heronshale_model::estate::{
 };
 use heronshale_model::source::{Origin, Place};
 use heronshale_sets::packet::Rewrite;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// What a step does.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StepDoes {
@@ -42,7 +42,7 @@ pub enum StepDoes {
 }
 
 /// One step there or back.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct StepFact {

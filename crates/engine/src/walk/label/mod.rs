@@ -15,7 +15,7 @@ use heronshale_model::names::name_fits;
 use heronshale_model::view::View;
 use heronshale_sets::intervals::Intervals;
 use rustc_hash::{FxHashMap, FxHashSet};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::net::IpAddr;
 
 /// An index into [`Labels`].
