@@ -1,5 +1,6 @@
 //! The audit: a sentence, the worst findings in full, the others in a line each, a summary; never more lines than fit.
 
+use crate::harmless_text;
 use crate::page::{FAINT, Look, Page, STRONG, plural, style_of};
 use anstyle::Style;
 use heronshale_answers::{Answer, Audit, Since};
@@ -455,7 +456,8 @@ fn severity_text(finding: &Finding) -> String {
 
 /// A cause in one line: its worst finding, and how many more there are.
 fn in_short(page: &mut Page, finding: &Finding, more: usize) {
-    let place = finding.place.as_ref().map(super::at).unwrap_or_default();
+    let place = harmless_text(&finding.place.as_ref().map(super::at).unwrap_or_default());
+    let whole = harmless_text(&finding.title);
     let place = if more > 0 {
         format!("{place} and {more} more")
     } else {
@@ -466,15 +468,11 @@ fn in_short(page: &mut Page, finding: &Finding, more: usize) {
         .look
         .width
         .saturating_sub(front.len() + place.len() + 2);
-    let title: String = if finding.title.chars().count() > room {
-        finding
-            .title
-            .chars()
-            .take(room.saturating_sub(1))
-            .chain(['…'])
-            .collect()
+    let title: String = if whole.chars().count() > room {
+        let kept = whole.chars().take(room.saturating_sub(1));
+        kept.chain(['…']).collect()
     } else {
-        finding.title.clone()
+        whole
     };
     let gap = " ".repeat(room.saturating_sub(title.chars().count()) + 2);
     let line = format!(
