@@ -1,6 +1,7 @@
 //! Classes: interfaces that are decided alike.
 
 use super::*;
+use crate::stage::unfiltered_door;
 
 /// Interfaces on which the same filters act alike.
 #[derive(Clone, Debug)]
@@ -36,6 +37,8 @@ pub(super) struct ClassKey {
     pub(super) own_firewall: Option<Reference<Filter>>,
     pub(super) policies: Vec<Id<Filter>>,
     pub(super) unfiltered: bool,
+    /// Whether it is a private door at which no stage applies.
+    pub(super) open_door: bool,
     pub(super) lacks: [bool; 2],
     pub(super) families: [bool; 2],
     /// Only where a rule is about the own addresses.
@@ -75,6 +78,7 @@ pub(super) fn class_key(view: &View<'_>, id: Id<Interface>) -> ClassKey {
         own_firewall: view.estate.own_firewall(id).cloned(),
         policies: policies_at(view, id),
         unfiltered: interface.unfiltered,
+        open_door: unfiltered_door(view, id),
         lacks: [Lack::OwnFirewalls, Lack::Groups].map(|lack| view.lacks_at(id, lack)),
         families: Family::BOTH.map(|family| !interface.addresses.of(family).is_empty()),
         addresses,

@@ -10,7 +10,7 @@ mod compile;
 pub use chain::{
     Chain, Stage, Way, Ways, acl_of, chain, own_stages, platform_traffic, policies_at,
 };
-pub(crate) use chain::{Completed, completed};
+pub(crate) use chain::{Completed, completed, unfiltered_door};
 pub(crate) use compile::rule_doubts;
 pub use compile::rule_extent;
 pub use compile::{RuleMatch, meaning, rule_match};

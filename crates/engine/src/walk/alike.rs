@@ -294,6 +294,15 @@ fn own_subnets(
             own.insert(interface.subnet);
         }
     }
+    // Where an address lies in another subnet than its holder, the two subnets are like no other.
+    for (id, outside) in outside_of_subnets(estate) {
+        own.insert(id);
+        let there = estate
+            .subnets
+            .iter()
+            .filter(|(_, item)| item.blocks.overlaps(&outside));
+        own.extend(there.map(|(id, _)| id));
+    }
     mentions(estate, &mut |mention| {
         if let Mention::Subnet(subnet) = mention {
             own.insert(subnet);
@@ -434,7 +443,32 @@ pub(crate) fn asked_about(view: &Fabric<'_>) -> FxHashSet<Addresses> {
     }
     sets.extend([view.internet().clone(), internet_at_large()]);
     sets.extend(held_twice(estate));
+    for (_, outside) in outside_of_subnets(estate) {
+        let blocks = estate.subnets.items().iter().map(|item| &item.blocks);
+        sets.extend(blocks.map(|blocks| blocks.intersection(&outside)));
+        sets.insert(outside);
+    }
     sets
+}
+
+/// For each subnet in which some interface holds addresses outside of its blocks: these addresses.
+fn outside_of_subnets(estate: &Estate) -> Vec<(Id<Subnet>, Addresses)> {
+    let mut found: FxHashMap<Id<Subnet>, Vec<Range>> = FxHashMap::default();
+    for interface in estate.interfaces.items() {
+        let outside = interface
+            .addresses
+            .difference(&estate.subnets[interface.subnet].blocks);
+        if !outside.is_empty() {
+            found
+                .entry(interface.subnet)
+                .or_default()
+                .extend(outside.ranges());
+        }
+    }
+    found
+        .into_iter()
+        .map(|(id, ranges)| (id, ranges.into_iter().collect()))
+        .collect()
 }
 
 /// What two things hold is like nothing else.

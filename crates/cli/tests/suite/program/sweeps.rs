@@ -247,3 +247,43 @@ firewall_policies: [{ id: open, rules: [{ id: all, action: allow }] }]
         assert_eq!(output.stdout.lines().next(), Some(said), "{sources}");
     }
 }
+
+/// An interface with an address of another subnet, and a private door at which nothing is filtered, beside others of their groups.
+#[test]
+fn what_differs_by_subnet_or_door_is_told_apart_from_others() {
+    let estate = r#"
+networks: [{ id: quay, blocks: 10.1.0.0/16 }]
+subnets: [{ id: a, network: quay, blocks: 10.1.1.0/24, acl: shut, filter_private_doors: false }, { id: b, network: quay, blocks: 10.1.2.0/24 }]
+interfaces:
+- { id: door, subnet: a, addresses: 10.1.1.9 }
+- { id: asker, subnet: a, addresses: 10.1.1.5 }
+- { id: far-1, subnet: b, addresses: 10.1.2.4 }
+- { id: stray-1, subnet: b, addresses: 10.1.1.77 }
+- { id: far-2, subnet: b, addresses: 10.1.2.6 }
+- { id: stray-2, subnet: b, addresses: 10.1.1.79 }
+services: [{ id: store, services: tcp 443, private_doors: [door] }]
+network_acls: [{ id: shut, inbound: [{ action: allow }], outbound: [{ action: deny }] }]
+"#;
+    let folder = Folder::with(&format!("{HEADER}{}", estate.trim_start()));
+    let works = |to: &str| {
+        folder
+            .run(&["path", "asker", to, "--tcp", "443"])
+            .stdout
+            .starts_with("Yes")
+    };
+    let told = folder.run(&["reach", "asker", "--tcp", "443"]).stdout;
+    for (to, expected) in [
+        ("far-1", false),
+        ("far-2", false),
+        ("stray-1", true),
+        ("stray-2", true),
+    ] {
+        assert_eq!(works(to), expected, "{to}");
+        assert_eq!(told.contains(to), expected, "{to}: {told}");
+    }
+    let plain = folder.run(&["effective", "asker"]).stdout;
+    assert!(
+        !plain.contains("alike: door") && plain.contains("DENIED by ACL"),
+        "{plain}"
+    );
+}
