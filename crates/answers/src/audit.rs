@@ -23,7 +23,7 @@ pub struct Audit {
     pub reachability_judged: bool,
     /// Worst first, then by kind, file and line.
     pub findings: Vec<Finding>,
-    /// How many causes the findings have: those of one kind with one cause are mended together.
+    /// How many causes the findings have: those of one kind with one cause are fixed together.
     pub causes: usize,
     /// How many by severity, worst first; each severity occurs.
     pub by_severity: Vec<Count>,

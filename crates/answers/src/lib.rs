@@ -10,10 +10,10 @@ mod expectations;
 mod export;
 mod exposure;
 mod figure;
+mod fixes;
 mod holding;
 mod inventory;
 mod matrix;
-mod mends;
 mod path;
 mod plain_routes;
 mod reach;
@@ -36,13 +36,13 @@ pub use exposure::{ClosedAddress, ExposureAnswer, ExposureOf, exposure_answer};
 pub use figure::{
     BoxKind, FOLDS_ABOVE, Figure, FigureBox, FigureLink, FigureLinkKind, FigureRow, RowKind, figure,
 };
+pub use fixes::{EditFact, FixFact, ObstacleFact, SinceFact};
 pub use holding::{Finds, Holding, find};
 pub use inventory::{
     DeviceRow, FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow,
     PublicRow, SetRow, SiteRow, SubnetRow, TableRow, inventory,
 };
 pub use matrix::{CellAnswer, CellFact, CellPart, CellVerdict, Matrix, MatrixAnswer, SegmentFact};
-pub use mends::{EditFact, MendFact, ObstacleFact, SinceFact};
 pub use path::{
     LookupFact, PathAnswer, PathEnd, PathEntrance, PathPart, Symptom, path_answer, since,
 };

@@ -1,11 +1,11 @@
 //! One connection there and back as data: its parts by verdict, and the steps of an example.
 
-use super::mends::{MendFact, ObstacleFact, SinceFact, mend_facts};
+use super::fixes::{FixFact, ObstacleFact, SinceFact, fix_facts};
 use crate::traffic::{summed, symbols};
 use heronshale_audit::describe::{Symbols, Witness, peer_words, witness};
 use heronshale_audit::facts::{PathTraffic, choices_text, condition_text};
 use heronshale_audit::facts::{StepDoes, StepFact, step_fact};
-use heronshale_audit::mend::{Asking, mending};
+use heronshale_audit::fix::{Asking, fixing};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::path::Question;
 use heronshale_engine::route::{Hop, Winner};
@@ -119,13 +119,13 @@ pub struct PathAnswer {
     pub example: Option<Witness>,
     /// Where it fails: all that is in the way, in the order in which it is met.
     pub obstacles: Vec<ObstacleFact>,
-    /// What would mend it, the best first; each was tried in memory.
-    pub mends: Vec<MendFact>,
-    /// Whether the search for mends ended at its limit, so that there may be more.
-    pub mends_given_up: bool,
-    /// Whether what a mend opens and ends was looked for in the whole estate; else, in a large one, only between the
+    /// What would fix it, the best first; each was tried in memory.
+    pub fixes: Vec<FixFact>,
+    /// Whether the search for fixes ended at its limit, so that there may be more.
+    pub fixes_given_up: bool,
+    /// Whether what a fix opens and ends was looked for in the whole estate; else, in a large one, only between the
     /// networks of the two ends and for the traffic that was asked about.
-    pub mends_judged_everywhere: bool,
+    pub fixes_judged_everywhere: bool,
     /// The same question asked of an earlier snapshot.
     pub since: Option<SinceFact>,
 }
@@ -160,9 +160,9 @@ pub fn path_answer(view: &Fabric<'_>, question: &Question, asked: [&str; 2]) -> 
         fails: Vec::new(),
         example: None,
         obstacles: Vec::new(),
-        mends: Vec::new(),
-        mends_given_up: false,
-        mends_judged_everywhere: false,
+        fixes: Vec::new(),
+        fixes_given_up: false,
+        fixes_judged_everywhere: false,
         since: None,
     };
     if question
@@ -171,7 +171,7 @@ pub fn path_answer(view: &Fabric<'_>, question: &Question, asked: [&str; 2]) -> 
         .is_some_and(|found| found.addresses.is_empty())
     {
         answer.symptom = Some(Symptom::NameError);
-        mend(view, question, None, &mut answer);
+        fix(view, question, None, &mut answer);
         return answer;
     }
     let symbols = symbols(view, &question.sources.union(&question.destinations));
@@ -267,7 +267,7 @@ pub fn path_answer(view: &Fabric<'_>, question: &Question, asked: [&str; 2]) -> 
             && (judged.verdict > Verdict::Unknown
                 || (by_nature && judged.verdict == Verdict::WorksForSome))
         {
-            mend(view, question, Some(&packet), &mut answer);
+            fix(view, question, Some(&packet), &mut answer);
         }
     }
     answer
@@ -305,8 +305,8 @@ fn entrance_facts(question: &Question, answered: &Answered) -> Vec<PathEntrance>
     all.filter_map(fact).collect()
 }
 
-/// Looks for all that is in the way, and for mends: of a question about some traffic, and of many ends for one example.
-fn mend(view: &Fabric<'_>, question: &Question, example: Option<&Packet>, answer: &mut PathAnswer) {
+/// Looks for all that is in the way, and for fixes: of a question about some traffic, and of many ends for one example.
+fn fix(view: &Fabric<'_>, question: &Question, example: Option<&Packet>, answer: &mut PathAnswer) {
     if question.connection.services.is_empty() {
         return;
     }
@@ -324,16 +324,16 @@ fn mend(view: &Fabric<'_>, question: &Question, example: Option<&Packet>, answer
         starts == 1 && whole(&question.sources) && (named || whole(&question.destinations));
     let only = example.filter(|_| !together);
     let only = only.map(|packet| (packet.source_address(), packet.destination_address()));
-    let found = mending(
+    let found = fixing(
         view,
         &Asking {
             connection: question.connection.clone(),
             only,
         },
     );
-    (answer.obstacles, answer.mends) = mend_facts(view, &found);
-    answer.mends_given_up = found.given_up;
-    answer.mends_judged_everywhere = found.everywhere;
+    (answer.obstacles, answer.fixes) = fix_facts(view, &found);
+    answer.fixes_given_up = found.given_up;
+    answer.fixes_judged_everywhere = found.everywhere;
 }
 
 /// Walks one packet with every step told.

@@ -1,4 +1,4 @@
-//! What is wrong in an estate, and what would mend it: dead rules, exposure, broken expectations, findings.
+//! What is wrong in an estate, and what would fix it: dead rules, exposure, broken expectations, findings.
 //!
 //! This crate computes and does nothing else: no input or output, no clock, no environment, no printing.
 
@@ -11,5 +11,5 @@ pub mod exposure;
 pub mod facts;
 pub mod faults;
 pub mod finding;
+pub mod fix;
 mod harmless;
-pub mod mend;

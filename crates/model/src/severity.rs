@@ -9,11 +9,11 @@ use serde::Serialize;
 pub enum Severity {
     /// Worth knowing.
     Note,
-    /// To be mended when somebody works there next.
+    /// To be fixed when somebody works there next.
     Minor,
-    /// To be mended soon.
+    /// To be fixed soon.
     Serious,
-    /// To be mended now.
+    /// To be fixed now.
     Urgent,
 }
 

@@ -37,7 +37,7 @@ pub fn acceptances<'f>(
         heading.estate
     ));
     out += &comment(
-        "Fill in reason, who and until (2027-01-31), and strike out what is to be mended instead.",
+        "Fill in reason, who and until (2027-01-31), and strike out what is to be fixed instead.",
     );
     out += "format: heronshale-acceptances\nversion: 1\nacceptances:\n";
     for (finding, packets) in findings {
@@ -73,7 +73,7 @@ pub fn expectations(heading: &Heading, drafted: &[Drafted]) -> String {
         "What the internet reaches of {} today, of which no expectation speaks yet.",
         heading.estate
     ));
-    out += &comment("Confirm each sentence by leaving it, or strike it out and mend what is open.");
+    out += &comment("Confirm each sentence by leaving it, or strike it out and fix what is open.");
     out += "format: heronshale-expectations\nversion: 1\nexpectations:\n";
     for one in drafted {
         if let Some(why) = &one.not_said {

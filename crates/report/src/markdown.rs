@@ -200,9 +200,9 @@ pub fn catalogue_reference() -> String {
         }
         let _ = write!(
             out,
-            ".\n\n**Mend.** {} Price: {}.\n\n```yaml\n{}\n```\n",
-            kind.mend,
-            kind.price,
+            ".\n\n**Fix.** {} Price: {}.\n\n```yaml\n{}\n```\n",
+            kind.fix,
+            kind.side_effects,
             kind.example.trim_end()
         );
     }

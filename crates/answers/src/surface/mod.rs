@@ -7,13 +7,13 @@ mod seen;
 pub use outward::{OutwardFact, outward};
 pub use seen::{ObservedFact, SeenFact, Sight, UnseenFact, names_of_nothing, observed};
 
-use super::mends::{EditFact, edit_fact};
+use super::fixes::{EditFact, edit_fact};
 use super::reach::{HopFact, PlaceFact, hop_fact, place_fact};
 use heronshale_audit::describe::{Witness, witness};
 use heronshale_audit::exposure::{
     DeviceWay, DirectWay, Verdict as WayVerdict, device_ways, direct_ways,
 };
-use heronshale_audit::mend::{Asking, mending};
+use heronshale_audit::fix::{Asking, fixing};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::judgement::By;
 use heronshale_engine::path::{Connection, Goal};
@@ -245,14 +245,14 @@ pub fn one_step_away(view: &Fabric<'_>) -> (Vec<OneStepFact>, usize) {
             connection,
             only: Some((packet.source_address(), address)),
         };
-        let mends = mending(view, &asking);
-        let Some(mend) = mends.mends.iter().find(|mend| mend.edits.len() == 1) else {
+        let fixes = fixing(view, &asking);
+        let Some(fix) = fixes.fixes.iter().find(|fix| fix.edits.len() == 1) else {
             continue;
         };
         found.push(OneStepFact {
             interface: estate.interfaces[way.interface].name.to_string(),
             address: address.to_string(),
-            edit: edit_fact(view, &mend.edits[0]),
+            edit: edit_fact(view, &fix.edits[0]),
             services: service::texts(way.family, &wanted.services()),
             witness: witness(&packet),
         });

@@ -72,7 +72,7 @@ pub(crate) fn exposure_factors(
     }
     let by = |names: &[String]| names.join(", ");
     if spoken.all_meant() {
-        // Worth knowing, and nothing to mend.
+        // Worth knowing, and nothing to fix.
         factors.push(Factor::new(
             -4,
             format!("meant: {}", by(&spoken.allowed_by)),

@@ -126,7 +126,7 @@ pub fn judged(view: &Fabric<'_>) -> Judged {
         let found = at.get(&acceptance.finding.to_lowercase()).copied();
         let Some(index) = found else {
             let what =
-                "the audit has no such finding: it was mended, or what it is about has changed"
+                "the audit has no such finding: it was fixed, or what it is about has changed"
                     .to_owned();
             told.push((
                 &kinds::acceptance_unused::KIND,
@@ -271,7 +271,7 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
         || acceptance.finding.to_string(),
         |title| format!("{} ({title})", acceptance.finding),
     );
-    let (title, mend, narrower) = match fails {
+    let (title, fix, narrower) = match fails {
         Fails::Unused(why) => (
             format!("the acceptance of {what} accepts nothing: {why}"),
             "strike it out".to_owned(),
@@ -280,7 +280,7 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
         Fails::Expired(why) => (
             format!("the acceptance of {what} has ended: {why}"),
             format!(
-                "mend the finding, or ask {} for a new reason and a new date",
+                "fix the finding, or ask {} for a new reason and a new date",
                 acceptance.who
             ),
             Vec::new(),
@@ -318,8 +318,8 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
         factors: Vec::new(),
         evidence,
         witness: None,
-        mend,
-        price: None,
+        fix,
+        side_effects: None,
         interfaces: None,
         packets: None,
     }

@@ -120,7 +120,7 @@ impl<'v, 'e> Context<'v, 'e> {
         names
     }
 
-    /// A draft about a rule, without title, evidence and mend.
+    /// A draft about a rule, without title, evidence and fix.
     pub fn about_rule(&self, id: RuleId) -> Draft {
         Draft {
             place: Some(self.place(&self.view.estate.rule(id).origin)),
@@ -132,7 +132,7 @@ impl<'v, 'e> Context<'v, 'e> {
         }
     }
 
-    /// A draft about a filter, without title, evidence and mend.
+    /// A draft about a filter, without title, evidence and fix.
     pub fn about_filter(&self, id: Id<Filter>) -> Draft {
         let filter = &self.view.estate.filters[id];
         let mut draft = self.about(Key::filter(filter), &filter.origin, self.filter_owner(id));

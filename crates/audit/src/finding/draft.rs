@@ -88,7 +88,7 @@ pub struct Finding {
     pub factors: Vec<Factor>,
     /// Stable against reordering, renumbering and reformatting; unique within an audit.
     pub fingerprint: String,
-    /// What one mend would do away with: findings of one kind with one cause are occurrences of it.
+    /// What one fix would do away with: findings of one kind with one cause are occurrences of it.
     pub cause: String,
     /// What, in one line.
     pub title: String,
@@ -103,9 +103,9 @@ pub struct Finding {
     /// One packet that proves it.
     pub witness: Option<Witness>,
     /// What to do.
-    pub mend: String,
+    pub fix: String,
     /// What following that costs: what ends, opens or moves by it, and where what is changed acts.
-    pub price: String,
+    pub side_effects: String,
     /// The user's own requirements against which it speaks.
     pub controls: Vec<String>,
     /// The packets that it is about, for acceptances; none if it is about none.
@@ -122,7 +122,7 @@ pub(crate) struct Draft {
     pub key: Key,
     /// The written form of the key in the version before, if that was another one.
     pub former: Option<String>,
-    /// What one mend would do away with; none if that is the subject itself.
+    /// What one fix would do away with; none if that is the subject itself.
     pub cause: Option<String>,
     pub title: String,
     pub place: Option<Place>,
@@ -131,9 +131,9 @@ pub(crate) struct Draft {
     pub factors: Vec<Factor>,
     pub evidence: Vec<Evidence>,
     pub witness: Option<Witness>,
-    pub mend: String,
+    pub fix: String,
     /// What following that costs, if it is more than the kind's words.
-    pub price: Option<String>,
+    pub side_effects: Option<String>,
     /// On how many interfaces that acts which is to be changed, if it is a rule or a filter.
     pub interfaces: Option<usize>,
     /// What it lets through; a growth of it opens an acceptance again.
@@ -154,15 +154,15 @@ impl Draft {
             factors: Vec::new(),
             evidence: Vec::new(),
             witness: None,
-            mend: String::new(),
-            price: None,
+            fix: String::new(),
+            side_effects: None,
             interfaces: None,
             packets: None,
         }
     }
 }
 
-/// The price of a mend by which no packet fares otherwise.
+/// The side effects of a fix by which no packet fares otherwise.
 pub(crate) const NOTHING: &str = "none";
 
 /// `2 interfaces: a, b`; the first few of many.

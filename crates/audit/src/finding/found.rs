@@ -90,8 +90,8 @@ pub(super) fn finished(view: &Fabric<'_>, kind: &Kind, draft: Draft, before: usi
         factors,
         evidence,
         witness,
-        mend,
-        price,
+        fix,
+        side_effects,
         ..
     } = draft;
     let regraded = view
@@ -127,22 +127,22 @@ pub(super) fn finished(view: &Fabric<'_>, kind: &Kind, draft: Draft, before: usi
         owner,
         evidence,
         witness,
-        mend,
-        price: price.unwrap_or_else(|| priced(kind, draft.interfaces)),
+        fix,
+        side_effects: side_effects.unwrap_or_else(|| side_effects_of(kind, draft.interfaces)),
     }
 }
 
-/// The price of a kind's mend, with where what is changed acts, unless nothing changes there.
-fn priced(kind: &Kind, interfaces: Option<usize>) -> String {
+/// The side effects of a kind's fix, with where what is changed acts, unless nothing changes there.
+fn side_effects_of(kind: &Kind, interfaces: Option<usize>) -> String {
     match interfaces {
-        Some(count) if count > 0 && kind.price != NOTHING => {
+        Some(count) if count > 0 && kind.side_effects != NOTHING => {
             format!(
                 "{}; it acts on {count} interface{}",
-                kind.price,
+                kind.side_effects,
                 if count == 1 { "" } else { "s" }
             )
         }
-        _ => kind.price.to_owned(),
+        _ => kind.side_effects.to_owned(),
     }
 }
 

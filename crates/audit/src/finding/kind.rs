@@ -16,10 +16,10 @@ pub struct Kind {
     pub why: &'static str,
     /// What triggers it, and what does not.
     pub triggers: &'static str,
-    /// How it is mended.
-    pub mend: &'static str,
+    /// How it is fixed.
+    pub fix: &'static str,
     /// What following that costs: what ends, opens or moves by it, in words.
-    pub price: &'static str,
+    pub side_effects: &'static str,
     /// What raises and lowers the severity.
     pub factors: &'static [&'static str],
     /// A small snapshot in which it occurs.

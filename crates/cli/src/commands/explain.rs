@@ -8,7 +8,7 @@ use heronshale_audit::finding::{CATALOGUE, Finding, judged, kind};
 use heronshale_intake::did_you_mean;
 use heronshale_report as report;
 
-/// What a kind of finding is, why it matters and how it is mended; or all about one finding, by its fingerprint
+/// What a kind of finding is, why it matters and how it is fixed; or all about one finding, by its fingerprint
 #[derive(Args, Debug)]
 pub struct Explain {
     /// A kind such as `shadowed`, or a fingerprint such as 7kq2-m3fa; nothing lists the kinds
@@ -69,7 +69,7 @@ impl Explain {
             return Ok(0);
         }
         let Some(finding) = all.findings.into_iter().find(is_it) else {
-            let hint = "the audit prints fingerprints; one that is gone was mended, or what it is about has changed";
+            let hint = "the audit prints fingerprints; one that is gone was fixed, or what it is about has changed";
             return Err(Failure::wrong(
                 format!("the estate has no finding {what}"),
                 hint,

@@ -74,7 +74,7 @@ impl Guide {
         let (text, coverage) = self.snapshot(&found).inspect_err(|_| {
             let path = self.into.join(PROFILE);
             terminal::tell(&format!(
-                "{} can be mended by hand: the same command goes on with it.\n",
+                "{} can be fixed by hand: the same command goes on with it.\n",
                 path.display()
             ));
         })?;

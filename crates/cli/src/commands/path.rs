@@ -1,4 +1,4 @@
-//! `heronshale path`: one connection there and back, what is in the way, and what would mend it.
+//! `heronshale path`: one connection there and back, what is in the way, and what would fix it.
 
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end};
@@ -13,7 +13,7 @@ use heronshale_report as report;
 /// Whether a connection works, there and back, and if not, why
 ///
 /// Every step of request and reply in order: stages, routes, devices, translations, each with what decided it. Ends may be sets;
-/// then the answer is split by verdict. Where it fails, all that is in the way, and what would mend it: each mend was tried
+/// then the answer is split by verdict. Where it fails, all that is in the way, and what would fix it: each fix was tried
 /// in memory. Without traffic it says which services work. Ends with 0 if all that was asked
 /// works, and with 1 if not.
 #[derive(Args, Debug)]

@@ -392,8 +392,8 @@ fn in_full(finding: &Finding, others: &[&Finding], all: bool, look: Look) -> Str
         page.field("against", &finding.controls.join(", "));
     }
     page.field(
-        "mend",
-        &format!("{} · price: {}", finding.mend, finding.price),
+        "fix",
+        &format!("{} · side_effects: {}", finding.fix, finding.side_effects),
     );
     let shown = if all || others.len() <= SHOWN + 1 {
         others.len()

@@ -31,8 +31,8 @@ pub fn explain(kind: Option<&Kind>, look: Look) -> String {
     for factor in kind.factors {
         page.field("", factor);
     }
-    page.field("mend", kind.mend);
-    page.field("price", kind.price);
+    page.field("fix", kind.fix);
+    page.field("side_effects", kind.side_effects);
     page.heading("An example");
     for line in kind.example.lines() {
         page.line(&format!("  {line}"));

@@ -97,7 +97,7 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
     page.finish()
 }
 
-/// Obstacles, mends, and what is new since an earlier snapshot.
+/// Obstacles, fixes, and what is new since an earlier snapshot.
 fn in_the_way(page: &mut Page, path: &PathAnswer) {
     if !path.obstacles.is_empty() {
         page.heading("In the way");
@@ -167,11 +167,11 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
             page.hang(Style::new(), "  no longer in the way: ", &cause(gone), 4);
         }
     }
-    if !path.mends.is_empty() {
-        page.heading("What would mend it, each tried in memory");
+    if !path.fixes.is_empty() {
+        page.heading("What would fix it, each tried in memory");
     }
-    for (number, mend) in path.mends.iter().enumerate() {
-        for (at_edit, edit) in mend.edits.iter().enumerate() {
+    for (number, fix) in path.fixes.iter().enumerate() {
+        for (at_edit, edit) in fix.edits.iter().enumerate() {
             let label = if at_edit == 0 {
                 format!("  {:>2}  ", number + 1)
             } else {
@@ -194,33 +194,33 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
                 6,
             );
         }
-        let then = match mend.then {
+        let then = match fix.then {
             Verdict::Works => String::new(),
             other => format!("then: {}; ", other.word()),
         };
-        let opens = if mend.opens.is_empty() {
+        let opens = if fix.opens.is_empty() {
             "opens nothing else".to_owned()
         } else {
-            format!("also opens {}", besides(&mend.opens))
+            format!("also opens {}", besides(&fix.opens))
         };
-        let ends = if mend.ends.is_empty() {
+        let ends = if fix.ends.is_empty() {
             String::new()
         } else {
-            format!("; ENDS {}", besides(&mend.ends))
+            format!("; ENDS {}", besides(&fix.ends))
         };
         page.hang(FAINT, "      ", &format!("{then}{opens}{ends}"), 6);
-        if !mend.around.is_empty() {
+        if !fix.around.is_empty() {
             page.hang(
                 STRONG,
                 "      ",
                 &format!(
                     "leads around firewall {}",
-                    mend.around.join(" and firewall ")
+                    fix.around.join(" and firewall ")
                 ),
                 6,
             );
         }
-        if mend.opens_to_internet {
+        if fix.opens_to_internet {
             page.hang(
                 STRONG,
                 "      ",
@@ -229,11 +229,11 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
             );
         }
     }
-    if !path.mends.is_empty() && !path.mends_judged_everywhere {
+    if !path.fixes.is_empty() && !path.fixes_judged_everywhere {
         page.say(FAINT, "What they open and end was looked for between the networks of both ends, for this traffic.");
     }
-    if !path.obstacles.is_empty() && path.mends.is_empty() {
-        let limit = if path.mends_given_up {
+    if !path.obstacles.is_empty() && path.fixes.is_empty() {
+        let limit = if path.fixes_given_up {
             ": the search ended at its limit"
         } else {
             ""
@@ -241,14 +241,12 @@ fn in_the_way(page: &mut Page, path: &PathAnswer) {
         page.blank();
         page.say(
             Style::new(),
-            &format!(
-                "No mend by rules, routes, flags, links, addresses or doors was found{limit}."
-            ),
+            &format!("No fix by rules, routes, flags, links, addresses or doors was found{limit}."),
         );
     }
 }
 
-/// What else a mend does, in a line.
+/// What else a fix does, in a line.
 fn besides(all: &[PathTraffic]) -> String {
     let one = |traffic: &PathTraffic| {
         let mut services = traffic

@@ -10,8 +10,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "What was narrowed may grow back to what was once accepted, and nobody is told.",
     triggers: "Packets of the acceptance that are not among the finding's; or no packets, for a finding that is about some, which is \
         then told again as well. Silent if it accepts just what is open.",
-    mend: "Draft the acceptance again.",
-    price: "no packet's fate changes; what it covered beyond need is found again",
+    fix: "Draft the acceptance again.",
+    side_effects: "no packet's fate changes; what it covered beyond need is found again",
     factors: &[],
     example: include_str!("../examples/acceptance-too-wide.yaml"),
     // Told once all findings are there: see `accepting.rs`.

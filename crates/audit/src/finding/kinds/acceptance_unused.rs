@@ -11,8 +11,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "It waits for a finding to come back, and lets it pass unseen.",
     triggers: "No finding has the fingerprint; or it is of a kind that cannot be accepted: undecided, or about an expectation. Silent if \
         there is one, be the acceptance expired or too narrow.",
-    mend: "Strike it out.",
-    price: NOTHING,
+    fix: "Strike it out.",
+    side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/acceptance-unused.yaml"),
     // Told once all findings are there: see `accepting.rs`.

@@ -18,8 +18,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "Routes lead by blocks: what lies outside is reached by luck or not at all, and rules that name the network do not mean it.",
     triggers: "A subnet with a block, or part of one, that is not in any block of its network; an interface with an address, or a held prefix, that is neither in its subnet nor, for held prefixes of more than one address, in its network; a NAT gateway's own address outside its subnet. \
         Silent for networks without blocks.",
-    mend: "Correct the address, or add the block to the network or subnet.",
-    price: "a corrected address ends connections to the old one; an added block changes what rules and routes \
+    fix: "Correct the address, or add the block to the network or subnet.",
+    side_effects: "a corrected address ends connections to the old one; an added block changes what rules and routes \
         by that name mean",
     factors: &[],
     example: include_str!("../examples/address-outside-block.yaml"),
@@ -134,6 +134,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     draft
         .evidence
         .push(context.evidence(Role::Names, fact.within.clone(), Some(&fact.around)));
-    draft.mend = format!("correct the address, or add the block to {}", fact.within);
+    draft.fix = format!("correct the address, or add the block to {}", fact.within);
     draft
 }

@@ -19,8 +19,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "An allow rule for what is received, in force, whose services hold every TCP port (0-65535 and no ports at all mean \
         the same; leaving out port 0 counts as every port) in a family in which it has peers. Silent for 1024-65535, and for all \
         of UDP or ICMP alone.",
-    mend: "Name the services that are needed.",
-    price: "ends every service that is not named then",
+    fix: "Name the services that are needed.",
+    side_effects: "ends every service that is not named then",
     factors: &[
         "up: from any address",
         "down: in a network ACL, behind which groups judge",
@@ -108,6 +108,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .map(|(_, steps, because)| factor(*steps, *because))
         .collect();
     draft.evidence.push(context.acts_on(fact.rule.filter));
-    draft.mend = "name the services that are needed".to_owned();
+    draft.fix = "name the services that are needed".to_owned();
     draft
 }

@@ -19,8 +19,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "An allow rule of a security group, a scope policy or an own firewall, for what is received, in force, whose \
         peers hold all of the internet in IPv4 or in IPv6: `any`, `internet`, 0.0.0.0/0, or two halves of it. Silent for network \
         ACLs, which guard a subnet coarsely while groups judge after them; and if a single prefix of the internet is left out.",
-    mend: "Name the peers that need it: prefixes, an address set, or a group.",
-    price: "ends what comes from peers that are not named then",
+    fix: "Name the peers that need it: prefixes, an address set, or a group.",
+    side_effects: "ends what comes from peers that are not named then",
     factors: &[
         "up: a sensitive port is among its services",
         "down: nothing but web ports, or nothing but ICMP",
@@ -105,6 +105,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         draft.factors.push(factor(-1, "its filter acts on nothing"));
     }
     draft.evidence.push(context.acts_on(fact.rule.filter));
-    draft.mend = "name the peers that need it instead of everybody".to_owned();
+    draft.fix = "name the peers that need it instead of everybody".to_owned();
     draft
 }

@@ -18,8 +18,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "Blackholes are written to keep space that is not in use from wandering about. When the space is taken later, the new machines are unreachable from there, in silence.",
     triggers: "A blackhole route in force, of a table that something asks or of a hub's domain that a link reads, that wins for an address that an interface or a site holds. \
         Silent where nobody holds any of its addresses.",
-    mend: "Narrow the blackhole, or write a longer route for what is there.",
-    price: "the packets that are lost now arrive",
+    fix: "Narrow the blackhole, or write a longer route for what is there.",
+    side_effects: "the packets that are lost now arrive",
     factors: &[],
     example: include_str!("../examples/blackhole.yaml"),
     check: |context| {
@@ -70,7 +70,7 @@ fn in_tables(context: &Context<'_, '_>) -> Vec<Draft> {
         draft
             .evidence
             .push(context.evidence(Role::ActsOn, context.subnets(&asking), None));
-        draft.mend = "narrow the blackhole, or write a longer route for what is there".to_owned();
+        draft.fix = "narrow the blackhole, or write a longer route for what is there".to_owned();
         drafts.push(draft);
     }
     drafts
@@ -127,7 +127,7 @@ fn in_domains(context: &Context<'_, '_>) -> Vec<Draft> {
                 draft
                     .evidence
                     .push(context.evidence(Role::ActsOn, text, None));
-                draft.mend =
+                draft.fix =
                     "narrow the blackhole, or write a longer route for what is there".to_owned();
                 drafts.push(draft);
             }

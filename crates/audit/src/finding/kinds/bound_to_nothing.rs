@@ -17,8 +17,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "Its author believes that it protects something.",
     triggers: "A security group that no interface and no subnet has; an ACL that no subnet uses; an own firewall that nothing names; a scope policy with no interface \
         in its scope and targets; a gap about a filter, a set or a table to which nothing in the snapshot refers. Silent if one interface or subnet is bound; tables are idle-table.",
-    mend: "Bind it to what it was made for, or delete it.",
-    price: "to delete it changes no packet's fate; to bind it changes what its place admits",
+    fix: "Bind it to what it was made for, or delete it.",
+    side_effects: "to delete it changes no packet's fate; to bind it changes what its place admits",
     factors: &[
         "down: the snapshot lacks bindings or interfaces, so it may be bound after all",
         "down: it has no rules",
@@ -61,7 +61,7 @@ fn idle_gaps(context: &Context<'_, '_>) -> Vec<Draft> {
         draft.title = format!(
             "the gap about {object} accounts for nothing: nothing in the snapshot refers to it"
         );
-        draft.mend = "take the gap away, or say where the missing thing is bound".to_owned();
+        draft.fix = "take the gap away, or say where the missing thing is bound".to_owned();
         draft
     };
     idle.map(tell).collect()
@@ -120,6 +120,6 @@ fn tell_filter(context: &Context<'_, '_>, id: Id<Filter>) -> Draft {
     if filter.rules.iter().all(|rules| rules.is_empty()) {
         draft.factors.push(factor(-1, "it has no rules"));
     }
-    draft.mend = "bind it to what it was made for, or delete it".to_owned();
+    draft.fix = "bind it to what it was made for, or delete it".to_owned();
     draft
 }

@@ -15,8 +15,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "A missing group, ACL or own firewall may admit or refuse anything, a missing next hop drops what is routed to it: answers turn unknown or lost.",
     triggers: "An interface, subnet, network, workload, policy target, route, or peering names a thing that is not there. Silent if the snapshot \
         declares the thing as a gap, and for peers of rules and content of sets (that is peer-missing).",
-    mend: "Correct the name, add what is missing to the snapshot, declare it as a gap, or take the reference away.",
-    price: "a corrected name makes the rule or route act that does nothing now; to take it away changes no \
+    fix: "Correct the name, add what is missing to the snapshot, declare it as a gap, or take the reference away.",
+    side_effects: "a corrected name makes the rule or route act that does nothing now; to take it away changes no \
         packet's fate",
     factors: &[],
     example: include_str!("../examples/dangling-reference.yaml"),
@@ -60,7 +60,7 @@ fn tell(context: &Context<'_, '_>, (holder, target, origin): Fact<'_>) -> Draft 
     let mut draft = context.about(Key::default().name(holder).name(target), origin, None);
     draft.cause = Some(format!("{target} is not in the snapshot"));
     draft.title = format!("{holder} names {target}, which is not in the snapshot");
-    draft.mend =
+    draft.fix =
         "correct the name, add what is missing, declare it as a gap, or take the reference away"
             .to_owned();
     draft

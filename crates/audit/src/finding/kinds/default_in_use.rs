@@ -18,8 +18,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "Such a filter names what is bad, and what is bad is new every day.",
     triggers: "An ordered group or own firewall that acts on an interface, whose default for what is received is to allow, and some packet \
         is decided by that default. Silent if rules decide everything, for defaults that refuse, and for what is sent.",
-    mend: "Set the default to deny, and allow what is needed.",
-    price: "ends all that no rule names",
+    fix: "Set the default to deny, and allow what is needed.",
+    side_effects: "ends all that no rule names",
     factors: &["up: every service with ports is let in by it, from some address"],
     example: include_str!("../examples/default-in-use.yaml"),
     check: |context| {
@@ -85,6 +85,6 @@ fn tell(context: &Context<'_, '_>, fact: Fact) -> Draft {
             .push(factor(1, "every service with ports, from some address"));
     }
     draft.evidence.push(context.acts_on(id));
-    draft.mend = "set the default to deny, and allow what is needed".to_owned();
+    draft.fix = "set the default to deny, and allow what is needed".to_owned();
     draft
 }

@@ -18,8 +18,8 @@ pub(crate) const KIND: Kind = Kind {
         another stage of the same interface and direction refuses, or whose replies a stage that keeps no state refuses, on every \
         interface on which the rule acts, and there is one. A rule that keeps no state is of use if it lets a reply through, or ICMP errors about connections. Packets of neighbours in the same subnet cross no ACL. Silent if one \
         packet gets through and is answered, and where the snapshot lacks what might let it through.",
-    mend: "Delete it, or open the other stage for exactly what is meant.",
-    price: "to delete it changes no packet's fate; to open the other stage lets its packets in",
+    fix: "Delete it, or open the other stage for exactly what is meant.",
+    side_effects: "to delete it changes no packet's fate; to open the other stage lets its packets in",
     factors: &[],
     example: include_str!("../examples/denied-elsewhere.yaml"),
     check: |context| {
@@ -70,6 +70,6 @@ fn tell(context: &Context<'_, '_>, denied: &Denied) -> Draft {
     }
     draft.evidence.push(context.acts_on(denied.rule.filter));
     draft.witness = Some(witness(&denied.packet));
-    draft.mend = "delete it, or open the other stage for exactly what is meant".to_owned();
+    draft.fix = "delete it, or open the other stage for exactly what is meant".to_owned();
     draft
 }

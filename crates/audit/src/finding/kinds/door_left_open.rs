@@ -20,8 +20,8 @@ pub(crate) const KIND: Kind = Kind {
         as exposed as before.",
     triggers: "A service with at least one private door whose public door is open to everyone, or to a list that is not empty. Silent if the public door is shut, if its list is empty, and \
         for services without a private door.",
-    mend: "Shut the public door, or empty its list.",
-    price: "ends what comes by the public door, also from those who should use the private one",
+    fix: "Shut the public door, or empty its list.",
+    side_effects: "ends what comes by the public door, also from those who should use the private one",
     factors: &[
         "+1 if it is open to everyone",
         "-1 if only addresses inside the estate are on the list",
@@ -124,7 +124,7 @@ fn tell(context: &Context<'_, '_>, id: Id<PlatformService>) -> Draft {
         }
         Some(_) => {}
     }
-    draft.mend = format!(
+    draft.fix = format!(
         "shut the public door of service {}, or empty its list",
         service.name
     );

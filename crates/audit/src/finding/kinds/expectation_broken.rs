@@ -25,8 +25,8 @@ pub(crate) const KIND: Kind = Kind {
         *nothing else reaches*: something gets through by some address, be it for some or under a condition. *Always passes*: \
         something gets through without the firewall. Silent if all of it is so, and if it depends on what the snapshot lacks, \
         which is told as unknown.",
-    mend: "Mend the estate, or change what is expected.",
-    price: "what the change ends and opens is told by `path` for the packet, or by the finding about the rule",
+    fix: "Fix the estate, or change what is expected.",
+    side_effects: "what the change ends and opens is told by `path` for the packet, or by the finding about the rule",
     factors: &[],
     example: include_str!("../examples/expectation-broken.yaml"),
     check: |context| {
@@ -110,8 +110,8 @@ pub(super) fn tell(
             .against
             .as_ref()
             .map(|against| witness(&against.packet)),
-        mend: mend(view, standing),
-        price: None,
+        fix: fix(view, standing),
+        side_effects: None,
         interfaces: None,
         packets: None,
     }
@@ -126,7 +126,7 @@ fn state_text(standing: &Standing) -> &'static str {
     }
 }
 
-fn mend(view: &Fabric<'_>, standing: &Standing) -> String {
+fn fix(view: &Fabric<'_>, standing: &Standing) -> String {
     match (standing.state, &standing.against) {
         (State::Broken, Some(against)) => {
             format!(

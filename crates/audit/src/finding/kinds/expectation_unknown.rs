@@ -13,8 +13,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "It was asked for, and nobody can answer: that is not the same as yes.",
     triggers: "Nothing speaks against the expectation for certain, and some packet's fate depends on a gap. Silent if it comes out the \
         same whatever the gap hides, and if all that is unknown is which services a firewall has itself.",
-    mend: "Complete the snapshot.",
-    price: NOTHING,
+    fix: "Complete the snapshot.",
+    side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/expectation-unknown.yaml"),
     check: |context| {

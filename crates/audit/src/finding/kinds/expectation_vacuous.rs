@@ -14,8 +14,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A name that the estate does not know, or that stands for nothing; two sides without a family of addresses in \
         common; for *always passes*, no connection at all. Silent if something can be asked, and for *never reaches* if nothing gets \
         through, which is what it wants.",
-    mend: "Correct the names, or strike it out.",
-    price: NOTHING,
+    fix: "Correct the names, or strike it out.",
+    side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/expectation-vacuous.yaml"),
     check: |context| {

@@ -25,8 +25,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "The gateway, the internet block, every stage in, the reply's route and every stage out let a connection \
         through, for at least one address of the internet. Silent if any of them does not, for all traffic; connections that \
         depend on what the snapshot lacks are told as unknown, not here.",
-    mend: "Narrow or delete the rule that lets it in, take away the public address, or note that it is meant.",
-    price: "ends what else the rules let in",
+    fix: "Narrow or delete the rule that lets it in, take away the public address, or note that it is meant.",
+    side_effects: "ends what else the rules let in",
     factors: &[
         "up: a sensitive port is open",
         "up: from any address, unless it is nothing but web ports or ICMP",
@@ -53,7 +53,7 @@ struct Fact {
     factors: Vec<Factor>,
     packets: PacketSet,
     /// What narrowing the rules costs.
-    price: String,
+    side_effects: String,
 }
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
@@ -79,13 +79,13 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
                     .rev()
                     .find_map(|judgement| rule_of(judgement.by))
             });
-        let price = price(context, last.collect());
+        let side_effects = side_effects(context, last.collect());
         let factors = exposure_factors(context.view, &packets, &asked(way), &spoken);
         Fact {
             way: way_fact(context.view, way, &spoken),
             factors,
             packets,
-            price,
+            side_effects,
         }
     })
 }
@@ -127,8 +127,8 @@ fn tell(fact: &Fact) -> Draft {
         evidence: evidence(open),
         witness,
         interfaces: None,
-        price: (!rules.is_empty()).then(|| fact.price.clone()),
-        mend: match rules.as_slice() {
+        side_effects: (!rules.is_empty()).then(|| fact.side_effects.clone()),
+        fix: match rules.as_slice() {
             [] => {
                 "no rule stands in the way: bind a group to the interface, or take away the public address".to_owned()
             }
@@ -158,7 +158,7 @@ fn rule_of(by: By) -> Option<RuleId> {
 }
 
 /// What else ends if rules go: on how many interfaces they act, and what they let in from elsewhere than the internet.
-fn price(context: &Context<'_, '_>, mut rules: Vec<RuleId>) -> String {
+fn side_effects(context: &Context<'_, '_>, mut rules: Vec<RuleId>) -> String {
     rules.sort_unstable();
     rules.dedup();
     let mut interfaces: Vec<_> = rules
@@ -260,8 +260,8 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         evidence,
         witness: fact.open.iter().find_map(|part| part.witness.clone()),
         interfaces: None,
-        price: (!rules.is_empty()).then(|| price(context, ids)),
-        mend: match rules.as_slice() {
+        side_effects: (!rules.is_empty()).then(|| side_effects(context, ids)),
+        fix: match rules.as_slice() {
             [] => {
                 "no rule stands in the way: close it at the device, or take away the public address"
                     .to_owned()

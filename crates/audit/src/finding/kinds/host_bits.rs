@@ -14,8 +14,8 @@ pub(crate) const KIND: Kind = Kind {
     about: "A prefix was written with bits beyond its length; they were masked.",
     why: "Its author may have meant the one address, or a longer prefix: what is in force is the whole block.",
     triggers: "Any prefix whose address has bits outside the prefix, such as 10.65.4.20/24. Silent for 10.65.4.0/24 and for 10.65.4.20/32.",
-    mend: "Write the block, or the one address, whichever is meant.",
-    price: "the one address ends what the rest of the block does now; the block changes no packet's fate",
+    fix: "Write the block, or the one address, whichever is meant.",
+    side_effects: "the one address ends what the rest of the block does now; the block changes no packet's fate",
     factors: &[],
     example: include_str!("../examples/host-bits.yaml"),
     check: |context| {
@@ -43,7 +43,7 @@ fn facts<'c>(context: &Context<'c, '_>) -> Vec<Fact<'c>> {
 fn tell(context: &Context<'_, '_>, (written, meant, holder, origin): Fact<'_>) -> Draft {
     let mut draft = context.about(Key::default().name(holder).notation(written), origin, None);
     draft.title = format!("{holder}: {written} was read as {meant}");
-    draft.mend = format!(
+    draft.fix = format!(
         "write {meant}, or {}, whichever is meant",
         written.split('/').next().unwrap_or(written)
     );

@@ -20,8 +20,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A route in force of a table that something asks, or of a hub's domain that a link reads, whose destinations are all taken by routes that go before it: longer ones, or equal ones of \
         an earlier kind or a lower metric; or that is limited to tags that no interface there has. Silent for disabled routes, for one of several equal routes, and for routes to \
         a next hop that does not work (that is next-hop-dead).",
-    mend: "Delete it, or write it as long as the route that takes its traffic.",
-    price: "to delete it changes no packet's fate; as long as the other it takes its traffic",
+    fix: "Delete it, or write it as long as the route that takes its traffic.",
+    side_effects: "to delete it changes no packet's fate; as long as the other it takes its traffic",
     factors: &[],
     example: include_str!("../examples/idle-route.yaml"),
     check: |context| {
@@ -145,7 +145,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
                 format!("{text} never wins: no interface there has the tags that it is limited to")
         }
     }
-    draft.mend = "delete it, or write it as long as the route that takes its traffic".to_owned();
+    draft.fix = "delete it, or write it as long as the route that takes its traffic".to_owned();
     draft
 }
 
@@ -196,7 +196,7 @@ fn in_domains(context: &Context<'_, '_>) -> Vec<Draft> {
                     item.name,
                     hub.name
                 );
-                draft.mend =
+                draft.fix =
                     "delete it, or write it as long as the routes that take its traffic".to_owned();
                 drafts.push(draft);
             }

@@ -16,8 +16,8 @@ pub(crate) const KIND: Kind = Kind {
         why that traffic gets lost, or gets around a firewall.",
     triggers: "A table that no subnet names, that is not the main table of its network where a subnet names none, and that no internet gateway has. \
         Silent for main tables that a subnet without a table of its own, or a hub's link without a subnet, falls back to.",
-    mend: "Attach it to the subnets that it was made for, or delete it.",
-    price: "to delete it changes no packet's fate; attached it decides where all packets of the subnet go",
+    fix: "Attach it to the subnets that it was made for, or delete it.",
+    side_effects: "to delete it changes no packet's fate; attached it decides where all packets of the subnet go",
     factors: &[
         "-1 if it has no routes",
         "-1 if the snapshot lacks subnets that may have it",
@@ -92,6 +92,6 @@ fn tell(context: &Context<'_, '_>, id: Id<RouteTable>) -> Draft {
             .factors
             .push(factor(-1, "the snapshot lacks subnets that may have it"));
     }
-    draft.mend = "attach it to the subnets that it was made for, or delete it".to_owned();
+    draft.fix = "attach it to the subnets that it was made for, or delete it".to_owned();
     draft
 }

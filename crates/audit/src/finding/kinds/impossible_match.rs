@@ -19,8 +19,8 @@ pub(crate) const KIND: Kind = Kind {
         ports on a protocol without ports, source ports beside nothing but such protocols, ICMP with IPv6 peers only, ICMPv6 with \
         IPv4 peers only, or peers and own side of different families. Silent if one of its services and one of its peers go \
         together, and for peers that stand for nobody (that is peer-empty).",
-    mend: "Correct the protocol or the peers, or delete the rule.",
-    price: "to delete it changes no packet's fate; corrected it acts for the first time",
+    fix: "Correct the protocol or the peers, or delete the rule.",
+    side_effects: "to delete it changes no packet's fate; corrected it acts for the first time",
     factors: &[],
     example: include_str!("../examples/impossible-match.yaml"),
     check: |context| {
@@ -97,6 +97,6 @@ fn facts(context: &Context<'_, '_>) -> Vec<(RuleId, &'static str)> {
 fn tell(context: &Context<'_, '_>, rule: RuleId, why: &str) -> Draft {
     let mut draft = context.about_rule(rule);
     draft.title = format!("{} can match no packet: {why}", context.rule_name(rule));
-    draft.mend = "correct the protocol or the peers, or delete it".to_owned();
+    draft.fix = "correct the protocol or the peers, or delete it".to_owned();
     draft
 }

@@ -22,8 +22,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "For what is received, a group or own firewall admits some service with ports from every public IPv6 address, and the same \
         from some IPv4 address but not from every public one. Silent if IPv4 is as wide, if IPv4 is not admitted at all, for ICMP, for scope policies and \
         ACLs, which others narrow.",
-    mend: "Narrow the IPv6 rule to the same peers as the IPv4 rule.",
-    price: "ends what comes over IPv6 from the other peers",
+    fix: "Narrow the IPv6 rule to the same peers as the IPv4 rule.",
+    side_effects: "ends what comes over IPv6 from the other peers",
     factors: &["down: no interface on which it acts has an IPv6 address"],
     example: include_str!("../examples/ipv6-wider.yaml"),
     check: |context| {
@@ -162,6 +162,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .evidence
         .extend(admitting(context, fact).map(|id| context.rule_evidence(Role::LetInBy, id)));
     draft.evidence.push(context.acts_on(fact.filter));
-    draft.mend = "narrow the IPv6 rule to the same peers as the IPv4 rule".to_owned();
+    draft.fix = "narrow the IPv6 rule to the same peers as the IPv4 rule".to_owned();
     draft
 }

@@ -20,8 +20,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "The route is right, the rules are right, and still everything that it wins is dropped: one flag is missing.",
     triggers: "A route in force of a table that something asks, to an interface or a firewall's interface without `forwards`; or to a firewall or an interface in a peered network, for destinations in a third \
         network whose side of its peering with the second does not accept forwarded packets. Silent where nothing asks the table.",
-    mend: "Let the interface forward, or the side of the peering accept forwarded packets.",
-    price: "packets that are dropped there now pass on",
+    fix: "Let the interface forward, or the side of the peering accept forwarded packets.",
+    side_effects: "packets that are dropped there now pass on",
     factors: &[],
     example: include_str!("../examples/may-not-forward.yaml"),
     check: |context| {
@@ -178,7 +178,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             draft
                 .evidence
                 .push(context.evidence(Role::AtFault, at, Some(&interface.origin)));
-            draft.mend = format!("let interface {} forward", interface.name);
+            draft.fix = format!("let interface {} forward", interface.name);
             draft
         }
         What::Peering(id, to, addresses) => {
@@ -207,7 +207,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
                     .factors
                     .push(factor(-1, "nothing there holds an address yet"));
             }
-            draft.mend = format!(
+            draft.fix = format!(
                 "let {far} accept forwarded packets over peering {}",
                 peering.name
             );

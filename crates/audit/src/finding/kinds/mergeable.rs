@@ -17,8 +17,8 @@ pub(crate) const KIND: Kind = Kind {
         peers, their single range of ports of one protocol. These ranges touch or overlap, so that together they are one, \
         and no rule that decides otherwise and meets them stands between. Silent if one is shadowed or redundant, if a gap is left, and \
         if two things differ.",
-    mend: "Write one rule with the whole range, in the place of the first.",
-    price: NOTHING,
+    fix: "Write one rule with the whole range, in the place of the first.",
+    side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/mergeable.yaml"),
     check: |context| {
@@ -65,7 +65,7 @@ fn tell(context: &Context<'_, '_>, rules: &[RuleId], whole: &str) -> Draft {
             place: None,
         });
     }
-    draft.mend =
+    draft.fix =
         format!("write one rule with {whole}, in the place of the first, and delete the others");
     draft
 }

@@ -17,8 +17,8 @@ pub(crate) const KIND: Kind = Kind {
         its peers that holds at least as many addresses as the threshold says (4,096), of which interfaces of the estate hold no more \
         than the threshold says (1 in 256), and that meets the blocks of some network. Silent for smaller ranges, for ranges outside of \
         all networks or in which a site or a gap has addresses (who is there is not known), and for peers by name.",
-    mend: "Name the subnets, groups or addresses that need it.",
-    price: "ends nothing from or to what is named; new addresses in the range have to be named",
+    fix: "Name the subnets, groups or addresses that need it.",
+    side_effects: "ends nothing from or to what is named; new addresses in the range have to be named",
     factors: &["up: sensitive ports", "down: its filter acts on nothing"],
     example: include_str!("../examples/mostly-empty-range.yaml"),
     check: |context| {
@@ -147,6 +147,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         rule: None,
         place: None,
     });
-    draft.mend = "name the subnets, groups or addresses that need it".to_owned();
+    draft.fix = "name the subnets, groups or addresses that need it".to_owned();
     draft
 }

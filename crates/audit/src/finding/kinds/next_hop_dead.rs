@@ -21,8 +21,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "What it wins gets lost in silence, or, where the platform skips such routes, goes another way than it was meant to.",
     triggers: "A route in force whose next hop is not in the snapshot, is down on one side, is a gateway that is not attached or belongs elsewhere, is a firewall of which no member is up, as next hop or where a hub's link steers traffic, a balancer of which no back end is healthy, or a \
         hub to which the network has no link that is up or whose link reads from no domain. Silent for disabled routes, for automatic routes, and for what a gap accounts for.",
-    mend: "Bring the next hop up, attach it, or lead the route elsewhere.",
-    price: "the packets that are lost now arrive",
+    fix: "Bring the next hop up, attach it, or lead the route elsewhere.",
+    side_effects: "the packets that are lost now arrive",
     factors: &[
         "-1 if nothing asks the table",
         "-1 if routes to dead next hops are skipped here",
@@ -138,7 +138,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .factors
             .push(factor(-1, "routes to dead next hops are skipped here"));
     }
-    draft.mend = "bring the next hop up, attach it, or lead the route elsewhere".to_owned();
+    draft.fix = "bring the next hop up, attach it, or lead the route elsewhere".to_owned();
     draft
 }
 
@@ -174,9 +174,8 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
                     "link {} of hub {} steers {what} traffic to nowhere: {why}",
                     link.name, hub.name
                 );
-                draft.mend =
-                    "bring a member of the firewall up, or steer the link past another one"
-                        .to_owned();
+                draft.fix = "bring a member of the firewall up, or steer the link past another one"
+                    .to_owned();
                 drafts.push(draft);
             }
         }
@@ -211,7 +210,7 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
                 }) {
                     draft.factors.push(factor(-1, "nothing asks the table"));
                 }
-                draft.mend = "bring the link up, or lead the route elsewhere".to_owned();
+                draft.fix = "bring the link up, or lead the route elsewhere".to_owned();
                 drafts.push(draft);
             }
         }

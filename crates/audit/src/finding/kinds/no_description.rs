@@ -14,8 +14,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "Nobody dares to delete a rule of which nobody knows the reason.",
     triggers: "A filter with rules in force that bear no description, or an empty one, in a snapshot where at least one rule of any filter \
         bears one. Silent if every rule in force of the filter has one, and for snapshots without any: their source has none to give.",
-    mend: "Ask who wanted the rule, and write down what for.",
-    price: NOTHING,
+    fix: "Ask who wanted the rule, and write down what for.",
+    side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/no-description.yaml"),
     check: |context| {
@@ -74,6 +74,6 @@ fn tell(context: &Context<'_, '_>, filter: Id<Filter>, rules: &[RuleId]) -> Draf
         rule: None,
         place: None,
     });
-    draft.mend = "ask who wanted them, and write down what for".to_owned();
+    draft.fix = "ask who wanted them, and write down what for".to_owned();
     draft
 }

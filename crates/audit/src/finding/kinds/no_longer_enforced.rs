@@ -14,8 +14,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "It is read at every review and does nothing. If it refused something, that may be let through now.",
     triggers: "A rule that is not switched off and whose `enforced_until` lies before the date judged by. Silent on the day itself, for rules \
         that are switched off, and if no date is known to judge by.",
-    mend: "Delete it, or give it a new date if it is still needed.",
-    price: "to delete it changes no packet's fate; a new date makes it act again",
+    fix: "Delete it, or give it a new date if it is still needed.",
+    side_effects: "to delete it changes no packet's fate; a new date makes it act again",
     factors: &["up: it refused something, which no longer is refused by it"],
     example: include_str!("../examples/no-longer-enforced.yaml"),
     check: |context| {
@@ -54,6 +54,6 @@ fn tell(context: &Context<'_, '_>, rule: RuleId, date: jiff::Timestamp) -> Draft
             .factors
             .push(factor(1, "it refused something, and no longer does"));
     }
-    draft.mend = "delete it, or give it a new date if it is still needed".to_owned();
+    draft.fix = "delete it, or give it a new date if it is still needed".to_owned();
     draft
 }

@@ -19,8 +19,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "All subnets that send through it lose their updates and their calls to the outside, although their own routes look right: the next route is missing, behind the gateway.",
     triggers: "A NAT gateway with a public address, in a subnet from which no address of the internet is routed to anything but the gateway itself, a blackhole, or a next hop that does not work; or whose subnet or \
         network may not talk to the internet. Silent for NAT gateways with a private address whose subnet has any other route, and where the snapshot lacks the routes.",
-    mend: "Give the subnet of the NAT gateway a default route to an internet gateway that is attached.",
-    price: "what uses the gateway gets out to the internet",
+    fix: "Give the subnet of the NAT gateway a default route to an internet gateway that is attached.",
+    side_effects: "what uses the gateway gets out to the internet",
     factors: &["-1 if no route leads to it and it serves no subnet"],
     example: include_str!("../examples/no-way-out.yaml"),
     check: |context| {
@@ -128,7 +128,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .factors
             .push(factor(-1, "no route leads to it and it serves no subnet"));
     }
-    draft.mend = format!(
+    draft.fix = format!(
         "give subnet {} a default route to an internet gateway that is attached",
         subnet.name
     );

@@ -21,8 +21,8 @@ pub(crate) const KIND: Kind = Kind {
         and whose stages admit, for what is sent, every TCP port to every address of the internet in a family that it has. Silent if one \
         port or one public address is refused, and for workloads without a mark. Routes are not looked at: they change more easily than \
         rules.",
-    mend: "Admit what it needs: a proxy, a few names or prefixes, the ports that it uses.",
-    price: "ends every connection outward that is not admitted then",
+    fix: "Admit what it needs: a proxy, a few names or prefixes, the ports that it uses.",
+    side_effects: "ends every connection outward that is not admitted then",
     factors: &["up: UDP and ICMP as well"],
     example: include_str!("../examples/open-outward.yaml"),
     check: |context| {
@@ -137,6 +137,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         rule: None,
         place: None,
     });
-    draft.mend = "admit what it needs: a proxy, a few prefixes, the ports that it uses".to_owned();
+    draft.fix = "admit what it needs: a proxy, a few prefixes, the ports that it uses".to_owned();
     draft
 }

@@ -14,8 +14,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "A note stops nothing: what was opened for a week is open until somebody closes it.",
     triggers: "A rule in force whose `review_by` lies before the date judged by. Silent on the day itself, for rules that the platform has \
         stopped or that are switched off, and if no date is known to judge by.",
-    mend: "Ask its owner: delete it, or set a new date.",
-    price: "to delete it ends what it admits",
+    fix: "Ask its owner: delete it, or set a new date.",
+    side_effects: "to delete it ends what it admits",
     factors: &["down: it refuses, so it opens nothing"],
     example: include_str!("../examples/overdue.yaml"),
     check: |context| {
@@ -52,7 +52,6 @@ fn tell(context: &Context<'_, '_>, rule: RuleId, date: jiff::Timestamp) -> Draft
             .push(factor(-1, "it refuses, so it opens nothing"));
     }
     draft.evidence.push(context.acts_on(rule.filter));
-    draft.mend =
-        "ask its owner whether it is still needed: delete it, or set a new date".to_owned();
+    draft.fix = "ask its owner whether it is still needed: delete it, or set a new date".to_owned();
     draft
 }

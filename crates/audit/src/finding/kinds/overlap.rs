@@ -18,8 +18,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "Packets to a shared address reach one of the two, and nobody chose which. Platforms refuse to join such networks, or route half of them.",
     triggers: "Subnets of one network whose blocks overlap; networks whose blocks overlap and that a peering joins, up or not, or that are linked to the same hub; a site that holds addresses of a network with a gateway to it, or at the same hub; interfaces of one network that hold the same address. \
         Silent for networks with overlapping blocks that nothing joins.",
-    mend: "Give one of the two other addresses.",
-    price: "ends what goes to the address that is given up",
+    fix: "Give one of the two other addresses.",
+    side_effects: "ends what goes to the address that is given up",
     factors: &["-1 if the peering is not up"],
     example: include_str!("../examples/overlap.yaml"),
     check: |context| {
@@ -31,7 +31,7 @@ pub(crate) const KIND: Kind = Kind {
     },
 };
 
-const MEND: &str = "give one of the two other addresses";
+const FIX: &str = "give one of the two other addresses";
 
 fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
     let estate = context.view.estate;
@@ -79,7 +79,7 @@ fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
                 format!("subnet {}", one.name),
                 Some(&one.origin),
             ));
-            draft.mend = MEND.to_owned();
+            draft.fix = FIX.to_owned();
             drafts.push(draft);
         }
         if before.is_none_or(|(_, other, _)| other.last < range.last) {
@@ -181,7 +181,7 @@ fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
         if !up {
             draft.factors.push(factor(-1, "the peering is not up"));
         }
-        draft.mend = MEND.to_owned();
+        draft.fix = FIX.to_owned();
         drafts.push(draft);
     }
     drafts
@@ -242,7 +242,7 @@ fn sites(context: &Context<'_, '_>) -> Vec<Draft> {
             format!("site {}", one.name),
             Some(&one.origin),
         ));
-        draft.mend = MEND.to_owned();
+        draft.fix = FIX.to_owned();
         drafts.push(draft);
     }
     drafts
@@ -298,7 +298,7 @@ fn interfaces(context: &Context<'_, '_>) -> Vec<Draft> {
             format!("interface {}", one.name),
             Some(&one.origin),
         ));
-        draft.mend = MEND.to_owned();
+        draft.fix = FIX.to_owned();
         drafts.push(draft);
     }
     drafts

@@ -18,8 +18,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "In an ordered list a rule in force has something visible, and at least one packet of it is taken by an earlier rule and \
         decided otherwise (action, state, defer or finally), in some place where the list is enforced. Silent if nothing is \
         visible anywhere (that is shadowed), and if all that is taken is decided alike.",
-    mend: "If it was meant as an exception, leave it; else move the rule up, or narrow the one before it.",
-    price: "moved up, or the other narrowed, the shared packets are decided the other way",
+    fix: "If it was meant as an exception, leave it; else move the rule up, or narrow the one before it.",
+    side_effects: "moved up, or the other narrowed, the shared packets are decided the other way",
     factors: &["up: it would deny or reject what is allowed"],
     example: include_str!("../examples/partly-shadowed.yaml"),
     check: |context| {
@@ -59,7 +59,7 @@ fn tell(context: &Context<'_, '_>, dead: &Dead, packet: Packet) -> Draft {
             .map(|id| context.rule_evidence(Role::TakenBy, *id)),
     );
     draft.witness = Some(witness(&packet));
-    draft.mend =
+    draft.fix =
         "leave it if that is the exception that was meant; else move it up, or narrow the rule before it".to_owned();
     draft
 }

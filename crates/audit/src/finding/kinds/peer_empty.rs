@@ -17,8 +17,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A rule in force with a peer that stands for no address in any network where the rule is enforced: a group without carriers \
         in reach, a tag or identity that no interface has, an empty set; or with no peers at all (`[]`). Silent if one address is in it, \
         if the snapshot lacks what might be in it, and for names that are missing (that is peer-missing).",
-    mend: "Bind the group, tag or identity to the interfaces that are meant, or delete the rule.",
-    price: "to delete it changes no packet's fate; bound it lets in whoever is a member then",
+    fix: "Bind the group, tag or identity to the interfaces that are meant, or delete the rule.",
+    side_effects: "to delete it changes no packet's fate; bound it lets in whoever is a member then",
     factors: &[],
     example: include_str!("../examples/peer-empty.yaml"),
     check: |context| {
@@ -106,7 +106,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             place: None,
         });
     }
-    draft.mend =
+    draft.fix =
         "bind what it names to the interfaces that are meant, or delete the rule".to_owned();
     draft
 }

@@ -16,8 +16,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A rule in force whose peers or own side name a group, set, interface, network, subnet or site that is not there, or an \
         address set that holds a missing set. Silent if the snapshot declares the thing as a gap, and for tags and identities, \
         which need no declaration.",
-    mend: "Correct the name, add what is missing to the snapshot, declare it as a gap, or delete the rule.",
-    price: "a corrected name makes it act; to delete it changes no packet's fate as far as the snapshot knows",
+    fix: "Correct the name, add what is missing to the snapshot, declare it as a gap, or delete the rule.",
+    side_effects: "a corrected name makes it act; to delete it changes no packet's fate as far as the snapshot knows",
     factors: &[],
     example: include_str!("../examples/peer-missing.yaml"),
     check: |context| {
@@ -101,7 +101,7 @@ fn tell_rule(context: &Context<'_, '_>, rule: RuleId, peer: &str) -> Draft {
         place: None,
     });
     draft.evidence.push(context.acts_on(rule.filter));
-    draft.mend =
+    draft.fix =
         "correct the name, add what is missing, declare it as a gap, or delete the rule".to_owned();
     draft
 }
@@ -118,6 +118,6 @@ fn tell_set(context: &Context<'_, '_>, id: Id<AddressSet>, name: &str) -> Draft 
         "set {} holds {name}, which is not in the snapshot",
         set.name
     );
-    draft.mend = "correct the name, add what is missing, or declare it as a gap".to_owned();
+    draft.fix = "correct the name, add what is missing, or declare it as a gap".to_owned();
     draft
 }

@@ -21,8 +21,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "The balancer takes the back end for dead and sends it nothing, although clients could be served. With all of them denied, the service is down.",
     triggers: "A back end of a balancer whose own firewall, groups, scope policies or ACL deny, for certain, TCP from all or some of the addresses of `probes` to its port. Silent if the snapshot does not say from where \
         the platform probes, and for back ends that are given by address only.",
-    mend: "Admit the peer `probes` on the back end's port.",
-    price: "opens the port to the balancer's probes",
+    fix: "Admit the peer `probes` on the back end's port.",
+    side_effects: "opens the port to the balancer's probes",
     factors: &[],
     example: include_str!("../examples/probe-denied.yaml"),
     check: |context| {
@@ -135,6 +135,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         ),
     };
     draft.evidence.push(evidence);
-    draft.mend = format!("admit the peer `probes` on {ports} at {}", interface.name);
+    draft.fix = format!("admit the peer `probes` on {ports} at {}", interface.name);
     draft
 }

@@ -17,8 +17,8 @@ pub(crate) const KIND: Kind = Kind {
         groups: the group's other rules admit all of it, or on every interface that carries the group its other groups do. It must \
         be so wherever the filter is enforced. Of two equal rules each is redundant; not both can go. Silent if one packet would \
         be decided otherwise, if another group covers it on some interfaces only, and if what covers it ends before it does.",
-    mend: "Delete it: no packet is decided otherwise.",
-    price: NOTHING,
+    fix: "Delete it: no packet is decided otherwise.",
+    side_effects: NOTHING,
     factors: &["down: only because of the list's default, which people like to spell out"],
     example: include_str!("../examples/redundant.yaml"),
     check: |context| {
@@ -97,6 +97,6 @@ fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
         (false, true) => ", as long as these groups are bound together",
         (false, false) => ", with today's members of groups and sets",
     };
-    draft.mend = format!("delete it: that changes no packet's fate{lasting}");
+    draft.fix = format!("delete it: that changes no packet's fate{lasting}");
     draft
 }

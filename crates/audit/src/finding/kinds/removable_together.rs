@@ -15,8 +15,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "Two or more rules of one filter and direction that are shadowed or redundant, chosen from the last to the first, each \
         judged again with those before it gone, wherever the filter is enforced. Silent for fewer than two, and for rules that only the \
         list's default, or only other groups, make redundant.",
-    mend: "Delete them together. `tidy` writes the change as a patch, for those that are dead for good.",
-    price: NOTHING,
+    fix: "Delete them together. `tidy` writes the change as a patch, for those that are dead for good.",
+    side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/removable-together.yaml"),
     check: |context| {
@@ -56,7 +56,7 @@ fn tell(
         place: None,
     });
     draft.evidence.push(context.acts_on(id));
-    draft.mend =
+    draft.fix =
         "delete them all: that changes no packet's fate; `heronshale tidy` writes the patch"
             .to_owned();
     draft

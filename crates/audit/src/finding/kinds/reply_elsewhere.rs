@@ -23,8 +23,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "A device that keeps state drops what it saw only one half of: the connection hangs although every rule admits it. The routes of the two sides do not fit each other.",
     triggers: "Two places between which connections arrive, but the reply misses the firewall, gateway or balancer that the request went through, or comes to one that saw no request. Silent where filters stop the request, \
         where one of several ways works, where it turns on what the snapshot lacks, and in estates of nothing but peerings and internet gateways without a table.",
-    mend: "Lead the replies to the same device, by a route in the table of the other side; or lead the requests past it.",
-    price: "the replies take another way; what else the changed route covers does so too",
+    fix: "Lead the replies to the same device, by a route in the table of the other side; or lead the requests past it.",
+    side_effects: "the replies take another way; what else the changed route covers does so too",
     factors: &[],
     example: include_str!("../examples/reply-elsewhere.yaml"),
     check: |context| {
@@ -312,7 +312,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         || format!("the routes of {to}"),
         |table| format!("table {}", estate.route_tables[table].name),
     );
-    draft.mend = if fact.saw_no_request {
+    draft.fix = if fact.saw_no_request {
         format!("lead the requests by {device} too, or let {table} lead the replies past it")
     } else {
         format!("lead the replies by {device}: add the route to {table}")

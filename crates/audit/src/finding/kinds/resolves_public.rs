@@ -18,8 +18,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "Everybody believes that traffic stays inside. It goes out by the internet and in again by the public door, or fails once that is shut: the zone is missing, not linked, or lacks the record.",
     triggers: "A DNS name of the snapshot, public or in a zone, that resolves to an address of the service's public door when it is asked from a network in which the service has a private door, or that is peered with one. \
         Silent where it resolves to a private door, or not at all, and for names that lead to a private door from everywhere they are asked.",
-    mend: "Link the zone that has the record for the private door to the network, or add the record.",
-    price: "who asks for the name is sent to the private door",
+    fix: "Link the zone that has the record for the private door to the network, or add the record.",
+    side_effects: "who asks for the name is sent to the private door",
     factors: &["-1 if the private door stands in a peered network"],
     example: include_str!("../examples/resolves-public.yaml"),
     check: |context| {
@@ -181,7 +181,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .factors
             .push(factor(-1, "the private door stands in a peered network"));
     }
-    draft.mend = match zone {
+    draft.fix = match zone {
         Some(zone) => format!(
             "link zone {} to network {}",
             zone.name, estate.networks[first].name

@@ -25,8 +25,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "Two filters of one kind and form, both with rules in force, that decide every packet alike in both directions, state \
         included. Silent if one packet differs, if one of them names itself as a peer (it stands for its own members) or a peer to which nobody belongs today, for firewall \
         policies, and for filters without rules.",
-    mend: "Keep one, and bind it where the other is bound; or say in their descriptions why there are two.",
-    price: NOTHING,
+    fix: "Keep one, and bind it where the other is bound; or say in their descriptions why there are two.",
+    side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/same-meaning.yaml"),
     check: |context| {
@@ -189,7 +189,7 @@ fn tell(context: &Context<'_, '_>, pair: &Pair) -> Draft {
         place: Some(context.place(&estate.filters[one].origin)),
     });
     draft.evidence.push(context.acts_on(other));
-    draft.mend =
+    draft.fix =
         "keep one, and bind it where the other is bound; or describe why there are two".to_owned();
     draft
 }

@@ -15,8 +15,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "All sets of the circle mean the same: the union of what is in any of them. Rarely did anybody want that, and some platforms refuse it.",
     triggers: "A set that is reached from itself by nesting. It is judged as the least fixed point. Silent for sets that nest without a circle, also for one \
         that is nested twice.",
-    mend: "Take one of the references out of the circle.",
-    price: "no packet's fate changes: the circle adds no address",
+    fix: "Take one of the references out of the circle.",
+    side_effects: "no packet's fate changes: the circle adds no address",
     factors: &[],
     example: include_str!("../examples/set-cycle.yaml"),
     check: |context| {
@@ -51,6 +51,6 @@ fn tell(context: &Context<'_, '_>, id: Id<AddressSet>) -> Draft {
         set.name,
         super::super::draft::counted(&all, "prefix").replace("prefixs", "prefixes")
     );
-    draft.mend = "take one of the references out of the circle".to_owned();
+    draft.fix = "take one of the references out of the circle".to_owned();
     draft
 }

@@ -21,8 +21,8 @@ pub(crate) const KIND: Kind = Kind {
         least one packet is decided otherwise (action, state, defer or finally). It must be so wherever the list is enforced. Silent \
         if one packet is left, if all is decided alike (that is redundant), and if a covering rule ends before it does. Policies that stand \
         above count as earlier, and so do earlier translations of a firewall for its translations.",
-    mend: "Move it before the rules that cover it, or delete it: deleting changes no packet's fate.",
-    price: "to delete it changes no packet's fate; moved up it decides its packets",
+    fix: "Move it before the rules that cover it, or delete it: deleting changes no packet's fate.",
+    side_effects: "to delete it changes no packet's fate; moved up it decides its packets",
     factors: &["up: it would deny or reject what is allowed"],
     example: include_str!("../examples/shadowed.yaml"),
     check: |context| {
@@ -95,7 +95,7 @@ fn tell(context: &Context<'_, '_>, dead: &Dead, packet: Packet) -> Draft {
     } else {
         ", with today's members of groups and sets"
     };
-    draft.mend =
+    draft.fix =
         format!("move it up if it is meant, or delete it: that changes no packet's fate{lasting}");
     draft
 }
@@ -128,7 +128,7 @@ pub(super) fn tell_translation(
     context: &Context<'_, '_>,
     dead: &DeadTranslation,
     title: &str,
-    mend: &str,
+    fix: &str,
 ) -> Draft {
     let estate = context.view.estate;
     let firewall = &estate.firewalls[dead.firewall];
@@ -171,7 +171,7 @@ pub(super) fn tell_translation(
     draft
         .evidence
         .extend(takers.map(|at| evidence(Role::TakenBy, at)));
-    draft.mend = mend.to_owned();
+    draft.fix = fix.to_owned();
     draft
 }
 

@@ -15,8 +15,8 @@ pub(crate) const KIND: Kind = Kind {
     about: "Of a firewall's members, or of a balancer's back ends, only one works.",
     why: "When that one is updated or fails, everything behind it is down: what was built to be safe against it is so no longer.",
     triggers: "A firewall that lists members of which exactly one is up; a balancer of whose back ends exactly one is healthy. Silent for firewalls that list no members, since nothing is known of them, and where none is up (that is next-hop-dead, if something leads to it).",
-    mend: "Bring the others up, or add one.",
-    price: "no packet's fate changes while that member is up",
+    fix: "Bring the others up, or add one.",
+    side_effects: "no packet's fate changes while that member is up",
     factors: &["+1 if others are listed and do not work"],
     example: include_str!("../examples/single-member.yaml"),
     check: |context| {
@@ -95,7 +95,7 @@ fn tell_firewall(context: &Context<'_, '_>, id: Id<Firewall>) -> Draft {
             .factors
             .push(factor(1, "others are listed and do not work"));
     }
-    draft.mend = if down.is_empty() {
+    draft.fix = if down.is_empty() {
         "add a second member".to_owned()
     } else {
         format!("bring {} up", down.join(", "))
@@ -145,7 +145,7 @@ fn tell_balancer(context: &Context<'_, '_>, id: Id<Balancer>) -> Draft {
             .factors
             .push(factor(1, "others are listed and do not work"));
     }
-    draft.mend = match down.as_slice() {
+    draft.fix = match down.as_slice() {
         [] => "add a second back end".to_owned(),
         down => format!(
             "bring {} up",

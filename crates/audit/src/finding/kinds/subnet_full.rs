@@ -17,8 +17,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "The next machine, or the next replacement during an update, does not start. Blocks can rarely be changed while something is in them.",
     triggers: "A subnet of whose usable IPv4 addresses (its blocks less `reserved_addresses` for each) at least nine of ten are held by interfaces, NAT gateways and balancers; or that has fewer than it `needs`. \
         Silent for subnets without IPv4, and for those of four addresses or fewer that hold what they need.",
-    mend: "Make a larger subnet, or move something out.",
-    price: "what moves gets another address",
+    fix: "Make a larger subnet, or move something out.",
+    side_effects: "what moves gets another address",
     factors: &[
         "+1 if nothing more fits",
         "-1 if something is left and nothing was said to be needed",
@@ -138,6 +138,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             "something is left and nothing was said to be needed",
         ));
     }
-    draft.mend = "make a larger subnet, or move something out".to_owned();
+    draft.fix = "make a larger subnet, or move something out".to_owned();
     draft
 }

@@ -20,8 +20,8 @@ pub(crate) const KIND: Kind = Kind {
         that they belong to an admitted connection (RFC 4890, section 4.3.1).",
     triggers: "A network ACL of a subnet with interfaces that lets TCP out of the subnet beyond the network, and lets ICMP 3/4 (IPv4) or ICMPv6 type 2 (IPv6) in from nobody. Silent if it comes in from somewhere, \
         where nothing but the network itself is reached, and for stateful filters, which let such errors past.",
-    mend: "Admit ICMP type 3 code 4, and ICMPv6 type 2, inbound.",
-    price: "admits these errors and nothing else",
+    fix: "Admit ICMP type 3 code 4, and ICMPv6 type 2, inbound.",
+    side_effects: "admits these errors and nothing else",
     factors: &[],
     example: include_str!("../examples/too-big-dropped.yaml"),
     check: |context| {
@@ -143,6 +143,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     draft
         .evidence
         .push(context.evidence(Role::ActsOn, context.subnets(&fact.subnets), None));
-    draft.mend = format!("admit {} inbound, from any", errors.join(" and "));
+    draft.fix = format!("admit {} inbound, from any", errors.join(" and "));
     draft
 }

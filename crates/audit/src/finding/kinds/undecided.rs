@@ -16,8 +16,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A rule of which it took more than four million steps to prove whether others cover it; or any rule of a list whose ends of \
         rules times pairs of firewall-zones are 65,536 or more; connections that have more ways than can be followed within the limit of \
         steps. The audit then never ends with 0. Silent for everything else.",
-    mend: "Split the list, or delete rules that have ended; of connections: fewer equal routes, and no devices that lead to each other.",
-    price: "no packet's fate changes by splitting",
+    fix: "Split the list, or delete rules that have ended; of connections: fewer equal routes, and no devices that lead to each other.",
+    side_effects: "no packet's fate changes by splitting",
     factors: &[],
     example: include_str!("../examples/undecided.yaml"),
     check: |context| {
@@ -34,8 +34,8 @@ pub(crate) fn given_up(context: &Context<'_, '_>) -> Option<Draft> {
     context.view.gave_up().then(|| Draft {
         title: "some connections are undecided: they have more ways than the limit of steps allows to follow"
             .to_owned(),
-        price: Some("what goes by the routes and devices that are taken out".to_owned()),
-        mend: "ask `path` for the connections that matter; take out equal routes, and devices that lead to each other"
+        side_effects: Some("what goes by the routes and devices that are taken out".to_owned()),
+        fix: "ask `path` for the connections that matter; take out equal routes, and devices that lead to each other"
             .to_owned(),
         ..Draft::about_nothing(Key::of("connections"))
     })
@@ -47,6 +47,6 @@ fn tell(context: &Context<'_, '_>, rule: RuleId) -> Draft {
         "whether {} is dead is undecided: the proof stopped at its limit",
         context.rule_name(rule)
     );
-    draft.mend = "split the list, or delete rules that have ended, and audit again".to_owned();
+    draft.fix = "split the list, or delete rules that have ended, and audit again".to_owned();
     draft
 }

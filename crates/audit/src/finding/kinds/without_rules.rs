@@ -15,8 +15,8 @@ pub(crate) const KIND: Kind = Kind {
     why: "Whoever bound it believes that it lets something in or out. Where it is the only group, nothing passes.",
     triggers: "A union group that an interface or a subnet has, and that has no rule, switched off ones included. Silent if its rules are a \
         gap.",
-    mend: "Write the rules that it was made for, or unbind it.",
-    price: "a rule lets in or out what it says; to unbind the only group of an interface lets through what its network's `no_group` says",
+    fix: "Write the rules that it was made for, or unbind it.",
+    side_effects: "a rule lets in or out what it says; to unbind the only group of an interface lets through what its network's `no_group` says",
     factors: &[
         "up: an interface has no other group, so that nothing passes there",
         "down: rules name it as a peer, so that it marks who is meant",
@@ -97,6 +97,6 @@ fn tell(context: &Context<'_, '_>, group: Id<Filter>) -> Draft {
     if is_peer(context, group) {
         draft.factors.push(factor(-1, "rules name it as a peer"));
     }
-    draft.mend = "write the rules that it was made for, or unbind it".to_owned();
+    draft.fix = "write the rules that it was made for, or unbind it".to_owned();
     draft
 }

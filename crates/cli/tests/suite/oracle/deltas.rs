@@ -1,7 +1,7 @@
 //! A fabric on a changed copy of an estate says what a fabric made of that copy from nothing says.
 
 use super::agreement::load;
-use super::mends::connection;
+use super::fixes::connection;
 use super::topology::estate;
 use super::walks::with_likenesses;
 use fastrand::Rng;

@@ -130,7 +130,7 @@ fn the_catalogue_is_sound_and_every_example_fires() {
         let text = read(format!("{file}.rs")).or_else(|_| read(format!("{file}/mod.rs")));
         let named = format!("name: \"{name}\"");
         assert!(text.is_ok_and(|text| text.contains(&named)), "{file}");
-        for text in [kind.about, kind.why, kind.triggers, kind.mend] {
+        for text in [kind.about, kind.why, kind.triggers, kind.fix] {
             assert!(text.len() > 10 && text.ends_with('.'), "{name}: {text}");
         }
         let folder = Folder::with(kind.example);

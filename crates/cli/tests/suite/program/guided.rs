@@ -300,7 +300,7 @@ fn a_guide_goes_on_where_it_was_left_and_keeps_what_people_wrote() {
     assert!(folder.read("first/snapshot.yaml").ends_with("# ours\n"));
     folder.run(&["guide", "exports", "--into", "first", "--force"]);
     assert!(!folder.read("first/snapshot.yaml").contains("# ours"));
-    // What cannot be read by the profile is told, and the profile is there to be mended.
+    // What cannot be read by the profile is told, and the profile is there to be fixed.
     folder.write(
         "first/profile.yaml",
         folder
@@ -309,7 +309,7 @@ fn a_guide_goes_on_where_it_was_left_and_keeps_what_people_wrote() {
     );
     let told = guide(&folder).fails(3);
     assert!(
-        told.contains("first/profile.yaml can be mended by hand")
+        told.contains("first/profile.yaml can be fixed by hand")
             && told.contains("did you mean `addresses`?"),
         "{told}"
     );

@@ -37,7 +37,7 @@ struct Case {
     #[serde(default)]
     obstacles: Vec<String>,
     /// Who has to make the change that is offered first.
-    mend: Option<String>,
+    fix: Option<String>,
     /// Whether the estate as it was is given too, for what is new.
     #[serde(default)]
     since: bool,
@@ -122,7 +122,7 @@ fn ask(situation: &Situation, case: &Case) -> (String, Vec<String>) {
                 .any(|title| title.starts_with(wanted.as_str()))
         });
         wrong.extend(missing.map(|wanted| format!("does not find {wanted}, but {titles:?}")));
-        // Each finding's price is stated, and it can be asked for by its fingerprint.
+        // Each finding's side effects are stated, and it can be asked for by its fingerprint.
         for finding in findings.iter().filter(|one| {
             case.finds
                 .iter()
@@ -132,13 +132,13 @@ fn ask(situation: &Situation, case: &Case) -> (String, Vec<String>) {
             let alone = folder.run(&["explain", print, "-e", "estate.yaml"]);
             if alone.code != 0
                 || !alone.stdout.contains(print)
-                || finding["mend"].as_str().is_none_or(str::is_empty)
+                || finding["fix"].as_str().is_none_or(str::is_empty)
             {
                 wrong.push(format!("explain {print}: {}{}", alone.stdout, alone.stderr));
             }
         }
     }
-    if !case.obstacles.is_empty() || case.mend.is_some() || case.since {
+    if !case.obstacles.is_empty() || case.fix.is_some() || case.since {
         let (_, answer) = folder.json(&words);
         let answer = &answer["answer"];
         let texts = |list: &serde_json::Value| -> Vec<String> {
@@ -158,13 +158,13 @@ fn ask(situation: &Situation, case: &Case) -> (String, Vec<String>) {
         if !same && !case.obstacles.is_empty() {
             wrong.push(format!("in the way: {found:?}"));
         }
-        if let Some(owner) = &case.mend {
-            let first = &answer["mends"][0]["edits"][0];
+        if let Some(owner) = &case.fix {
+            let first = &answer["fixes"][0]["edits"][0];
             if first["owner"]
                 .as_str()
                 .is_none_or(|text| !text.starts_with(owner.as_str()))
             {
-                wrong.push(format!("mends: {first}"));
+                wrong.push(format!("fixes: {first}"));
             }
         }
         if case.since && answer["since"].is_null() {

@@ -72,7 +72,7 @@ struct Check {
     order: Vec<String>,
     /// Texts of fixes.
     #[serde(default)]
-    mend: Vec<String>,
+    fix: Vec<String>,
     /// How many things are in the way.
     count: Option<usize>,
 }
@@ -134,7 +134,7 @@ impl Check {
         if places.contains(&None) || !places.is_sorted() {
             wrong.push(format!("has {:?} at {places:?}", self.order));
         }
-        if self.verdict.is_some() || self.count.is_some() || !self.mend.is_empty() {
+        if self.verdict.is_some() || self.count.is_some() || !self.fix.is_empty() {
             let (_, json) = folder.json(&arguments);
             let answer = &json["answer"];
             let verdict = text(answer, "verdict");
@@ -144,12 +144,12 @@ impl Check {
                     .filter(|one| *one != verdict)
                     .map(|one| format!("is {verdict}, not {one}")),
             );
-            let edits = items(answer, "mends")
+            let edits = items(answer, "fixes")
                 .iter()
-                .flat_map(|mend| items(mend, "edits"));
+                .flat_map(|fix| items(fix, "edits"));
             let edits: Vec<&str> = edits.map(|edit| text(edit, "text")).collect();
             let missed = self
-                .mend
+                .fix
                 .iter()
                 .filter(|one| !edits.iter().any(|edit| edit.contains(one.as_str())));
             wrong.extend(missed.map(|one| format!("offers no “{one}”: {edits:?}")));

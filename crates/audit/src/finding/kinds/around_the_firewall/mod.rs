@@ -33,8 +33,8 @@ pub(crate) const KIND: Kind = Kind {
     triggers: "A place with a route to a firewall, where a route that goes before it (a peering's, a propagated one, a private door's, a written one) leads part of the same destinations elsewhere, and something is there; or a subnet from which the internet is \
         reached without the firewall by which other subnets of its network reach it, or by which the other family does; a firewall to which no subnet of its network is led, though a table or its translations were made for it; an announcement in a hub's domain \
         that is longer than the domain's route to a firewall. Silent for the network's own blocks, for subnets of the firewall itself, and where nothing could be sent.",
-    mend: "Write a route to the firewall that is as long as the one that wins, or attach the table that leads there.",
-    price: "the packets go through the firewall then, whose policy may refuse them",
+    fix: "Write a route to the firewall that is as long as the one that wins, or attach the table that leads there.",
+    side_effects: "the packets go through the firewall then, whose policy may refuse them",
     factors: &[
         "-1 if the route was written on purpose",
         "-1 if filters let nothing pass that way today",
@@ -306,7 +306,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .factors
             .push(factor(-1, "filters let nothing pass that way today")),
     }
-    draft.mend = match fact.left {
+    draft.fix = match fact.left {
         Left::Forgotten => {
             format!(
                 "lead subnet {} to firewall {firewall} as its neighbours are, or accept the exception",

@@ -236,17 +236,17 @@ pub(super) fn one_change_that_would_open_a_way_does_open_it() {
 }
 
 #[test]
-pub(super) fn every_mend_names_its_price_and_an_exposure_what_closing_it_ends() {
-    let price = |estate: &str| {
+pub(super) fn every_fix_names_its_side_effects_and_an_exposure_what_closing_it_ends() {
+    let side_effects = |estate: &str| {
         let (_, audit) = Folder::with(estate).json(&["audit", "--kind", "exposed"]);
-        audit["answer"]["findings"][0]["price"]
+        audit["answer"]["findings"][0]["side_effects"]
             .as_str()
             .unwrap()
             .to_owned()
     };
     // Both rules act on the one machine; anybody means those inside too.
     assert!(
-        price(ESTATE).ends_with(
+        side_effects(ESTATE).ends_with(
             "they act on 1 interface, and to delete ends what comes from inside as well"
         )
     );
@@ -255,7 +255,8 @@ pub(super) fn every_mend_names_its_price_and_an_exposure_what_closing_it_ends() 
         "services: tcp 443, peers: internet",
     );
     assert!(
-        price(&outside).ends_with("they act on 1 interface, and nothing from inside comes by that")
+        side_effects(&outside)
+            .ends_with("they act on 1 interface, and nothing from inside comes by that")
     );
     let one = ESTATE.replace(
         "  - { id: feed, services: tcp 8080, peers: \"set:partners\", description: feed }\n",
@@ -263,19 +264,22 @@ pub(super) fn every_mend_names_its_price_and_an_exposure_what_closing_it_ends() 
     );
     let two = one.replace("groups: db }", "groups: [db, web] }");
     assert!(
-        price(&one).contains("it acts on 1 interface,")
-            && price(&two).contains("it acts on 2 interfaces,")
+        side_effects(&one).contains("it acts on 1 interface,")
+            && side_effects(&two).contains("it acts on 2 interfaces,")
     );
     let demo = Folder::with_demo();
     let (_, audit) = demo.json(&["audit", "-e", "marrowfen-ferries"]);
     for finding in audit["answer"]["findings"].as_array().unwrap() {
-        assert!(!finding["price"].as_str().unwrap().is_empty(), "{finding}");
+        assert!(
+            !finding["side_effects"].as_str().unwrap().is_empty(),
+            "{finding}"
+        );
     }
     // A rule that is dead goes for nothing, one that opens a port has its interfaces.
     let of = |kind: &str| {
         let all = audit["answer"]["findings"].as_array().unwrap().iter();
         all.filter(|one| one["kind"] == kind)
-            .map(|one| one["price"].as_str().unwrap().to_owned())
+            .map(|one| one["side_effects"].as_str().unwrap().to_owned())
             .next()
             .unwrap()
     };

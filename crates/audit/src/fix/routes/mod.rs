@@ -1,4 +1,4 @@
-//! Routes that could mend something: to next hops that exist.
+//! Routes that could fix something: to next hops that exist.
 
 mod links;
 

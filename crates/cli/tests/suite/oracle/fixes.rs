@@ -1,10 +1,10 @@
-//! Mends on random estates: each works, no part of it can be left out, and it opens and ends what it says.
+//! Fixes on random estates: each works, no part of it can be left out, and it opens and ends what it says.
 
 use super::agreement::{load, to_engine};
 use super::topology::{estate, question as random_question};
 use super::walker::From;
 use fastrand::Rng;
-use heronshale_audit::mend::{Asking, EditKind, changed, mending};
+use heronshale_audit::fix::{Asking, EditKind, changed, fixing};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::path::{Connection, Goal, question};
 use heronshale_engine::walk::{Asked, Start, Tell, Verdict, walk};
@@ -70,8 +70,8 @@ fn works(verdict: Verdict) -> bool {
 }
 
 #[test]
-fn mends_work_need_all_their_parts_and_open_what_they_say() {
-    let (mut kinds, mut mended, mut failing) = (BTreeMap::<EditKind, usize>::new(), 0, 0);
+fn fixes_work_need_all_their_parts_and_open_what_they_say() {
+    let (mut kinds, mut fixed, mut failing) = (BTreeMap::<EditKind, usize>::new(), 0, 0);
     let (mut opened, mut ended) = (0, 0);
     for seed in 0..150 {
         let mut random = Rng::with_seed(seed);
@@ -89,32 +89,32 @@ fn mends_work_need_all_their_parts_and_open_what_they_say() {
             connection: connection.clone(),
             only: None,
         };
-        let found = mending(&view, &asking);
+        let found = fixing(&view, &asking);
         assert!(!found.obstacles.is_empty(), "seed {seed}");
-        mended += usize::from(!found.mends.is_empty());
-        for mend in &found.mends {
-            let solved = |edits: &[heronshale_audit::mend::Edit]| {
+        fixed += usize::from(!found.fixes.is_empty());
+        for fix in &found.fixes {
+            let solved = |edits: &[heronshale_audit::fix::Edit]| {
                 let then = verdict(&changed(&built, edits), &connection);
                 then.filter(|then| matches!(then, Verdict::Works | Verdict::Conditional))
             };
             assert_eq!(
-                solved(&mend.edits),
-                Some(mend.then),
+                solved(&fix.edits),
+                Some(fix.then),
                 "seed {seed}: {:?}",
-                mend.edits
+                fix.edits
             );
-            for at in 0..mend.edits.len() {
-                *kinds.entry(mend.edits[at].kind).or_default() += 1;
-                let mut fewer = mend.edits.clone();
+            for at in 0..fix.edits.len() {
+                *kinds.entry(fix.edits[at].kind).or_default() += 1;
+                let mut fewer = fix.edits.clone();
                 fewer.remove(at);
                 assert_eq!(
                     solved(&fewer),
                     None,
                     "seed {seed}: {:?} without {at}",
-                    mend.edits
+                    fix.edits
                 );
             }
-            let after = changed(&built, &mend.edits);
+            let after = changed(&built, &fix.edits);
             let after_view = Fabric::new(&after, None);
             let now = question(&after_view, &connection)
                 .unwrap()
@@ -132,21 +132,21 @@ fn mends_work_need_all_their_parts_and_open_what_they_say() {
                 opened += usize::from(!was && is);
                 ended += usize::from(was && !is);
                 assert!(
-                    was || !is || mend.opens.overlaps(&asked.packets),
+                    was || !is || fix.opens.overlaps(&asked.packets),
                     "seed {seed}: opens more than it says"
                 );
                 assert!(
-                    !was || is || mend.ends.overlaps(&asked.packets),
+                    !was || is || fix.ends.overlaps(&asked.packets),
                     "seed {seed}: ends more than it says"
                 );
                 // Several starts may send the same packet, so only packets of one that nobody else sends are compared.
             }
         }
     }
-    eprintln!("{failing} failing, {mended} mended, {kinds:?}, {opened} opened, {ended} ended");
+    eprintln!("{failing} failing, {fixed} fixed, {kinds:?}, {opened} opened, {ended} ended");
     assert!(
-        mended * 3 > failing && opened > 10 && ended > 3,
-        "{failing} {mended} {opened} {ended}"
+        fixed * 3 > failing && opened > 10 && ended > 3,
+        "{failing} {fixed} {opened} {ended}"
     );
     for kind in [
         EditKind::Rule,

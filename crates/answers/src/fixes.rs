@@ -1,10 +1,10 @@
-//! What is in the way of a connection and what would mend it, as data; and what of it is new since an earlier snapshot.
+//! What is in the way of a connection and what would fix it, as data; and what of it is new since an earlier snapshot.
 
 use crate::traffic::{summed, symbols};
 use heronshale_audit::describe::{owner_text, peer_words};
 use heronshale_audit::facts::PathTraffic;
 use heronshale_audit::facts::{StepFact, step_fact};
-use heronshale_audit::mend::{Edit, EditKind, Mending};
+use heronshale_audit::fix::{Edit, EditKind, Fixing};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::walk::Verdict;
 use heronshale_model::source::Place;
@@ -12,7 +12,7 @@ use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::packet::{PacketSet, entries};
 use serde::Serialize;
 
-/// Of what a mend opens or ends no more entries are listed one by one.
+/// Of what a fix opens or ends no more entries are listed one by one.
 const MOST_ENTRIES: usize = 6;
 
 /// Something in the way.
@@ -46,11 +46,11 @@ pub struct EditFact {
     pub owner: Option<String>,
 }
 
-/// Changes that mend it together; without any of them it does not work.
+/// Changes that fix it together; without any of them it does not work.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
-pub struct MendFact {
+pub struct FixFact {
     /// All of these.
     pub edits: Vec<EditFact>,
     /// What becomes of the connection then.
@@ -89,8 +89,8 @@ pub(super) fn edit_fact(view: &Fabric<'_>, edit: &Edit) -> EditFact {
     }
 }
 
-/// Obstacles and mends in words.
-pub(super) fn mend_facts(view: &Fabric<'_>, found: &Mending) -> (Vec<ObstacleFact>, Vec<MendFact>) {
+/// Obstacles and fixes in words.
+pub(super) fn fix_facts(view: &Fabric<'_>, found: &Fixing) -> (Vec<ObstacleFact>, Vec<FixFact>) {
     let obstacles = found.obstacles.iter().map(|obstacle| ObstacleFact {
         step: step_fact(view, &obstacle.step),
         passed_by: obstacle
@@ -100,23 +100,19 @@ pub(super) fn mend_facts(view: &Fabric<'_>, found: &Mending) -> (Vec<ObstacleFac
         new: None,
         before: None,
     });
-    let mends = found.mends.iter().map(|mend| MendFact {
-        edits: mend
-            .edits
-            .iter()
-            .map(|edit| edit_fact(view, edit))
-            .collect(),
-        then: mend.then,
-        opens: traffic(view, &mend.opens),
-        ends: traffic(view, &mend.ends),
-        around: mend
+    let fixes = found.fixes.iter().map(|fix| FixFact {
+        edits: fix.edits.iter().map(|edit| edit_fact(view, edit)).collect(),
+        then: fix.then,
+        opens: traffic(view, &fix.opens),
+        ends: traffic(view, &fix.ends),
+        around: fix
             .around
             .iter()
             .map(|id| view.estate.firewalls[*id].name.to_string())
             .collect(),
-        opens_to_internet: mend.public,
+        opens_to_internet: fix.public,
     });
-    (obstacles.collect(), mends.collect())
+    (obstacles.collect(), fixes.collect())
 }
 
 /// Packets by who sends what to whom: one by one if that is short.

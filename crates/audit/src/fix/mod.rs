@@ -1,7 +1,7 @@
-//! What is in the way of a connection, all of it, and what would mend it (`docs/semantics.md` 12).
+//! What is in the way of a connection, all of it, and what would fix it (`docs/semantics.md` 12).
 //!
 //! After each obstacle the walk goes on as if it were repaired. Every change that is offered was made to the estate in memory
-//! and the question asked again; of a mend no part can be left out.
+//! and the question asked again; of a fix no part can be left out.
 
 mod judging;
 
@@ -28,11 +28,11 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::net::IpAddr;
 
-/// No mend has more parts.
+/// No fix has more parts.
 const MOST_EDITS: usize = 10;
-/// No more mends are offered.
-const MOST_MENDS: usize = 4;
-/// Mends with more parts than this beyond the smallest are not offered.
+/// No more fixes are offered.
+const MOST_FIXES: usize = 4;
+/// Fixes with more parts than this beyond the smallest are not offered.
 const FEW_MORE: usize = 2;
 /// At one obstacle no more changes are tried.
 const MOST_TRIED: usize = 14;
@@ -69,9 +69,9 @@ impl Asking {
     }
 }
 
-/// What would mend it, and what that does besides.
+/// What would fix it, and what that does besides.
 #[derive(Clone, Debug)]
-pub struct Mend {
+pub struct Fix {
     /// All of these together.
     pub edits: Vec<Edit>,
     /// What becomes of the connection then.
@@ -95,16 +95,16 @@ pub struct Obstacle {
     pub passed_by: Option<Edit>,
 }
 
-/// All that is in the way, and what would mend it.
+/// All that is in the way, and what would fix it.
 #[derive(Clone, Debug, Default)]
-pub struct Mending {
+pub struct Fixing {
     /// In the order in which they are met; a name that does not resolve is no step.
     pub obstacles: Vec<Obstacle>,
     /// Those that end nothing first, then by what else they open, then by their parts.
-    pub mends: Vec<Mend>,
+    pub fixes: Vec<Fix>,
     /// Whether more could be found: the search ended at its limit.
     pub given_up: bool,
-    /// Whether what a mend opens and ends was looked for in the whole estate; else between the networks of the two ends.
+    /// Whether what a fix opens and ends was looked for in the whole estate; else between the networks of the two ends.
     pub everywhere: bool,
 }
 
@@ -237,8 +237,8 @@ fn find(view: &Fabric<'_>, asking: &Asking) -> Found {
     }
 }
 
-/// What is in the way, and what would mend it.
-pub fn mending(view: &Fabric<'_>, asking: &Asking) -> Mending {
+/// What is in the way, and what would fix it.
+pub fn fixing(view: &Fabric<'_>, asking: &Asking) -> Fixing {
     // Each try takes time that grows with the estate.
     let most = (400_000 / (view.estate.interfaces.len() + 200)).clamp(32, 240);
     let mut search = Search {
@@ -255,7 +255,7 @@ pub fn mending(view: &Fabric<'_>, asking: &Asking) -> Mending {
     }];
     let mut known: FxHashSet<Vec<String>> = FxHashSet::default();
     queue.push((Reverse(0), 0, Reverse(0)));
-    let mut result = Mending::default();
+    let mut result = Fixing::default();
     let mut solved: Vec<(Vec<Edit>, Verdict)> = Vec::new();
     let mut deepest: Vec<Obstacle> = Vec::new();
     let mut fewest: Option<usize> = None;
@@ -278,7 +278,7 @@ pub fn mending(view: &Fabric<'_>, asking: &Asking) -> Mending {
                 if is_new && !kept.is_empty() {
                     solved.push((kept, then));
                 }
-                if solved.len() >= MOST_MENDS {
+                if solved.len() >= MOST_FIXES {
                     break;
                 }
                 continue;

@@ -1,11 +1,11 @@
-//! What a mend opens and ends.
+//! What a fix opens and ends.
 
 use super::*;
 
-/// Looks at what else each mend does, and ranks them.
+/// Looks at what else each fix does, and ranks them.
 pub(super) fn judged(
     search: &Search<'_, '_>,
-    result: &mut Mending,
+    result: &mut Fixing,
     solved: Vec<(Vec<Edit>, Verdict)>,
 ) {
     let view = search.view;
@@ -24,7 +24,7 @@ pub(super) fn judged(
     let scope = Scope::new(search, result.everywhere);
     let before = scope.works(view);
     let led_to = firewalls_met(view, search.asking, false);
-    let mut ranked: Vec<([bool; 2], BigUint, usize, Mend)> = Vec::new();
+    let mut ranked: Vec<([bool; 2], BigUint, usize, Fix)> = Vec::new();
     for (edits, then) in solved {
         let (after, asked, new, passed) = search.on(&edits, |changed| {
             let asked = search
@@ -73,7 +73,7 @@ pub(super) fn judged(
             .copied()
             .filter(|id| !passed.contains(id))
             .collect();
-        let mend = Mend {
+        let fix = Fix {
             then,
             opens,
             ends,
@@ -82,16 +82,16 @@ pub(super) fn judged(
             edits,
         };
         // A private door before a public one.
-        let opens_door = mend.edits.iter().any(|edit| edit.kind == EditKind::Door);
+        let opens_door = fix.edits.iter().any(|edit| edit.kind == EditKind::Door);
         ranked.push((
-            [!mend.ends.is_empty(), opens_door],
-            mend.opens.count(),
-            mend.edits.len(),
-            mend,
+            [!fix.ends.is_empty(), opens_door],
+            fix.opens.count(),
+            fix.edits.len(),
+            fix,
         ));
     }
     ranked.sort_by(|a, b| (a.0, &a.1, a.2).cmp(&(b.0, &b.1, b.2)));
-    result.mends = ranked.into_iter().map(|(_, _, _, mend)| mend).collect();
+    result.fixes = ranked.into_iter().map(|(_, _, _, fix)| fix).collect();
 }
 
 /// The firewalls that a connection comes to, or passes by every way on which it works.
@@ -135,7 +135,7 @@ pub(super) fn firewalls_met(view: &Fabric<'_>, asking: &Asking, works: bool) -> 
     })
 }
 
-/// Where one looks for what a mend does besides.
+/// Where one looks for what a fix does besides.
 pub(super) struct Scope {
     pub(super) starts: Vec<(Start, PacketSet)>,
 }

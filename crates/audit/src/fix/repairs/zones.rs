@@ -3,7 +3,7 @@
 use super::*;
 
 /// What would let a name resolve, or resolve to a private address: a zone linked to the asking network, a record in one that is.
-pub(in crate::mend) fn linked_zones(
+pub(in crate::fix) fn linked_zones(
     view: &Fabric<'_>,
     network: Option<Id<Network>>,
     name: &str,

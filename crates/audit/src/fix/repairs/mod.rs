@@ -1,4 +1,4 @@
-//! What could mend one obstacle: candidates of the closed list, the likeliest first. Whether one does is found by trying it.
+//! What could fix one obstacle: candidates of the closed list, the likeliest first. Whether one does is found by trying it.
 
 mod lost;
 mod stages;
@@ -27,7 +27,7 @@ use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::packet::PacketSet;
 use std::net::{IpAddr, Ipv4Addr};
 
-/// Where a walk ended, with what it needs to be mended.
+/// Where a walk ended, with what it needs to be fixed.
 #[derive(Clone, Debug)]
 pub(super) struct Failure {
     /// Every step; the last one is the obstacle.
@@ -80,7 +80,7 @@ impl Failure {
     }
 }
 
-/// What could mend it.
+/// What could fix it.
 pub(super) fn candidates(view: &Fabric<'_>, failure: &Failure) -> Vec<Edit> {
     let Some(step) = failure.last() else {
         return Vec::new();

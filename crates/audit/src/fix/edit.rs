@@ -1,4 +1,4 @@
-//! Changes of an estate, each of which could mend something: a closed list (`docs/semantics.md` 12).
+//! Changes of an estate, each of which could fix something: a closed list (`docs/semantics.md` 12).
 
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::estate::{Action, Direction, Estate, Filter, Id, Owner, Peer, Rule, Service};

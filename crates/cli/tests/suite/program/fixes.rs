@@ -1,4 +1,4 @@
-//! What is in the way of a connection, all of it, and what mends it: one case for each kind of change, and what is new.
+//! What is in the way of a connection, all of it, and what fixes it: one case for each kind of change, and what is new.
 
 use super::ways::changed;
 use crate::folder::Folder;
@@ -10,8 +10,8 @@ struct Case {
     asked: [&'static str; 3],
     /// What is in the way, in order: a piece of each obstacle's place.
     obstacles: &'static [&'static str],
-    /// The parts of a mend that must be offered, in order; none: nothing is offered.
-    mend: &'static [&'static str],
+    /// The parts of a fix that must be offered, in order; none: nothing is offered.
+    fix: &'static [&'static str],
 }
 
 const fn case(
@@ -19,14 +19,14 @@ const fn case(
     changes: &'static [(&'static str, &'static str)],
     asked: [&'static str; 3],
     obstacles: &'static [&'static str],
-    mend: &'static [&'static str],
+    fix: &'static [&'static str],
 ) -> Case {
     Case {
         id,
         changes,
         asked,
         obstacles,
-        mend,
+        fix,
     }
 }
 
@@ -229,7 +229,7 @@ const CASES: &[Case] = &[
         &["let network a talk to the internet"],
     ),
     case(
-        "nothing mends what nobody holds",
+        "nothing fixes what nobody holds",
         &[],
         ["ia", "10.3.1.77", "tcp 443"],
         &["network b"],
@@ -246,7 +246,7 @@ fn texts(list: &Value, of: impl Fn(&Value) -> &Value) -> Vec<String> {
 }
 
 #[test]
-fn all_that_is_in_the_way_is_told_and_what_mends_it() {
+fn all_that_is_in_the_way_is_told_and_what_fixes_it() {
     let mut wrong = Vec::new();
     for case in CASES {
         let folder = Folder::with(&changed(case.id, case.changes));
@@ -254,11 +254,11 @@ fn all_that_is_in_the_way_is_told_and_what_mends_it() {
         let (code, answer) = folder.json(&["path", from, to, "--traffic", traffic]);
         let answer = &answer["answer"];
         let obstacles = texts(&answer["obstacles"], |one| &one["step"]["at"]);
-        let mends: Vec<Vec<String>> = answer["mends"]
+        let fixes: Vec<Vec<String>> = answer["fixes"]
             .as_array()
             .unwrap()
             .iter()
-            .map(|mend| texts(&mend["edits"], |one| &one["text"]))
+            .map(|fix| texts(&fix["edits"], |one| &one["text"]))
             .collect();
         let fits = |found: &[String], wanted: &[&str]| {
             found.len() == wanted.len()
@@ -267,12 +267,12 @@ fn all_that_is_in_the_way_is_told_and_what_mends_it() {
                     .zip(wanted)
                     .all(|(found, wanted)| found.contains(wanted))
         };
-        let mended = match case.mend {
-            [] => mends.is_empty(),
-            wanted => mends.iter().any(|mend| fits(mend, wanted)),
+        let fixed = match case.fix {
+            [] => fixes.is_empty(),
+            wanted => fixes.iter().any(|fix| fits(fix, wanted)),
         };
-        if code != 1 || !fits(&obstacles, case.obstacles) || !mended {
-            wrong.push(format!("{}: {code} {obstacles:?} {mends:#?}", case.id));
+        if code != 1 || !fits(&obstacles, case.obstacles) || !fixed {
+            wrong.push(format!("{}: {code} {obstacles:?} {fixes:#?}", case.id));
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
@@ -354,7 +354,7 @@ fn what_is_new_in_the_way_since_an_earlier_snapshot_is_told() {
 }
 
 #[test]
-fn what_a_mend_opens_and_ends_is_told_in_words() {
+fn what_a_fix_opens_and_ends_is_told_in_words() {
     // Two carriers of the group: what lets one in lets in the other; a route that is led elsewhere ends what went by it.
     let carriers = (
         IB,
@@ -375,10 +375,10 @@ fn what_a_mend_opens_and_ends_is_told_in_words() {
     );
     let folder = Folder::with(&changed("hole", &[hole]));
     let (_, answer) = folder.json(&["path", "ia", "ib", "--tcp", "443"]);
-    let mends = answer["answer"]["mends"].as_array().unwrap();
-    let off = mends
+    let fixes = answer["answer"]["fixes"].as_array().unwrap();
+    let off = fixes
         .iter()
-        .find(|mend| mend["edits"][0]["kind"] == "flag")
+        .find(|fix| fix["edits"][0]["kind"] == "flag")
         .unwrap();
     assert_eq!(off["edits"][0]["text"], "switch off route #2 of table ta");
     assert_eq!(off["then"], "works");
@@ -392,16 +392,16 @@ fn what_a_mend_opens_and_ends_is_told_in_words() {
 }
 
 #[test]
-fn of_many_ends_one_that_fails_is_mended_and_without_traffic_nothing() {
+fn of_many_ends_one_that_fails_is_fixed_and_without_traffic_nothing() {
     let folder = Folder::with(&changed("many", &[GROUPED, ALONE]));
     let (code, answer) = folder.json(&["path", "network:a", "network:b", "--tcp", "443"]);
     let answer = &answer["answer"];
     assert_eq!((code, answer["verdict"].as_str()), (1, Some("denied")));
-    let mend = texts(&answer["mends"][0]["edits"], |one| &one["text"]);
-    assert_eq!(mend, ["add to group data, in: allow tcp 443 from 10.1.1.4"]);
+    let fix = texts(&answer["fixes"][0]["edits"], |one| &one["text"]);
+    assert_eq!(fix, ["add to group data, in: allow tcp 443 from 10.1.1.4"]);
     let (code, answer) = folder.json(&["path", "ia", "ib"]);
     assert_eq!(
-        (code, &answer["answer"]["mends"]),
+        (code, &answer["answer"]["fixes"]),
         (1, &Value::Array(Vec::new()))
     );
     assert_eq!(answer["answer"]["obstacles"], Value::Array(Vec::new()));
