@@ -1,7 +1,7 @@
 //! The audit: every finding, and what they amount to.
 
 use super::expectations::{ExpectationFact, expectation_facts};
-use super::exposure::counts;
+use super::exposure::{counts, workloads_forbidden};
 use heronshale_audit::finding::{Accepted, CATALOGUE, Finding, judged};
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::severity::Severity;
@@ -17,6 +17,8 @@ pub struct Audit {
     pub workloads_open: usize,
     /// Workloads of which that is unknown.
     pub workloads_unknown: usize,
+    /// Workloads that the internet reaches against an expectation.
+    pub workloads_forbidden: usize,
     /// All workloads.
     pub workloads: usize,
     /// Whether there are networks, so that reachability could be judged; rules are judged all the same.
@@ -89,6 +91,7 @@ pub fn audit(view: &Fabric<'_>) -> Audit {
     let mut audit = Audit {
         workloads_open: counts.open,
         workloads_unknown: counts.unknown,
+        workloads_forbidden: workloads_forbidden(view, &found.ways, &found.device_ways),
         workloads: counts.all,
         reachability_judged: !view.estate.networks.is_empty(),
         expectations: expectation_facts(view, &found.standings),
@@ -224,7 +227,7 @@ impl Audit {
         self.by_owner = counted(
             findings
                 .iter()
-                .map(|finding| finding.owner.as_deref().unwrap_or("nobody named")),
+                .map(|finding| finding.owner.as_deref().unwrap_or("no owner")),
         );
         for control in &mut self.by_control {
             control.count = findings

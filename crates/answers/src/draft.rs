@@ -92,7 +92,8 @@ pub fn drafted(view: &Fabric<'_>) -> Vec<Drafted> {
                 .any_source_port()
                 .difference(&works.any_source_port()),
         ) {
-            let why = "it works for some, or under a condition, and a sentence would have to hold for certain";
+            let why =
+                "it works partly or under a condition, and an expectation must hold in every case";
             all.push(sentence(fact.from, fact.on, Some(why)));
         }
     };

@@ -7,6 +7,7 @@ use heronshale_engine::fabric::Fabric;
 use heronshale_engine::judgement::StageKind;
 use heronshale_engine::stage::rule_match;
 use heronshale_model::estate::{Direction, Id, RuleId};
+use heronshale_sets::address::Addresses;
 use heronshale_sets::each::each;
 use heronshale_sets::packet::PacketSet;
 use serde::Serialize;
@@ -102,7 +103,9 @@ pub fn effective_answer(
     let network = view.estate.network_of(interface);
     let asked = Direction::BOTH.map(asked);
     let sides = effective_both(view, interface, asked.each_ref().map(Option::as_ref));
-    let sides = sides.map(|side| side_fact(view, &side, network));
+    let subnet = &view.estate.subnets[view.estate.interfaces[interface].subnet];
+    let own = (format!("subnet {}", subnet.name), subnet.blocks.clone());
+    let sides = sides.map(|side| side_fact(view, &side, network, &own));
     Effective {
         interface: interface_fact(view, interface),
         class: class
@@ -128,17 +131,16 @@ fn side_fact(
     view: &Fabric<'_>,
     side: &Side,
     network: Id<heronshale_model::estate::Network>,
+    own: &(String, Addresses),
 ) -> SideFact {
     let filters: Vec<_> = side
         .stages
         .iter()
         .flat_map(|(_, filters)| filters.clone())
         .collect();
-    let symbols = symbols_of(
-        view,
-        rules_in_force(view, &filters, side.direction),
-        Some(network),
-    );
+    let rules = rules_in_force(view, &filters, side.direction);
+    let mut symbols = symbols_of(view, rules, Some(network));
+    symbols.push(own.clone());
     let facts = |listed: &[Listed]| {
         listed
             .iter()

@@ -7,7 +7,7 @@ use heronshale_audit::facts::{DeviceWayFact, device_way_fact};
 use heronshale_audit::facts::{WayFact, way_fact};
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::ends::End;
-use heronshale_model::estate::{Id, Interface};
+use heronshale_model::estate::{Id, Interface, Workload};
 use heronshale_model::source::Place;
 use serde::Serialize;
 
@@ -51,6 +51,42 @@ pub(super) struct Counts {
     pub all: usize,
 }
 
+/// How many workloads the internet reaches against an expectation.
+pub(super) fn workloads_forbidden(
+    view: &Fabric<'_>,
+    ways: &[DirectWay],
+    devices: &[DeviceWay],
+) -> usize {
+    let judging = Judging::new(view);
+    if judging.is_silent() {
+        return 0;
+    }
+    let open = ways.iter().filter(|way| !way.open().is_empty());
+    let direct = open
+        .filter(|way| !judging.direct(way).unmeant.is_empty())
+        .map(|way| way.interface);
+    let reached = devices
+        .iter()
+        .filter(|way| !judging.by_device(way).unmeant.is_empty())
+        .flat_map(DeviceWay::ends);
+    workloads_of(view, direct.chain(reached), &|_| true).len()
+}
+
+/// The workloads of some interfaces, each once; an interface that belongs to none counts as one.
+fn workloads_of(
+    view: &Fabric<'_>,
+    interfaces: impl Iterator<Item = Id<Interface>>,
+    wanted: &dyn Fn(Id<Interface>) -> bool,
+) -> Vec<Result<Id<Workload>, Id<Interface>>> {
+    let mut all: Vec<_> = interfaces
+        .filter(|id| wanted(*id))
+        .map(|id| view.estate.interfaces[id].workload.ok_or(id))
+        .collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
 /// How many workloads the internet reaches by some ways in.
 pub(super) fn counts(
     view: &Fabric<'_>,
@@ -58,16 +94,8 @@ pub(super) fn counts(
     devices: &[DeviceWay],
     wanted: &dyn Fn(Id<Interface>) -> bool,
 ) -> Counts {
-    let workloads = |interfaces: Vec<Id<Interface>>| {
-        let mut all: Vec<_> = interfaces
-            .into_iter()
-            .filter(|id| wanted(*id))
-            .map(|id| view.estate.interfaces[id].workload.ok_or(id))
-            .collect();
-        all.sort_unstable();
-        all.dedup();
-        all
-    };
+    let workloads =
+        |interfaces: Vec<Id<Interface>>| workloads_of(view, interfaces.into_iter(), wanted);
     let at = |chosen: &dyn Fn(&DirectWay) -> bool| {
         ways.iter()
             .filter(|way| chosen(way))
@@ -179,7 +207,7 @@ fn closed_addresses(view: &Fabric<'_>) -> Vec<ClosedAddress> {
             address: public.to_string(),
             holder: format!("NAT gateway {}", gateway.name),
             network: network.name.to_string(),
-            because: "it lets nothing in".to_owned(),
+            because: "it allows no inbound connections".to_owned(),
             owner: heronshale_audit::describe::owner_text(estate, gateway.owner.or(network.owner)),
             place: estate.sources.place(&gateway.origin),
         })

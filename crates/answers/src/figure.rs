@@ -118,19 +118,19 @@ fn default_of(view: &Fabric<'_>, subnet: Id<Subnet>) -> String {
     match default.map(|candidate| candidate.winner.hop) {
         None => match heronshale_engine::route::last_resort(view, subnet) {
             Some(hop) => format!(
-                "default by {}",
+                "default via {}",
                 heronshale_audit::facts::hop_text(view, hop)
             ),
             None => "no default route".to_owned(),
         },
-        Some(Hop::Dead) => "default leads nowhere".to_owned(),
+        Some(Hop::Dead) => "default to a dead next hop".to_owned(),
         Some(hop) => match heronshale_engine::route::firewall_of(view, hop) {
             Some(firewall) => format!(
-                "default by firewall {}",
+                "default via firewall {}",
                 view.estate.firewalls[firewall].name
             ),
             None => format!(
-                "default by {}",
+                "default via {}",
                 heronshale_audit::facts::hop_text(view, hop)
             ),
         },
@@ -366,7 +366,7 @@ pub fn figure(view: &Fabric<'_>) -> Figure {
             boxes.push(plain(
                 BoxKind::Gap,
                 object,
-                "not in the snapshot".to_owned(),
+                "missing from the snapshot".to_owned(),
             ));
             boxes.len() - 1
         })
@@ -489,7 +489,7 @@ pub fn figure(view: &Fabric<'_>) -> Figure {
         }
     }
     let public: Addresses = view.internet().difference(&view.internet_end());
-    boxes[0].detail = counted(public.ranges().count(), "public range") + " held by the estate";
+    boxes[0].detail = counted(public.ranges().count(), "public range") + " of the estate";
     Figure {
         boxes,
         links,

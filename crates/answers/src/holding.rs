@@ -98,8 +98,8 @@ impl Search<'_, '_> {
             .filter(|public| public.address == address)
         {
             let by = public.interface.map_or_else(
-                || "held by nothing".to_owned(),
-                |interface| format!("stands for interface {}", estate.interfaces[interface].name),
+                || "unused".to_owned(),
+                |interface| format!("of interface {}", estate.interfaces[interface].name),
             );
             self.add("public address", &public.name, by, &public.origin);
         }
@@ -310,7 +310,7 @@ impl Search<'_, '_> {
                     self.add(
                         "set",
                         &set.name,
-                        "perhaps: its content is not known",
+                        "unknown: its content is not known",
                         &set.origin,
                     );
                 }

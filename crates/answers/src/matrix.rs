@@ -481,6 +481,7 @@ impl<'v, 'e> Matrix<'v, 'e> {
                     family: reach.family,
                     services: reach.services.clone(),
                     fate: row.fate,
+                    partly: row.partly.clone().map(|from| (sources[0], from)),
                 };
                 let key = (row.fate, sources.clone(), targets);
                 match parts.iter_mut().find(|(known, _)| *known == key) {
@@ -506,11 +507,11 @@ impl<'v, 'e> Matrix<'v, 'e> {
             let of = &self.found.fates[fate as usize];
             let ended_at = of.ended_at.map(|ended| {
                 let what = match (ended.denies, ended.other_way, ended.reply) {
-                    (true, _, false) => "denies the request",
-                    (true, _, true) => "denies the reply",
+                    (true, _, false) => "blocks the request",
+                    (true, _, true) => "blocks the reply",
                     (false, true, _) => "sees one direction only",
-                    (false, false, false) => "loses the request",
-                    (false, false, true) => "loses the reply",
+                    (false, false, false) => "drops the request",
+                    (false, false, true) => "drops the reply",
                 };
                 format!(
                     "{} {what}",

@@ -383,7 +383,8 @@ fn part_fact(
         let mut words = peer_words(family, numbers, symbols);
         let here = Addresses::from_intervals(family, numbers.clone()).intersection(all);
         words.ranges = here.texts();
-        words.said = if here == all.intersection(&Addresses::of_family(family)) {
+        words.whole = here == all.intersection(&Addresses::of_family(family));
+        words.said = if words.whole {
             side.to_owned()
         } else {
             peer_words(family, here.of(family), symbols).said

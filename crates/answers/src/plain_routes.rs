@@ -36,7 +36,7 @@ pub struct PlainRoute {
 /// What a route says beside a prefix and a next hop, if anything.
 fn more(route: &Route) -> Option<&'static str> {
     if !route.enabled {
-        return Some("it is switched off");
+        return Some("it is disabled");
     }
     if route.kind != RouteKind::Static {
         return Some("it is learned");

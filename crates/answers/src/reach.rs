@@ -1,15 +1,18 @@
 //! What something reaches, or who reaches it, as data.
 
 use super::path::services_text;
+use super::traffic::symbols;
+use heronshale_audit::describe::{PeerWords, peer_words};
 use heronshale_audit::facts::{choices_text, condition_text};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::sweep::{
-    Chains, From, Hop, Place, Reached, ReachedBy, Sweep, Sweeping, Way, machine_of, machines, sweep,
+    Chains, From, Hop, Node, Place, Reached, ReachedBy, Sweep, Sweeping, Way, machine_of, machines,
+    sweep,
 };
 use heronshale_engine::walk::Verdict;
 use heronshale_model::ends::End;
 use heronshale_model::estate::{Id, Interface, Service};
-use heronshale_sets::address::Family;
+use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::service;
 use rustc_hash::FxHashSet;
@@ -58,6 +61,8 @@ pub struct LinkFact {
     pub by: Vec<String>,
     /// The firewalls that are passed, there and back; one of them, where nature chooses.
     pub firewalls: Vec<String>,
+    /// From which addresses of the internet or a site, if not from all.
+    pub sources: Option<PeerWords>,
     /// What would have to hold.
     pub conditions: Vec<String>,
     /// Where only some of nature's choices work: those that do.
@@ -163,11 +168,68 @@ pub(super) fn by_text(view: &Fabric<'_>, by: ReachedBy) -> Option<String> {
     }
 }
 
+/// Ways from outside with the senders of each service put together: what some ways have only for a part of the internet,
+/// others may have for the rest.
+fn by_sources(view: &Fabric<'_>, found: &Sweep, ways: &[Way]) -> Vec<Way> {
+    if ways.iter().all(|way| way.partly.is_none()) {
+        return ways.to_vec();
+    }
+    let whole = |node: u32| match found.nodes[node as usize] {
+        Node::Site(id) => view.estate.sites[id].holds.clone(),
+        _ => view.internet_end(),
+    };
+    let mut all: Vec<Way> = Vec::new();
+    for way in ways {
+        let Some((node, from)) = &way.partly else {
+            all.push(way.clone());
+            continue;
+        };
+        let alike = |one: &Way| {
+            let place = one.partly.as_ref().map(|(node, _)| node);
+            (one.by, one.family, one.fate, place) == (way.by, way.family, way.fate, Some(node))
+        };
+        let (known, others): (Vec<Way>, Vec<Way>) = all.into_iter().partition(alike);
+        all = others;
+        let mut left = way.services.clone();
+        let with = |services: Intervals, from: Addresses| Way {
+            services,
+            partly: Some((*node, from)),
+            ..way.clone()
+        };
+        for one in known {
+            let both = one.services.intersection(&way.services);
+            left = left.difference(&both);
+            let before = one.partly.as_ref().map(|(_, from)| from.clone());
+            let before = before.unwrap_or_else(Addresses::empty);
+            all.push(with(one.services.difference(&both), before.clone()));
+            all.push(with(both, before.union(from)));
+        }
+        all.push(with(left, from.clone()));
+        all.retain(|one| !one.services.is_empty());
+    }
+    for way in &mut all {
+        let family = Addresses::of_family(way.family);
+        let partial = way
+            .partly
+            .as_ref()
+            .is_some_and(|(node, from)| !whole(*node).intersection(&family).is_subset(from));
+        way.partly.take_if(|_| !partial);
+    }
+    all
+}
+
 /// Ways that differ in nothing that is told, as one.
 pub(super) fn link_facts(view: &Fabric<'_>, found: &Sweep, ways: &[Way]) -> Vec<LinkFact> {
     let estate = view.estate;
+    let senders = ways.iter().filter_map(|way| way.partly.as_ref());
+    let senders = senders.fold(Addresses::empty(), |sum, (_, from)| sum.union(from));
+    let sets = if senders.is_empty() {
+        Vec::new()
+    } else {
+        symbols(view, &senders)
+    };
     let mut groups: Vec<(LinkFact, [Intervals; 2])> = Vec::new();
-    for way in ways {
+    for way in &by_sources(view, found, ways) {
         let fate = &found.fates[way.fate as usize];
         let fact = LinkFact {
             services: Vec::new(),
@@ -179,6 +241,10 @@ pub(super) fn link_facts(view: &Fabric<'_>, found: &Sweep, ways: &[Way]) -> Vec<
                 .iter()
                 .map(|id| estate.firewalls[*id].name.to_string())
                 .collect(),
+            sources: way
+                .partly
+                .as_ref()
+                .map(|(_, from)| peer_words(way.family, from.of(way.family), &sets)),
             conditions: fate
                 .judged
                 .conditions

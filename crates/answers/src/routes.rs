@@ -278,10 +278,10 @@ fn set_aside(
         let why = if !route.enabled {
             "it is disabled"
         } else if !route.only_tagged.is_empty() && !estate.has_tags(id, &route.only_tagged) {
-            "it is only for interfaces with tags that this one lacks"
+            "it is limited to tags that this interface does not have"
         } else if skips && heronshale_engine::route::hop(view, place, &route.next_hop) == Hop::Dead
         {
-            "its next hop does not exist or is down, and such routes are skipped"
+            "its next hop does not exist or is down, and this network skips such routes"
         } else {
             continue;
         };

@@ -123,11 +123,11 @@ fn not_in_force(view: &Fabric<'_>, id: RuleId) -> Option<String> {
     }
     Some(if rule.enabled {
         format!(
-            "it was enforced until {}",
+            "it ended on {}",
             moment_text(&rule.enforced_until?.to_string())
         )
     } else {
-        "it is switched off".to_owned()
+        "it is disabled".to_owned()
     })
 }
 

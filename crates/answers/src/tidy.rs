@@ -156,17 +156,15 @@ pub fn tidy_plan(view: &Fabric<'_>) -> (Vec<RuleId>, TidyAnswer) {
             FilterKind::FirewallPolicy { .. }
         ) =>
         {
-            "rules of firewall policies are left to their owner"
+            "Rules of firewall policies are left to their owner."
         }
         How::RedundantByDefault => {
-            "only the default makes it redundant, and it may be there to be read"
+            "Redundant only because of the default; it may document an intention."
         }
-        _ if one.across => "only as long as these groups are bound together",
-        _ if !outlive(view, one.rule, &one.covers) => {
-            "what covers it is to be looked at again itself"
-        }
-        _ if !one.durable => "only with today's members of groups and sets",
-        _ => "not together with the others: it covers one of them, or one of them covers it",
+        _ if one.across => "Dead only while these groups are bound together.",
+        _ if !outlive(view, one.rule, &one.covers) => "The rule that covers it is due for review.",
+        _ if !one.durable => "Dead only with today's members of groups and sets.",
+        _ => "Not together with the others: it covers one of them, or one of them covers it.",
     };
     let staying = dead
         .iter()

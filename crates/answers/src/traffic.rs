@@ -22,7 +22,10 @@ pub(super) fn summed(packets: &PacketSet, symbols: &Symbols) -> Vec<PathTraffic>
     Family::BOTH.into_iter().filter_map(of).collect()
 }
 
-/// Names for the addresses of both ends: of interfaces, where there are few.
+/// Sets that may give a name.
+const MOST_SETS: usize = 200;
+
+/// Names for the addresses of both ends: of interfaces, where there are few, and of sets.
 pub(super) fn symbols(view: &Fabric<'_>, all: &Addresses) -> Symbols {
     let estate = view.estate;
     let mut symbols: Symbols = vec![("the internet".to_owned(), view.internet_end())];
@@ -39,6 +42,12 @@ pub(super) fn symbols(view: &Fabric<'_>, all: &Addresses) -> Symbols {
             interface.name.to_string(),
             interface.addresses.intersection(all),
         ));
+    }
+    for (id, set) in estate.address_sets.iter().take(MOST_SETS) {
+        let members = &view.set(id).matched.sure;
+        if members.overlaps(all) {
+            symbols.push((format!("set {}", set.name), members.clone()));
+        }
     }
     symbols
 }

@@ -11,6 +11,28 @@ use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{Entry, Packet, service};
 use serde::Serialize;
 
+/// A count with its noun: `1 rule`, `2 rules`, `3 public addresses`.
+pub fn plural(count: usize, what: &str) -> String {
+    let stem = what
+        .strip_suffix('y')
+        .filter(|stem| !stem.ends_with(['a', 'e', 'o', 'u']));
+    match (count, stem) {
+        (1, _) => format!("1 {what}"),
+        (_, Some(stem)) => format!("{count} {stem}ies"),
+        (_, None) if what.ends_with(['s', 'x']) => format!("{count} {what}es"),
+        _ => format!("{count} {what}s"),
+    }
+}
+
+/// A day, or a moment that is not the end of one, in words.
+pub(crate) fn day_text(moment: &str) -> String {
+    let text = moment_text(moment);
+    let day = text
+        .strip_prefix("end of ")
+        .and_then(|day| day.strip_suffix(" UTC"));
+    day.map_or_else(|| text.clone(), str::to_owned)
+}
+
 /// A rule as a reader finds it.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -277,7 +299,7 @@ pub fn rule_fact(estate: &Estate, id: RuleId) -> RuleFact {
 pub fn moment_text(moment: &str) -> String {
     let plain = moment.trim_end_matches('Z').replace('T', " ");
     match plain.strip_suffix(" 23:59:59.999999999") {
-        Some(day) => format!("the end of {day} UTC"),
+        Some(day) => format!("end of {day} UTC"),
         None => format!("{} UTC", plain.strip_suffix(":00").unwrap_or(&plain)),
     }
 }
@@ -307,6 +329,8 @@ pub struct PeerWords {
     pub said: String,
     /// Exactly: addresses, prefixes and ranges, ascending.
     pub ranges: Vec<String>,
+    /// Whether that is the whole side that was asked about.
+    pub whole: bool,
 }
 
 /// Packets of one direction at an interface, as one entry of a list.
@@ -359,7 +383,11 @@ pub fn peer_words(family: Family, numbers: &Intervals, symbols: &Symbols) -> Pee
     } else {
         list_text(plain)
     };
-    PeerWords { said, ranges }
+    PeerWords {
+        said,
+        ranges,
+        whole: false,
+    }
 }
 
 fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
@@ -382,9 +410,27 @@ fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
             words.push(name.clone());
         }
     }
+    let internet = symbols
+        .iter()
+        .find(|(name, _)| name == "the internet" || name == "internet");
+    if let Some((name, all)) = internet
+        && rest.ranges().count() > MOST_RANGES
+    {
+        let all = all.intersection(&Addresses::of_family(family));
+        let missing = all.difference(&rest);
+        let inside = rest.intersection(&all);
+        // What is left of the internet is told by what is missing there.
+        if !missing.is_empty() && missing.ranges().count() < inside.ranges().count() {
+            words.push(format!("{name} except {}", list_text(missing.texts())));
+            rest = rest.difference(&inside);
+        }
+    }
     words.extend(rest.texts());
     words
 }
+
+/// More ranges than this are not listed where something shorter says the same.
+const MOST_RANGES: usize = 4;
 
 /// The names of a few addresses, if each has one.
 fn one_by_one(family: Family, set: &Addresses, symbols: &Symbols) -> Option<Vec<String>> {

@@ -257,10 +257,11 @@ fn files(
             "audit.txt",
             report::audit(
                 &whole,
-                report::Length::All,
+                report::GroupBy::Severity,
                 Look {
-                    width: 100,
-                    colour: false,
+                    details: true,
+                    settings: true,
+                    ..Look::default()
                 },
             ),
         ),

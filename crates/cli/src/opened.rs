@@ -60,6 +60,12 @@ pub struct EstateArgs {
     /// How to write the answer
     #[arg(long, value_enum, default_value = "text")]
     pub format: Format,
+    /// Show everything in full
+    #[arg(long)]
+    pub details: bool,
+    /// List the default settings
+    #[arg(long)]
+    pub settings: bool,
 }
 
 /// What people say of the estate.
@@ -134,6 +140,18 @@ pub struct Opened {
 const FILE: &str = "heronshale.yaml";
 
 impl EstateArgs {
+    /// A snapshot as text, with nothing else asked for.
+    pub fn of(estate: PathBuf) -> Self {
+        Self {
+            estate: Some(estate),
+            at: None,
+            config: None,
+            format: Format::Text,
+            details: false,
+            settings: false,
+        }
+    }
+
     /// Reads the estate, and the configuration.
     pub fn open(&self) -> Result<Opened, Failure> {
         self.format.is_no_table()?;
@@ -272,6 +290,8 @@ impl EstateArgs {
             stated,
             self.format,
         );
+        opened.look.details = self.details;
+        opened.look.settings = self.settings;
         opened.segments = configuration.segments.clone();
         if let Some(path) = named {
             let name = path

@@ -24,6 +24,7 @@ pub fn look_of_stdout() -> Look {
     Look {
         width: width(stdout.is_terminal()),
         colour: coloured(anstream::AutoStream::choice(&stdout)),
+        ..Look::default()
     }
 }
 
@@ -33,6 +34,7 @@ pub fn look_of_stderr() -> Look {
     Look {
         width: width(stderr.is_terminal()),
         colour: coloured(anstream::AutoStream::choice(&stderr)),
+        ..Look::default()
     }
 }
 

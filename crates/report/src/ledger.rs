@@ -313,7 +313,7 @@ pub fn ledger(answer: &Answer<ExposureAnswer>, look: Look) -> String {
             11,
         );
     }
-    page.gaps(heading);
+    page.foot(heading);
     page.finish()
 }
 

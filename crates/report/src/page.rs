@@ -3,8 +3,9 @@
 use crate::harmless::harmless_text;
 use anstyle::{AnsiColor, Color, Effects, Style};
 use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, Table, TableStyle, Width};
-use heronshale_answers::Heading;
+use heronshale_answers::{GapRow, Heading};
 use heronshale_audit::describe::moment_text;
+pub(crate) use heronshale_audit::describe::plural;
 use heronshale_model::severity::Severity;
 use unicode_width::UnicodeWidthStr;
 
@@ -15,6 +16,10 @@ pub struct Look {
     pub width: usize,
     /// Whether to use colour; it never is the only carrier of meaning.
     pub colour: bool,
+    /// Whether to tell everything in full.
+    pub details: bool,
+    /// Whether to list the default settings.
+    pub settings: bool,
 }
 
 impl Default for Look {
@@ -22,6 +27,8 @@ impl Default for Look {
         Self {
             width: 100,
             colour: false,
+            details: false,
+            settings: false,
         }
     }
 }
@@ -69,11 +76,6 @@ impl Page {
 
     pub fn finish(self) -> String {
         self.out
-    }
-
-    /// How many lines there are.
-    pub fn lines(&self) -> usize {
-        self.out.lines().count()
     }
 
     /// A text of somebody, made harmless, in a style.
@@ -145,12 +147,14 @@ impl Page {
     /// `label     text`, the label in a column of its own; a label of several lines stands once.
     pub fn field(&mut self, label: &str, text: &str) {
         const COLUMN: usize = 13;
-        self.hang(
-            Style::new(),
-            &format!("  {label:<width$}", width = COLUMN - 2),
-            text,
-            COLUMN,
-        );
+        let label = format!("  {label:<width$}", width = COLUMN - 2);
+        // A longer label keeps its space.
+        let label = if label.ends_with(' ') {
+            label
+        } else {
+            format!("{label} ")
+        };
+        self.hang(Style::new(), &label, text, COLUMN);
     }
 
     /// A heading over what follows.
@@ -160,56 +164,72 @@ impl Page {
         self.raw(&line);
     }
 
-    /// The answer in one sentence, and what it was made from.
+    /// The answer in one sentence, and in one line what it was made from.
     pub fn top(&mut self, sentence: &str, heading: &Heading) {
         let undecided = sentence.starts_with("Undecided");
         let as_far = if heading.given_up && !undecided {
-            "As far as ways could be followed: "
+            "Incomplete, at least: "
         } else {
             ""
         };
         self.say(STRONG, &format!("{as_far}{sentence}"));
         let size = &heading.size;
         let date = match (&heading.judged_by, &heading.taken) {
-            (Some(judged), Some(taken)) if judged == taken => {
-                format!("as of {}", moment_text(taken))
+            (Some(judged), Some(taken)) if judged == taken => moment_text(taken),
+            (Some(judged), Some(taken)) => {
+                format!("{}, judged by {}", moment_text(taken), moment_text(judged))
             }
-            (Some(judged), Some(taken)) => format!(
-                "as of {}, judged by {}",
-                moment_text(taken),
-                moment_text(judged)
-            ),
-            (Some(judged), None) => format!("of no date, judged by {}", moment_text(judged)),
-            (None, _) => "of no date: rules with an end count as in force".to_owned(),
+            (Some(judged), None) => format!("undated, judged by {}", moment_text(judged)),
+            (None, _) => "undated, so end dates of rules are ignored".to_owned(),
         };
-        let counts = [
-            (size.networks, "network"),
-            (size.interfaces, "interface"),
-            (size.rules, "rule"),
+        let mut counts = vec![
+            plural(size.networks, "network"),
+            plural(size.interfaces, "interface"),
+            plural(size.rules, "rule"),
         ];
-        let counts: Vec<String> = counts
-            .iter()
-            .map(|(count, what)| plural(*count, what))
-            .collect();
-        self.say(
-            FAINT,
-            &format!("{} {date} · {}", heading.estate, counts.join(", ")),
-        );
-        if !heading.settings_at_default.is_empty() {
-            self.say(
-                FAINT,
-                &format!(
-                    "settings at their default: {}",
-                    heading.settings_at_default.join(", ")
-                ),
-            );
-        }
-        if !heading.stated.is_empty() {
-            self.say(FAINT, &format!("with {}", heading.stated.join(", ")));
-        }
+        counts.retain(|count| count != "0 networks");
+        let gaps = match heading.gaps.len() {
+            0 => String::new(),
+            count => format!(" · {}", plural(count, "gap")),
+        };
+        let line = format!("{} · {date} · {}{gaps}", heading.estate, counts.join(", "));
+        self.say(FAINT, &line);
         if heading.given_up {
-            let said = "some connections have more ways than the limit of steps allows to follow: they are undecided, and count as unknown";
+            let said = "Some connections have more possible ways than the limit of steps allows. They are undecided and count as unknown.";
             self.say(STRONG, said);
+        }
+    }
+
+    /// What an answer rests on: what is missing from the snapshot, settings, files beside it.
+    pub fn foot(&mut self, heading: &Heading) {
+        const SHOWN: usize = 4;
+        self.blank();
+        if !heading.gaps.is_empty() {
+            let all = heading.gaps.len();
+            let shown = if self.look.details { all } else { SHOWN };
+            let gaps = heading.gaps.iter().take(shown).map(gap_text);
+            let mut text = gaps.collect::<Vec<_>>().join(", ");
+            if all > shown {
+                text.push_str(&format!(" and {} more (--details)", all - shown));
+            }
+            self.hang(FAINT, "Missing from the snapshot: ", &text, 2);
+        }
+        let settings = &heading.settings_at_default;
+        let files = heading.stated.iter().map(|one| file_of(one));
+        let mut parts: Vec<String> = Vec::new();
+        if !settings.is_empty() && !self.look.settings {
+            let count = plural(settings.len(), "default setting");
+            parts.push(format!("Assumes {count} (--settings)"));
+        }
+        let files: Vec<&str> = files.collect();
+        if !files.is_empty() {
+            parts.push(files.join(", "));
+        }
+        if !parts.is_empty() {
+            self.say(FAINT, &parts.join(" · "));
+        }
+        if !settings.is_empty() && self.look.settings {
+            self.hang(FAINT, "Default settings: ", &settings.join(", "), 2);
         }
     }
 
@@ -264,39 +284,23 @@ impl Page {
             self.raw(&line);
         }
     }
-
-    /// What the snapshot lacks, if anything.
-    pub fn gaps(&mut self, heading: &Heading) {
-        if heading.gaps.is_empty() {
-            return;
-        }
-        self.heading("The snapshot lacks");
-        for gap in &heading.gaps {
-            let reason = gap
-                .reason
-                .as_ref()
-                .map_or_else(String::new, |reason| format!(": {reason}"));
-            self.hang(
-                Style::new(),
-                "  ",
-                &format!("{} of {}{reason} ({})", gap.lacks, gap.object, gap.place),
-                4,
-            );
-        }
-    }
 }
 
-/// `1 rule`, `2 rules`.
-pub(crate) fn plural(count: usize, what: &str) -> String {
-    let stem = what
-        .strip_suffix('y')
-        .filter(|stem| !stem.ends_with(['a', 'e', 'o', 'u']));
-    match (count, stem) {
-        (1, _) => format!("1 {what}"),
-        (_, Some(stem)) => format!("{count} {stem}ies"),
-        (_, None) if what.ends_with('s') => format!("{count} {what}es"),
-        _ => format!("{count} {what}s"),
-    }
+/// What is missing, in words: `rules of group scanner-vendor (the account may not be read)`.
+fn gap_text(gap: &GapRow) -> String {
+    let object = gap.object.replacen(':', " ", 1);
+    let what = match gap.lacks.as_str() {
+        "everything" => object,
+        lacks => format!("{} of {object}", lacks.trim_start_matches("its ")),
+    };
+    let reason = gap.reason.as_ref();
+    reason.map_or_else(|| what.clone(), |reason| format!("{what} ({reason})"))
+}
+
+/// The file of something that was said beside the snapshot.
+fn file_of(stated: &str) -> &str {
+    let bare = stated.trim_start_matches("configuration ");
+    bare.split_once(" of ").map_or(bare, |(_, file)| file)
 }
 
 #[cfg(test)]
@@ -304,7 +308,11 @@ mod tests {
     use super::*;
 
     fn page(width: usize, colour: bool) -> Page {
-        Page::new(Look { width, colour })
+        Page::new(Look {
+            width,
+            colour,
+            ..Look::default()
+        })
     }
 
     #[test]
@@ -396,7 +404,7 @@ mod tests {
         );
         assert_eq!(
             moment_text("2026-11-02T23:59:59.999999999Z"),
-            "the end of 2026-11-02 UTC"
+            "end of 2026-11-02 UTC"
         );
     }
 }

@@ -303,7 +303,7 @@ pub fn plain_acls(view: &Fabric<'_>) -> (Vec<PlainAcl>, Vec<LeftOut>, bool) {
         }
     }
     for (word, count) in others {
-        let why = "these lists keep no state, and know addresses only".to_owned();
+        let why = "these lists are stateless and know addresses only".to_owned();
         left_out.push(LeftOut {
             what: format!("{count} {word}"),
             why,
@@ -351,7 +351,7 @@ fn plain_acl(view: &Fabric<'_>, id: Id<Filter>, filter: &Filter) -> Result<Vec<P
                 );
                 if !peers.maybe.is_empty() || !local.maybe.is_empty() {
                     return Err(format!(
-                        "its rule {name} depends on what the snapshot lacks"
+                        "its rule {name} depends on something missing from the snapshot"
                     ));
                 }
                 let ends = if direction == Direction::In {
@@ -361,7 +361,8 @@ fn plain_acl(view: &Fabric<'_>, id: Id<Filter>, filter: &Filter) -> Result<Vec<P
                 };
                 let entries = entries(rule, &name, ends[0], ends[1]);
                 all.extend(
-                    entries.map_err(|what| format!("of its rule {name} {what} cannot be said"))?,
+                    entries
+                        .map_err(|what| format!("{what} of its rule {name} cannot be written"))?,
                 );
             }
             both.push(PlainAcl {
@@ -372,7 +373,7 @@ fn plain_acl(view: &Fabric<'_>, id: Id<Filter>, filter: &Filter) -> Result<Vec<P
         }
         if found.as_ref().is_some_and(|other| *other != both) {
             return Err(
-                "names in it mean different addresses in the networks where it is bound".to_owned(),
+                "names in it mean different addresses in the networks of its interfaces".to_owned(),
             );
         }
         found = Some(both);

@@ -133,7 +133,7 @@ pub fn rule_sheet(view: &Fabric<'_>) -> Sheet {
     let settings = settings_left_out(estate);
     let why = |word: &str| match word {
         "filters with tags" => "there is no column for tags",
-        _ => "they need more than a row for each rule",
+        _ => "they need more than one row per rule",
     };
     sheet.left_out = { others.into_iter() }
         .map(|(word, count)| LeftOut {
@@ -168,7 +168,7 @@ pub(super) fn settings_left_out(estate: &Estate) -> Option<LeftOut> {
         names.join(", ")
     );
     let why =
-        "there is no column for settings: write them into a file beside the import, or verdicts change".to_owned();
+        "there is no column for settings; write them into a file beside the import, or verdicts change".to_owned();
     (!names.is_empty()).then_some(LeftOut { what, why })
 }
 
@@ -328,7 +328,7 @@ pub fn interface_sheet(view: &Fabric<'_>) -> Sheet {
     ];
     for (one, many, count) in kinds.into_iter().filter(|(_, _, count)| *count > 0) {
         let what = format!("{count} {}", if count == 1 { one } else { many });
-        let why = "the sheet is about interfaces and where they stand".to_owned();
+        let why = "the sheet is about interfaces and their places".to_owned();
         sheet.left_out.push(LeftOut { what, why });
     }
     sheet.left_out.extend(settings_left_out(estate));

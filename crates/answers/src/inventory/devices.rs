@@ -8,7 +8,7 @@ pub(crate) fn gaps(estate: &Estate) -> Vec<GapRow> {
         Lack::Everything => "everything",
         Lack::Interfaces => "its interfaces",
         Lack::OwnFirewalls => "own firewalls",
-        Lack::Groups => "which groups are bound",
+        Lack::Groups => "group bindings",
         Lack::Rules => "its rules",
         Lack::Routes => "its routes",
     };
@@ -78,7 +78,7 @@ pub(super) fn devices(estate: &Estate) -> Vec<DeviceRow> {
             .map(|front| front.address.to_string())
             .collect();
         let sick = item.back_ends.iter().filter(|end| !end.healthy).count();
-        let ends = format!("{} back ends, {sick} not healthy", item.back_ends.len());
+        let ends = format!("{} back ends, {sick} unhealthy", item.back_ends.len());
         rows.push(row(
             &item.name,
             kind,
@@ -129,7 +129,7 @@ pub(super) fn devices(estate: &Estate) -> Vec<DeviceRow> {
             .map(|network| name_of(&estate.networks, network))
             .collect();
         let linked = if networks.is_empty() {
-            "linked to nothing".to_owned()
+            "not linked".to_owned()
         } else {
             format!("linked to {}", networks.join(", "))
         };

@@ -21,8 +21,8 @@ impl Sight {
     /// In words.
     pub fn word(self) -> &'static str {
         match self {
-            Self::Closed => "seen open, closed here",
-            Self::NotHeld => "not of the estate",
+            Self::Closed => "open outside, closed here",
+            Self::NotHeld => "not in the estate",
             Self::Unknown => "unknown here",
             Self::Agrees => "agrees",
         }

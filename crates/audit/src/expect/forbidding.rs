@@ -114,7 +114,7 @@ impl Forbidden<'_> {
             (Some(against), _) => {
                 let mut why = match against.verdict {
                     Verdict::Works => "this gets through".to_owned(),
-                    other => format!("this may get through: {}", other.word()),
+                    other => format!("this may get through ({})", other.word()),
                 };
                 if let Some(Node::Service(id)) = by_another {
                     let _ = write!(
@@ -222,7 +222,7 @@ pub(super) fn always_passes(
     match (broken, unknown) {
         (Some(against), _) => Standing {
             state: State::Broken,
-            why: why("this gets through another way"),
+            why: why("this gets through without it"),
             against: Some(against),
         },
         (None, Some(against)) => Standing {
@@ -230,7 +230,7 @@ pub(super) fn always_passes(
             why: open_text("whether this gets through", &against),
             against: Some(against),
         },
-        (None, None) if !connects => Standing::vacuous("nothing connects at all"),
+        (None, None) if !connects => Standing::vacuous("no connection exists at all"),
         (None, None) => Standing::kept(),
     }
 }

@@ -98,11 +98,9 @@ fn settled(unknown: Option<&Against>) -> bool {
 fn open_text(what: &str, against: &Against) -> String {
     match against.verdict {
         Verdict::Undecided => {
-            format!(
-                "{what} is undecided: there are more ways than the limit of steps allows to follow"
-            )
+            format!("{what} is undecided: more possible ways than the limit of steps allows")
         }
-        _ => format!("{what} depends on what the snapshot lacks"),
+        _ => format!("{what} depends on something missing from the snapshot"),
     }
 }
 
@@ -187,9 +185,7 @@ pub fn standings(view: &Fabric<'_>) -> Vec<Standing> {
         let forbids = |one: &Expectation| !matches!(one.claim, Claim::MayReach { .. });
         for (standing, _) in found.iter_mut().zip(all).filter(|(_, one)| forbids(one)) {
             if standing.state == State::Kept {
-                let why =
-                    "connections that were given up at the limit of steps may speak against this"
-                        .to_owned();
+                let why = "undecided connections may contradict this".to_owned();
                 *standing = Standing {
                     state: State::Unknown,
                     why,
@@ -268,9 +264,9 @@ fn firewall(view: &Fabric<'_>, name: &Name) -> Result<Id<Firewall>, EndError> {
 /// A side that stands for nobody says nothing.
 fn nobody(view: &Fabric<'_>, from: &[End], to: &[End]) -> Option<Standing> {
     if Senders::of(view, from).is_empty() {
-        return Some(Standing::vacuous("nobody is meant who could send"));
+        return Some(Standing::vacuous("the sending side is empty"));
     }
     Receivers::of(view, to)
         .is_empty()
-        .then(|| Standing::vacuous("nobody is meant who could be reached"))
+        .then(|| Standing::vacuous("the receiving side is empty"))
 }

@@ -91,10 +91,7 @@ pub(super) fn may_reach(
                     unknown = Some(against);
                     continue;
                 }
-                let why = format!(
-                    "this does not work for certain: {}",
-                    part.judged.verdict.word()
-                );
+                let why = format!("not all of this works: {}", part.judged.verdict.word());
                 return Standing {
                     state: State::Broken,
                     why,
@@ -104,7 +101,7 @@ pub(super) fn may_reach(
         }
     }
     match unknown {
-        _ if !asked_any => Standing::vacuous("the two sides have no family of addresses in common"),
+        _ if !asked_any => Standing::vacuous("the two sides share no address family"),
         Some(against) => {
             let why = open_text("whether this works", &against);
             Standing {

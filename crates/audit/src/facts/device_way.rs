@@ -248,6 +248,7 @@ fn walked_fact(
         let whole = internet.intersection(&Addresses::of_family(family));
         let missing = whole.difference(&set);
         let mut words = peer_words(family, set.of(family), &symbols);
+        words.whole = missing.is_empty();
         if missing.is_empty() {
             words.said = format!("any {family} address");
         } else if missing.texts().len() * 2 < words.ranges.len() {
@@ -263,6 +264,7 @@ fn walked_fact(
         PeerWords {
             said: set.texts().join(", "),
             ranges: set.texts(),
+            whole: false,
         }
     };
     let entries = entries_within(&part.packets, above);

@@ -64,9 +64,9 @@ pub(crate) fn exposure_factors(
         factors.push(Factor::new(1, format!("sensitive port open: {ports}")));
     }
     if harmless::only_web(&services) {
-        factors.push(Factor::new(-1, "nothing but web ports"));
+        factors.push(Factor::new(-1, "web ports only"));
     } else if harmless::only_icmp(&services) {
-        factors.push(Factor::new(-1, "nothing but ICMP"));
+        factors.push(Factor::new(-1, "ICMP only"));
     } else if !harmless(&from_anywhere) {
         factors.push(Factor::new(1, "open to any address"));
     }
@@ -75,12 +75,12 @@ pub(crate) fn exposure_factors(
         // Worth knowing, and nothing to fix.
         factors.push(Factor::new(
             -4,
-            format!("meant: {}", by(&spoken.allowed_by)),
+            format!("intended: {}", by(&spoken.allowed_by)),
         ));
     } else if !spoken.unmeant.is_empty() {
         factors.push(Factor::new(
             1,
-            format!("forbidden: {}", by(&spoken.forbidden_by)),
+            format!("forbidden by: {}", by(&spoken.forbidden_by)),
         ));
     }
     factors

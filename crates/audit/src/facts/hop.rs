@@ -36,7 +36,7 @@ pub fn hop_text(view: &Fabric<'_>, hop: Hop) -> String {
         Hop::Door(interface) => format!("private door {}", estate.interfaces[interface].name),
         Hop::SharedAddress => "the platform's shared address".to_owned(),
         Hop::Dead => "a next hop that does not exist or is down".to_owned(),
-        Hop::Unknown => "what the snapshot lacks".to_owned(),
+        Hop::Unknown => "something missing from the snapshot".to_owned(),
     }
 }
 
@@ -170,9 +170,9 @@ pub fn link_text(estate: &Estate, to: &LinkEnd) -> String {
 /// Why a next hop does not work, in words.
 pub fn why_dead(view: &Fabric<'_>, network: Id<Network>, next: &NextHop) -> String {
     let estate = view.estate;
-    let missing = |what: &str, name: &str| format!("there is no {what} {name}");
+    let missing = |what: &str, name: &str| format!("{what} {name} does not exist");
     let far = |what: &str, name: &str| {
-        format!("{what} {name} stands neither in this network nor in one peered with it")
+        format!("{what} {name} is neither in this network nor in a peered one")
     };
     match next {
         NextHop::Gateway(Reference::Found(id)) => {
@@ -199,7 +199,7 @@ pub fn why_dead(view: &Fabric<'_>, network: Id<Network>, next: &NextHop) -> Stri
             let peering = &estate.peerings[*id];
             down_text(view, peering).unwrap_or_else(|| {
                 format!(
-                    "peering {} does not join network {}",
+                    "peering {} does not include network {}",
                     peering.name, estate.networks[network].name
                 )
             })
@@ -216,7 +216,10 @@ pub fn why_dead(view: &Fabric<'_>, network: Id<Network>, next: &NextHop) -> Stri
             }
         }
         NextHop::Firewall(Reference::Found(id)) if estate.firewalls[*id].members_up() == 0 => {
-            format!("no member of firewall {} is up", estate.firewalls[*id].name)
+            format!(
+                "firewall {} has no member that is up",
+                estate.firewalls[*id].name
+            )
         }
         NextHop::Firewall(Reference::Found(id)) => {
             let legs = estate.firewalls[*id]
@@ -234,7 +237,7 @@ pub fn why_dead(view: &Fabric<'_>, network: Id<Network>, next: &NextHop) -> Stri
             down_between(view, network, [estate.balancers[*id].network])
                 .unwrap_or_else(|| far("balancer", &estate.balancers[*id].name))
         }
-        NextHop::Address(address) => format!("nobody near holds {address}"),
+        NextHop::Address(address) => format!("nobody in reach has {address}"),
         NextHop::Gateway(Reference::Missing(name)) => missing("gateway", name),
         NextHop::Peering(Reference::Missing(name)) => missing("peering", name),
         NextHop::Hub(Reference::Missing(name)) => missing("hub", name),

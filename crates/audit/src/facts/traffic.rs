@@ -30,7 +30,7 @@ pub fn condition_text(estate: &Estate, condition: &Condition) -> String {
                 .iter()
                 .map(|set| estate.name_sets[*set].name.to_string())
                 .collect();
-            format!("the packets are meant for a name of {}", names.join(" or "))
+            format!("the request is for a name in {}", names.join(" or "))
         }
         Condition::Other(text) => text.to_string(),
     }
@@ -43,18 +43,15 @@ pub fn choices_text(view: &Fabric<'_>, judged: &Judged) -> Vec<String> {
     };
     let estate = view.estate;
     let one = |choice: &Choice| match choice {
-        Choice::ClientPorts(ports) => format!("the client's port is one of {}", ports_text(ports)),
+        Choice::ClientPorts(ports) => format!("the client port is in {}", ports_text(ports)),
         Choice::TranslatedPorts(ports) => {
-            format!("the translated port is one of {}", ports_text(ports))
+            format!("the translated port is in {}", ports_text(ports))
         }
-        Choice::Route(winner) => format!(
-            "of equal routes the one to {} is taken",
-            hop_text(view, winner.hop)
-        ),
-        Choice::Offer(_) => "the site takes the right one of its ways back".to_owned(),
-        Choice::Member(_) => {
-            "the reply comes to the firewall member that saw the request".to_owned()
+        Choice::Route(winner) => {
+            format!("the equal route to {} is used", hop_text(view, winner.hop))
         }
+        Choice::Offer(_) => "the site uses the right one of its ways back".to_owned(),
+        Choice::Member(_) => "the reply reaches the firewall member of the request".to_owned(),
         Choice::BackEnd(id, at) => {
             let item = &estate.balancers[*id];
             let name = item
@@ -68,8 +65,10 @@ pub fn choices_text(view: &Fabric<'_>, judged: &Judged) -> Vec<String> {
             format!("balancer {} picks {name}", item.name)
         }
         Choice::ProxyInterface(id) => format!("the proxy uses {}", estate.interfaces[*id].name),
-        Choice::Holder(_) => "the right one of several that hold the address answers".to_owned(),
-        Choice::Resolved(at) => format!("the name's address {} is taken", at + 1),
+        Choice::Holder(_) => {
+            "the right one of several machines with this address answers".to_owned()
+        }
+        Choice::Resolved(at) => format!("the name resolves to its address no. {}", at + 1),
     };
     let mut texts: Vec<String> = choices.iter().map(one).collect();
     texts.dedup();

@@ -73,9 +73,9 @@ impl Meaning {
     /// What it is called.
     pub fn word(self) -> &'static str {
         match self {
-            Self::Unmeant => "unmeant",
-            Self::Unjudged => "unjudged",
-            Self::Meant => "meant",
+            Self::Unmeant => "unintended",
+            Self::Unjudged => "not judged",
+            Self::Meant => "intended",
         }
     }
 }

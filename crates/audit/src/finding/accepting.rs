@@ -63,9 +63,9 @@ enum Fails {
 /// Kinds that nobody can live with: what could not be decided, and what was said and is not so.
 fn cannot_be_accepted(kind: &str) -> Option<&'static str> {
     match kind {
-        "undecided" => Some("what could not be decided cannot be accepted"),
+        "undecided" => Some("an undecided result cannot be accepted"),
         _ if kind.starts_with("expectation-") => {
-            Some("an expectation that is not so is changed or struck out instead")
+            Some("a broken expectation is changed or deleted instead")
         }
         _ => None,
     }
@@ -125,9 +125,8 @@ pub fn judged(view: &Fabric<'_>) -> Judged {
     for acceptance in &view.stated.acceptances {
         let found = at.get(&acceptance.finding.to_lowercase()).copied();
         let Some(index) = found else {
-            let what =
-                "the audit has no such finding: it was fixed, or what it is about has changed"
-                    .to_owned();
+            let what = "the audit has no such finding; it was fixed, or its subject has changed"
+                .to_owned();
             told.push((
                 &kinds::acceptance_unused::KIND,
                 acceptance,
@@ -140,7 +139,7 @@ pub fn judged(view: &Fabric<'_>) -> Judged {
             && finding.former.as_deref() != Some(&finding.fingerprint)
         {
             let text = format!(
-                "this acceptance has the fingerprint of an earlier version: write {}",
+                "This acceptance has the fingerprint of an earlier version. Write {}.",
                 finding.fingerprint
             );
             let place = Some(acceptance.place.clone());
@@ -162,10 +161,9 @@ pub fn judged(view: &Fabric<'_>) -> Judged {
         let until = moment_text(&acceptance.until.to_string());
         let expired = match view.at {
             Some(now) if now <= acceptance.until => None,
-            Some(_) => Some(format!("it held until {until}")),
+            Some(_) => Some(format!("it was valid until {until}")),
             None => Some(
-                "no date is known to judge it by: the snapshot says none, and no --at is given"
-                    .to_owned(),
+                "the audit has no date; the snapshot has none, and --at is not given".to_owned(),
             ),
         };
         if let Some(why) = expired {
@@ -182,7 +180,7 @@ pub fn judged(view: &Fabric<'_>) -> Judged {
         };
         let Some(written) = &acceptance.packets else {
             let why =
-                "it names no packets, and so would accept whatever the finding grows to".to_owned();
+                "it names no packets, so it would accept any growth of the finding".to_owned();
             told.push((
                 &kinds::acceptance_too_wide::KIND,
                 acceptance,
@@ -196,7 +194,7 @@ pub fn judged(view: &Fabric<'_>) -> Judged {
             taken[index] = Some(acceptance);
         } else {
             let text = format!(
-                "accepted by {} until {until}, and grown since: {}",
+                "accepted by {} until {until}, has grown since: {}",
                 acceptance.who,
                 shown(&pinned_facts(view, &grown))
             );
@@ -211,7 +209,7 @@ pub fn judged(view: &Fabric<'_>) -> Judged {
         let over = pin.difference(packets);
         if !over.is_empty() {
             let facts = pinned_facts(view, &over);
-            let why = format!("it accepts what is not open: {}", shown(&facts));
+            let why = format!("it covers what is not open: {}", shown(&facts));
             told.push((
                 &kinds::acceptance_too_wide::KIND,
                 acceptance,
@@ -273,21 +271,22 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
     );
     let (title, fix, narrower) = match fails {
         Fails::Unused(why) => (
-            format!("the acceptance of {what} accepts nothing: {why}"),
-            "strike it out".to_owned(),
+            format!("the acceptance of {what} applies to nothing: {why}"),
+            "Delete the acceptance.".to_owned(),
             Vec::new(),
         ),
         Fails::Expired(why) => (
-            format!("the acceptance of {what} has ended: {why}"),
+            format!("the acceptance of {what} has expired: {why}"),
             format!(
-                "fix the finding, or ask {} for a new reason and a new date",
+                "Fix the finding, or ask {} for a new reason and a new date.",
                 acceptance.who
             ),
             Vec::new(),
         ),
         Fails::TooWide(why, facts) => (
             format!("the acceptance of {what} is too wide: {why}"),
-            "draft it again: `audit --draft-acceptances FILE` writes what is open today".to_owned(),
+            "Draft it again: `audit --draft-acceptances FILE` writes what is open today."
+                .to_owned(),
             facts,
         ),
     };
@@ -311,6 +310,8 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
         former: None,
         key: Key::of("acceptance of").name(&acceptance.finding),
         cause: None,
+        subject: acceptance.finding.to_string(),
+        short: String::new(),
         title,
         place: Some(acceptance.place.clone()),
         networks: Vec::new(),

@@ -4,7 +4,7 @@ use super::draft::{Draft, Evidence, Role, counted};
 use super::key::Key;
 use super::routing::Routing;
 use crate::dead::{Dead, DeadTranslation, dead_rules, dead_translations};
-use crate::describe::{owner_text, rule_fact, rule_text};
+use crate::describe::{filter_text, owner_text, rule_fact, rule_text};
 use crate::expect::{Judging, Standing, standings};
 use crate::exposure::{DeviceWay, DirectWay, device_ways, direct_ways};
 use heronshale_engine::binding::{Bindings, firewalls_with};
@@ -128,6 +128,7 @@ impl<'v, 'e> Context<'v, 'e> {
             owner: self.filter_owner(id.filter),
             evidence: vec![self.rule_evidence(Role::AtFault, id)],
             interfaces: Some(self.bindings.interfaces(id.filter).len()),
+            subject: self.rule_name(id),
             ..Draft::about_nothing(Key::rule(self.view.estate, id))
         }
     }
@@ -136,6 +137,7 @@ impl<'v, 'e> Context<'v, 'e> {
     pub fn about_filter(&self, id: Id<Filter>) -> Draft {
         let filter = &self.view.estate.filters[id];
         let mut draft = self.about(Key::filter(filter), &filter.origin, self.filter_owner(id));
+        draft.subject = filter_text(self.view.estate, id);
         draft.networks = self.networks_of(self.bindings.interfaces(id));
         draft.interfaces = Some(self.bindings.interfaces(id).len());
         draft

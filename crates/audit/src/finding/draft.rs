@@ -1,7 +1,7 @@
 //! Findings, before and after severity and fingerprint are settled, and what proves them.
 
 use super::key::Key;
-use crate::describe::{RuleFact, Witness};
+use crate::describe::{RuleFact, Witness, plural};
 use crate::facts::Factor;
 use heronshale_model::severity::Severity;
 use heronshale_model::source::Place;
@@ -41,17 +41,17 @@ impl Role {
     /// What it is called in output.
     pub fn word(self) -> &'static str {
         match self {
-            Self::AtFault => "here",
+            Self::AtFault => "rule",
             Self::CoveredBy => "covered by",
             Self::TakenBy => "taken by",
-            Self::LetInBy => "let in by",
+            Self::LetInBy => "allowed by",
             Self::Default => "default",
             Self::Names => "names",
-            Self::ActsOn => "acts on",
-            Self::GoesBy => "goes by",
-            Self::MeantBy => "meant by",
+            Self::ActsOn => "applies to",
+            Self::GoesBy => "taken way",
+            Self::MeantBy => "intended",
             Self::Says => "says",
-            Self::Step => "by way of",
+            Self::Step => "way",
         }
     }
 }
@@ -92,6 +92,10 @@ pub struct Finding {
     pub cause: String,
     /// What, in one line.
     pub title: String,
+    /// The thing that it is about, for lists: `telemetry/ssh6`.
+    pub subject: String,
+    /// What is wrong with that, in a few words; the kind says the rest.
+    pub short: String,
     /// Where it stands.
     pub place: Option<Place>,
     /// The networks that it is about.
@@ -125,6 +129,8 @@ pub(crate) struct Draft {
     /// What one fix would do away with; none if that is the subject itself.
     pub cause: Option<String>,
     pub title: String,
+    pub subject: String,
+    pub short: String,
     pub place: Option<Place>,
     pub networks: Vec<String>,
     pub owner: Option<String>,
@@ -148,6 +154,8 @@ impl Draft {
             former: None,
             cause: None,
             title: String::new(),
+            subject: String::new(),
+            short: String::new(),
             place: None,
             networks: Vec::new(),
             owner: None,
@@ -160,15 +168,25 @@ impl Draft {
             packets: None,
         }
     }
+
+    /// Says what is wrong in a few words.
+    pub fn says(&mut self, short: impl Into<String>) {
+        self.short = short.into();
+    }
+
+    /// Says of what, and what is wrong, in a few words.
+    pub fn brief(&mut self, subject: impl Into<String>, short: impl Into<String>) {
+        self.subject = subject.into();
+        self.short = short.into();
+    }
 }
 
 /// The side effects of a fix by which no packet fares otherwise.
-pub(crate) const NOTHING: &str = "none";
+pub(crate) const NOTHING: &str = "None.";
 
 /// `2 interfaces: a, b`; the first few of many.
 pub(crate) fn counted(names: &[String], what: &str) -> String {
     const SHOWN: usize = 4;
-    let plural = if names.len() == 1 { "" } else { "s" };
     let more = names.len().saturating_sub(SHOWN);
     let tail = if more > 0 {
         format!(" and {more} more")
@@ -184,6 +202,6 @@ pub(crate) fn counted(names: &[String], what: &str) -> String {
     if names.is_empty() {
         format!("no {what}")
     } else {
-        format!("{} {what}{plural}: {shown}{tail}", names.len())
+        format!("{}: {shown}{tail}", plural(names.len(), what))
     }
 }

@@ -6,6 +6,7 @@ use super::draft::NOTHING;
 use super::draft::{Draft, Finding};
 use super::kind::Kind;
 use super::kinds;
+use crate::describe::plural;
 use crate::expect::Standing;
 use crate::exposure::{DeviceWay, DirectWay};
 use crate::facts::Factor;
@@ -84,6 +85,8 @@ pub(super) fn finished(view: &Fabric<'_>, kind: &Kind, draft: Draft, before: usi
         key,
         cause,
         title,
+        subject,
+        short,
         place,
         networks,
         owner,
@@ -122,6 +125,8 @@ pub(super) fn finished(view: &Fabric<'_>, kind: &Kind, draft: Draft, before: usi
         fingerprint: fingerprint(kind.name, key.written(), before),
         cause: cause.unwrap_or_else(|| key.written().to_owned()),
         title,
+        subject,
+        short,
         place,
         networks,
         owner,
@@ -137,9 +142,9 @@ fn side_effects_of(kind: &Kind, interfaces: Option<usize>) -> String {
     match interfaces {
         Some(count) if count > 0 && kind.side_effects != NOTHING => {
             format!(
-                "{}; it acts on {count} interface{}",
+                "{} Applies to {}.",
                 kind.side_effects,
-                if count == 1 { "" } else { "s" }
+                plural(count, "interface")
             )
         }
         _ => kind.side_effects.to_owned(),

@@ -53,6 +53,8 @@ pub struct Edit {
     pub origin: Option<Origin>,
     /// Who changes it.
     pub owner: Option<Id<Owner>>,
+    /// Of a route: where it is added and to what it leads; changes with the same are one proposal.
+    like: Option<[String; 2]>,
     apply: Rc<dyn Fn(&mut Estate)>,
 }
 
@@ -76,19 +78,22 @@ impl Edit {
             text,
             origin,
             owner,
+            like: None,
             apply: Rc::new(apply),
         }
     }
 
+    /// Of a route: where it is added, and to what it leads.
+    pub(super) fn routing(mut self, place: &str, hop: &str) -> Self {
+        self.like = Some([place.to_owned(), hop.to_owned()]);
+        self
+    }
+
     /// The same for changes that differ only in how much they lead by one route.
     pub(super) fn likeness(&self) -> String {
-        match (
-            self.kind,
-            self.text.split_once(" a route to "),
-            self.text.rsplit_once(" by "),
-        ) {
-            (EditKind::Route, Some((table, _)), Some((_, hop))) => format!("{table} by {hop}"),
-            _ => self.text.clone(),
+        match &self.like {
+            Some(parts) => parts.join("\0"),
+            None => self.text.clone(),
         }
     }
 

@@ -3,9 +3,9 @@
 use crate::evidence;
 use crate::failure::{FOUND, Failure};
 use crate::files::write_file;
-use crate::opened::{EstateArgs, Format, Opened, StatedArgs};
+use crate::opened::{EstateArgs, Opened, StatedArgs};
 use crate::terminal;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use heronshale_answers::{self, heading};
 use heronshale_audit::finding::{CATALOGUE, Finding, pinned_facts};
 use heronshale_engine::fabric::Fabric;
@@ -42,9 +42,9 @@ pub struct Audit {
     /// Only findings that this earlier snapshot had not, or that have grown since
     #[arg(long, value_name = "OLD")]
     since: Option<PathBuf>,
-    /// Every finding in full, however long that is
-    #[arg(long)]
-    all: bool,
+    /// How to group the list; all but severity list every root cause with its fix
+    #[arg(long, value_enum, default_value = "severity")]
+    by: By,
     /// Write the findings that are told to this file as acceptances, with reason, name and date left blank
     #[arg(long, value_name = "FILE")]
     draft_acceptances: Option<PathBuf>,
@@ -57,6 +57,33 @@ pub struct Audit {
     /// Overwrite files that are there
     #[arg(long)]
     force: bool,
+}
+
+/// How the list of root causes is grouped.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum By {
+    /// Urgent and serious ones in lines, the others counted
+    Severity,
+    /// The work list of each owner
+    Owner,
+    /// Each network
+    Network,
+    /// Each kind of finding
+    Kind,
+    /// Each file
+    File,
+}
+
+impl By {
+    fn group(self) -> report::GroupBy {
+        match self {
+            Self::Severity => report::GroupBy::Severity,
+            Self::Owner => report::GroupBy::Owner,
+            Self::Network => report::GroupBy::Network,
+            Self::Kind => report::GroupBy::Kind,
+            Self::File => report::GroupBy::File,
+        }
+    }
 }
 
 /// The severity of a name; none for `never`.
@@ -88,12 +115,7 @@ impl Audit {
             acceptances: Vec::new(),
         };
         Self {
-            estate: EstateArgs {
-                estate: Some(estate),
-                at: None,
-                config: None,
-                format: Format::Text,
-            },
+            estate: EstateArgs::of(estate),
             stated: none,
             fail_on: "serious".to_owned(),
             at_least: None,
@@ -101,7 +123,7 @@ impl Audit {
             owner: Vec::new(),
             network: Vec::new(),
             since: None,
-            all: false,
+            by: By::Severity,
             draft_acceptances: None,
             evidence: None,
             check: None,
@@ -160,12 +182,7 @@ impl Audit {
                 self.force,
             )?;
         }
-        let length = if self.all {
-            report::Length::All
-        } else {
-            report::Length::USUAL
-        };
-        answer(&opened, &view, found, length)?;
+        answer(&opened, &view, found, self.by.group())?;
         Ok(if fails { FOUND } else { 0 })
     }
 
@@ -199,14 +216,14 @@ impl Audit {
         write_file(file, &text, self.force)?;
         let left = found.findings.len() - chosen().count();
         let left = if left > 0 {
-            format!("; {left} cannot be accepted, and are not in it")
+            format!("; {left} more cannot be accepted")
         } else {
             String::new()
         };
         terminal::tell(&format!(
-            "wrote {} with {} findings, to be filled in{left}\n",
+            "Wrote {} with {}, to be filled in{left}.\n",
             report::harmless_text(&file.display().to_string()),
-            chosen().count()
+            heronshale_audit::describe::plural(chosen().count(), "finding")
         ));
         Ok(())
     }
@@ -248,9 +265,9 @@ fn answer(
     opened: &Opened,
     view: &Fabric<'_>,
     found: heronshale_answers::Audit,
-    length: report::Length,
+    by: report::GroupBy,
 ) -> Result<(), Failure> {
     opened.answer(view, "audit", found, |whole, look| {
-        report::audit(whole, length, look)
+        report::audit(whole, by, look)
     })
 }

@@ -3,7 +3,7 @@
 use crate::demo::{FILES, FOLDER};
 use crate::failure::Failure;
 use crate::files::write_all;
-use crate::opened::{EstateArgs, Format, StatedArgs, print};
+use crate::opened::{EstateArgs, StatedArgs, print};
 use crate::terminal;
 use clap::Args;
 use heronshale_answers::{audit, effective_answer, inventory, with_heading};
@@ -30,12 +30,9 @@ impl Demo {
             expectations: Vec::new(),
             acceptances: Vec::new(),
         };
-        let config = Some(self.folder.join("heronshale.yaml"));
         let estate = EstateArgs {
-            estate: Some(self.folder.clone()),
-            at: None,
-            config,
-            format: Format::Text,
+            config: Some(self.folder.join("heronshale.yaml")),
+            ..EstateArgs::of(self.folder.clone())
         };
         let opened = estate.open_with(&stated)?;
         let view = opened.view();
@@ -58,7 +55,7 @@ impl Demo {
         out += &ask("audit");
         out += &report::audit(
             &with_heading(&view, "audit", audit(&view)),
-            report::Length::Lines(56),
+            report::GroupBy::Severity,
             look,
         );
         let worst = End::parse(&view, "interface:fares-db")

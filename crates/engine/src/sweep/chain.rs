@@ -8,7 +8,7 @@ use crate::fabric::Fabric;
 use crate::faults::{Fault, has};
 use crate::walk::Verdict;
 use heronshale_model::estate::{Id, Interface, PlatformService, Site};
-use heronshale_sets::address::Family;
+use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::intervals::Intervals;
 use petgraph::algo::dominators::{Dominators, simple_fast};
 use petgraph::graph::{DiGraph, NodeIndex};
@@ -40,6 +40,8 @@ pub struct Way {
     pub services: Intervals,
     /// How they fare: a place in [`Sweep::fates`].
     pub fate: u32,
+    /// Which addresses of a node outside of the estate send, if these are not all.
+    pub partly: Option<(u32, Addresses)>,
 }
 
 /// A link of a chain.
@@ -376,8 +378,10 @@ impl<'s, 'v, 'e> Chains<'s, 'v, 'e> {
                     }
                     let row = self.row(*link);
                     let reach = &row.reach[link.1 as usize];
+                    let partly = row.partly.clone().map(|sources| (*source, sources));
                     let same = |way: &&mut Way| {
-                        way.by == reach.by && way.family == reach.family && way.fate == row.fate
+                        let fares = (way.by, way.family, way.fate);
+                        fares == (reach.by, reach.family, row.fate) && way.partly == partly
                     };
                     match ways.iter_mut().find(same) {
                         Some(way) => way.services = way.services.union(&reach.services),
@@ -386,6 +390,7 @@ impl<'s, 'v, 'e> Chains<'s, 'v, 'e> {
                             family: reach.family,
                             services: reach.services.clone(),
                             fate: row.fate,
+                            partly,
                         }),
                     }
                 }

@@ -113,6 +113,8 @@ pub struct Row {
     pub fate: u32,
     /// To whom, and what.
     pub reach: Vec<Reach>,
+    /// Of the internet or a site, the addresses that send, if these are not all.
+    pub partly: Option<Addresses>,
 }
 
 /// What was asked for, and what came out.
@@ -347,7 +349,7 @@ pub fn sweep(view: &Fabric<'_>, asked: &Sweeping<'_>) -> Sweep {
             answered.parts,
             &answered.labels,
             failing,
-            &|sources| index::among(&holders, sources),
+            (None, &|sources| index::among(&holders, sources)),
         )
     };
     let outside_in = |(start, sources, node): &(Start, Addresses, usize)| {
@@ -372,7 +374,7 @@ pub fn sweep(view: &Fabric<'_>, asked: &Sweeping<'_>) -> Sweep {
             answered.parts,
             &answered.labels,
             failing,
-            &|_| vec![node],
+            (Some(sources), &|_| vec![node]),
         )
     };
     let fault = carried();

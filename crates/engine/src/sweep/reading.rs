@@ -2,6 +2,12 @@
 
 use super::*;
 
+/// The senders, if they are not all of their family.
+fn partly(sources: &Addresses, whole: &Addresses, family: Family) -> Option<Addresses> {
+    let whole = whole.intersection(&Addresses::of_family(family));
+    (!whole.is_subset(sources)).then(|| sources.clone())
+}
+
 impl Sweep {
     /// Rows whose fates are counted from their own first.
     pub(super) fn add(&mut self, fates: Vec<Fate>, rows: Vec<Row>) {
@@ -21,7 +27,7 @@ impl Sweep {
         parts: Vec<Part>,
         labels: &Labels,
         failing: bool,
-        sources: &dyn Fn(&Addresses) -> Vec<u32>,
+        (whole, sources): (Option<&Addresses>, &dyn Fn(&Addresses) -> Vec<u32>),
     ) -> (Vec<Fate>, Vec<Row>) {
         let (mut fates, mut rows) = (Vec::new(), Vec::new());
         for part in parts {
@@ -126,6 +132,7 @@ impl Sweep {
                 }
                 if !from.is_empty() && !reach.is_empty() {
                     rows.push(Row {
+                        partly: whole.and_then(|whole| partly(&row.sources, whole, family)),
                         sources: from,
                         fate: number,
                         reach,

@@ -35,6 +35,14 @@ impl Direction {
         }
     }
 
+    /// `inbound` or `outbound`.
+    pub fn bound(self) -> &'static str {
+        match self {
+            Self::In => "inbound",
+            Self::Out => "outbound",
+        }
+    }
+
     /// `in` or `out`.
     pub fn word(self) -> &'static str {
         match self {

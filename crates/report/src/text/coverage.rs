@@ -22,13 +22,13 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
     let read: usize = answer.records.iter().map(|one| one.read).sum();
     let loose = answer.dangling.len() + answer.unresolved.len();
     let loose = match loose {
-        0 => "every reference in it leads somewhere".to_owned(),
-        1 => "1 reference leads nowhere".to_owned(),
-        count => format!("{count} references lead nowhere"),
+        0 => "all references resolve".to_owned(),
+        1 => "1 reference does not resolve".to_owned(),
+        count => format!("{count} references do not resolve"),
     };
     page.top(
         &format!(
-            "{} holds {} of {}; {loose}.",
+            "Wrote {}: {} from {}; {loose}.",
             answer.written,
             plural(read, "record"),
             plural(answer.files.len(), "file")
@@ -41,16 +41,15 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
     page.say(
         FAINT,
         &format!(
-            "by the profile {}, which looks at {} with {used} of {all} values",
+            "Profile {} uses {}: {used} of {all} values.",
             answer.profile,
             plural(answer.used.len(), "field")
         ),
     );
     not_found(&mut page, answer);
-    page.gaps(heading);
     list(
         &mut page,
-        "Fields without any value",
+        "FIELDS WITHOUT A VALUE",
         answer.never.len(),
         answer.never.iter().map(|one| {
             (
@@ -68,7 +67,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         answer.ignored.iter().partition(|one| one.because.is_some());
     list(
         &mut page,
-        "Ignored",
+        "IGNORED",
         open.len(),
         open.iter()
             .map(|one| (one.path.clone(), plural(one.values, "value"))),
@@ -76,7 +75,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
     let reason = |because: &Option<String>| because.clone().unwrap_or_default();
     list(
         &mut page,
-        "Ignored on purpose",
+        "IGNORED ON PURPOSE",
         known.len(),
         known.iter().map(|one| {
             (
@@ -86,20 +85,20 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         }),
     );
     not_read(&mut page, answer);
-    page.heading("Records");
+    page.heading("RECORDS");
     let rows: Vec<Vec<String>> = answer
         .records
         .iter()
         .map(|one| {
             let mut remarks = Vec::new();
             if one.read == 0 {
-                remarks.push(format!("none found: {}", at(&one.place)));
+                remarks.push(format!("none found  {}", at(&one.place)));
             }
             if one.left_out > 0 {
                 remarks.push(format!("{} left out", one.left_out));
             }
             if one.repeated > 0 {
-                remarks.push(format!("{} stand there twice", one.repeated));
+                remarks.push(format!("{} duplicates", one.repeated));
             }
             vec![
                 one.into.clone(),
@@ -110,6 +109,7 @@ pub fn coverage(answer: &Answer<CoverageAnswer>, look: Look) -> String {
         })
         .collect();
     page.table(&["into", "read", "from", ""], &rows, &[1]);
+    page.foot(heading);
     page.finish()
 }
 
@@ -126,7 +126,7 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
         .collect();
     let all = answer.questions.len();
     let questions = match (open.len(), all) {
-        (0, 0) => "nothing has to be asked".to_owned(),
+        (0, 0) => "no questions".to_owned(),
         (0, _) => format!("all {} are answered", plural(all, "question")),
         (1, _) => format!("1 of {} is open", plural(all, "question")),
         (open, _) => format!("{open} of {} are open", plural(all, "question")),
@@ -134,17 +134,17 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
     let files = plural(answer.coverage.files.len(), "file");
     page.top(
         &format!(
-            "{} holds a profile and a snapshot of {files}; {questions}.",
+            "Wrote a profile and a snapshot of {files} to {}; {questions}.",
             answer.folder
         ),
         heading,
     );
     if answer.by_hand {
-        page.say(FAINT, "profile.yaml was changed by hand and is used as it is: answers change nothing any more");
+        page.say(FAINT, "profile.yaml was edited by hand and is used as it is. Answers have no effect any more.");
     }
     some_of(
         &mut page,
-        "Lists of objects",
+        "LISTS OF OBJECTS",
         answer.lists.len(),
         answer.lists.len(),
         answer
@@ -153,7 +153,7 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
             .map(|one| (one.place.clone(), one.what.clone())),
     );
     if !open.is_empty() && !answer.by_hand {
-        page.heading(&format!("Open questions ({})", open.len()));
+        page.heading(&format!("OPEN QUESTIONS ({})", open.len()));
         for one in open {
             page.hang(Style::new(), &format!("  {:>2}  ", one.number), &one.ask, 6);
             if !one.seen.is_empty() {
@@ -163,7 +163,7 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
             let choices = match one.choices.len() {
                 0 => "a path, such as $.zone".to_owned(),
                 1..=SHOWN => one.choices.join(", "),
-                more => format!("one of {more}, which questions.yaml lists"),
+                more => format!("one of {more} in questions.yaml"),
             };
             let likely = one
                 .likely
@@ -175,13 +175,12 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
         page.say(
             Style::new(),
             &format!(
-                "Write the answers into {}/questions.yaml, and give the same command again.",
+                "Write the answers into {}/questions.yaml, and run the same command again.",
                 answer.folder
             ),
         );
     }
     not_found(&mut page, &answer.coverage);
-    page.gaps(heading);
     hold_for_everything(&mut page, &answer.coverage);
     let ignored: Vec<_> = answer
         .coverage
@@ -191,13 +190,14 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
         .collect();
     list(
         &mut page,
-        "Ignored",
+        "IGNORED",
         ignored.len(),
         ignored
             .iter()
             .map(|one| (one.path.clone(), plural(one.values, "value"))),
     );
     not_read(&mut page, &answer.coverage);
+    page.foot(heading);
     page.finish()
 }
 
@@ -208,13 +208,13 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
     } = answer;
     let mut page = Page::new(look);
     let unclear = match answer.read.unclear.len() {
-        0 => "all of it is understood".to_owned(),
-        1 => "one statement is not understood, and its rule counts as unknown".to_owned(),
-        count => format!("{count} statements are not understood, and their rules count as unknown"),
+        0 => "everything is understood".to_owned(),
+        1 => "1 statement is not understood; its rule counts as unknown".to_owned(),
+        count => format!("{count} statements are not understood; their rules count as unknown"),
     };
     page.top(
         &format!(
-            "{} holds {} of {}; {unclear}.",
+            "Wrote {}: {} from {}; {unclear}.",
             answer.written,
             plural(
                 answer.read.rules,
@@ -231,14 +231,14 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
     page.say(
         FAINT,
         &format!(
-            "read as {}: {}",
+            "Read as {}: {}",
             answer.format,
             answer.read.files.join(", ")
         ),
     );
     list(
         &mut page,
-        "Not understood",
+        "NOT UNDERSTOOD",
         answer.read.unclear.len(),
         answer
             .read
@@ -247,14 +247,13 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
             .map(|one| (one.rule.clone(), format!("{}  {}", one.why, at(&one.place)))),
     );
     if !answer.read.remarks.is_empty() {
-        page.heading(&format!("To know ({})", answer.read.remarks.len()));
+        page.heading(&format!("REMARKS ({})", answer.read.remarks.len()));
         for remark in &answer.read.remarks {
             page.hang(Style::new(), "  ", remark, 2);
         }
     }
     lead_nowhere(&mut page, &answer.dangling);
-    page.gaps(heading);
-    page.heading("Written");
+    page.heading("WRITTEN");
     let number = |count: usize| {
         if count == 0 {
             String::new()
@@ -272,6 +271,7 @@ pub fn reading(answer: &Answer<ReadAnswer>, look: Look) -> String {
         })
         .collect();
     page.table(&["into", "items", "rules"], &rows, &[1, 2]);
+    page.foot(heading);
     page.finish()
 }
 
@@ -281,15 +281,10 @@ fn not_found(page: &mut Page, coverage: &CoverageAnswer) {
     let ids = ids.map(|one| {
         (
             one.id.clone(),
-            format!("named {}  {}", times(one.times), at(&one.place)),
+            format!("used {}  {}", times(one.times), at(&one.place)),
         )
     });
-    list(
-        page,
-        "Ids that no record has",
-        coverage.unresolved.len(),
-        ids,
-    );
+    list(page, "IDS WITHOUT A RECORD", coverage.unresolved.len(), ids);
     lead_nowhere(page, &coverage.dangling);
 }
 
@@ -299,7 +294,7 @@ fn not_read(page: &mut Page, coverage: &CoverageAnswer) {
         .not_read
         .iter()
         .map(|one| (one.name.clone(), one.why.clone()));
-    list(page, "Files not read", coverage.not_read.len(), files);
+    list(page, "FILES NOT READ", coverage.not_read.len(), files);
 }
 
 /// Rules that name no peers or no traffic.
@@ -317,7 +312,7 @@ fn hold_for_everything(page: &mut Page, coverage: &CoverageAnswer) {
     });
     list(
         page,
-        "Rules that hold for everything",
+        "RULES FOR EVERYTHING",
         coverage.everything.len(),
         rules,
     );
@@ -330,7 +325,7 @@ fn lead_nowhere(page: &mut Page, names: &[DanglingName]) {
             format!("{}  {}", one.holder, at(&one.place)),
         )
     });
-    list(page, "Names that lead nowhere", names.len(), pairs);
+    list(page, "NAMES THAT DO NOT RESOLVE", names.len(), pairs);
 }
 
 fn times(count: usize) -> String {
@@ -378,10 +373,7 @@ fn some_of(
         );
     }
     if count > most {
-        page.line(&format!(
-            "and {} more; --format json lists all",
-            count - most
-        ));
+        page.line(&format!("and {} more (--format json)", count - most));
     }
 }
 
@@ -394,11 +386,11 @@ pub fn drafted_profile(told: &[(String, String)], written: &str, look: Look) -> 
         .collect();
     page.say(
         crate::page::STRONG,
-        &format!("{written} is a first profile: each line marked TODO is a guess."),
+        &format!("Wrote {written}, a first profile. Each line marked TODO is a guess."),
     );
     some_of(
         &mut page,
-        "Lists of objects",
+        "LISTS OF OBJECTS",
         told.len(),
         told.len(),
         told.iter().cloned(),

@@ -1,18 +1,18 @@
-//! Effective rules: a table for each direction, a column for each stage.
+//! Effective rules: a table for each direction, the worst last; what is blocked in one paragraph.
 
 use super::decider_text;
-use crate::page::{FAINT, Look, Page, STRONG, plural};
+use crate::page::{FAINT, Look, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::{Answer, Effective, EntryFact, ReplyFact, SideFact};
 use heronshale_audit::describe::Traffic;
-use heronshale_audit::facts::Does;
-use heronshale_audit::facts::{Decided, Decider};
+use heronshale_audit::facts::{Decided, Decider, Does};
+use heronshale_engine::judgement::StageKind;
 use heronshale_model::estate::Direction;
 use heronshale_sets::address::Family;
 use std::collections::BTreeSet;
 
-/// More rows of one sort and family are counted, not shown.
-const MOST_ROWS: usize = 60;
+/// More rows of one table are counted, not shown.
+const MOST_ROWS: usize = 120;
 
 /// Effective rules of one interface, or of one of each class.
 pub fn effective(answer: &Answer<Vec<Effective>>, look: Look) -> String {
@@ -26,82 +26,101 @@ pub fn effective(answer: &Answer<Vec<Effective>>, look: Look) -> String {
         [one] => page.top(&sentence(one), heading),
         several => {
             let members: usize = several.iter().map(|one| one.class.len()).sum();
-            page.top(
-                &format!(
-                    "{} of interfaces with the same filters, for {}.",
-                    plural(several.len(), "class"),
-                    plural(members, "interface")
-                ),
-                heading,
+            let classes = plural(several.len(), "class");
+            let text = format!(
+                "{} fall into {classes} with the same effective rules.",
+                plural(members, "interface")
             );
+            page.top(&text, heading);
         }
     }
     for one in all {
-        page.blank();
+        if all.len() > 1 {
+            page.blank();
+        }
         interface(&mut page, one, all.len() > 1);
     }
     page.say(
         FAINT,
-        "What the filters at this interface do; whether a packet gets here, and its reply back, is another question.",
+        "Filters at this interface only. For end-to-end reachability use `path`.",
     );
+    page.foot(heading);
     page.finish()
 }
 
 /// What to say where all classes would be too long to read.
 pub fn too_many_classes(classes: usize) -> String {
     format!(
-        "{classes} classes: as text that is too long to read; name an interface, a network or a tag, or take --format json"
+        "{classes} classes are too long to read as text; name an interface, a network or a tag, or use --format json"
     )
 }
 
 fn sentence(one: &Effective) -> String {
     let count = |direction: Direction| {
-        one.sides
-            .iter()
-            .filter(|side| side.direction == direction)
-            .map(|side| side.admitted.len())
-            .sum::<usize>()
-    };
-    let entries = |count: usize| {
-        if count == 0 {
-            "nothing".to_owned()
-        } else {
-            plural(count, "kind") + " of traffic"
+        let sides = one.sides.iter().filter(|side| side.direction == direction);
+        let rows = sides.map(|side| merged(&side.admitted, row).len());
+        match rows.sum::<usize>() {
+            0 => "nothing".to_owned(),
+            count => format!("{} of traffic", plural(count, "kind")),
         }
     };
-    let bad = one
-        .sides
-        .iter()
-        .flat_map(|side| &side.admitted)
-        .filter(|entry| entry.reply != ReplyFact::Passes)
-        .count();
-    let open = one
-        .sides
-        .iter()
-        .map(|side| side.unknown.len())
-        .sum::<usize>();
     let mut text = format!(
-        "The filters of {} admit {} in and {} out.",
+        "{} admits {} in and {} out.",
         one.interface.name,
-        entries(count(Direction::In)),
-        entries(count(Direction::Out))
+        count(Direction::In),
+        count(Direction::Out)
     );
-    if bad > 0 {
-        text.push_str(&format!(
-            " Of {bad} the reply gets back to some client ports only, or not at all."
-        ));
+    if let Some(open) = for_everybody(one) {
+        text.push_str(&open);
     }
+    let open: usize = one.sides.iter().map(|side| side.unknown.len()).sum();
     if open > 0 {
-        text.push_str(&format!(
-            " {} unknown.",
-            if open == 1 {
-                "1 is".to_owned()
-            } else {
-                format!("{open} are")
-            }
-        ));
+        let are = if open == 1 { "is" } else { "are" };
+        text.push_str(&format!(" {open} more {are} unknown."));
     }
     text
+}
+
+/// What everybody may use, and by which rules.
+fn for_everybody(one: &Effective) -> Option<String> {
+    let sides = one
+        .sides
+        .iter()
+        .filter(|side| side.direction == Direction::In);
+    let open = sides
+        .flat_map(|side| &side.admitted)
+        .filter(|entry| entry.traffic.peer.said == "any" && entry.traffic.source_ports.is_none());
+    let mut services: Vec<String> = Vec::new();
+    let mut rules: Vec<String> = Vec::new();
+    for entry in open {
+        for service in &entry.traffic.services {
+            if !services.contains(service) {
+                services.push(service.clone());
+            }
+        }
+        let by = entry
+            .decided
+            .iter()
+            .rev()
+            .find_map(|one| match &one.decider {
+                Decider::Rule { rule } => Some(rule.rule.clone()),
+                _ => None,
+            });
+        if let Some(by) = by.filter(|by| !rules.contains(by)) {
+            rules.push(by);
+        }
+    }
+    if services.is_empty() {
+        return None;
+    }
+    let many = if rules.len() == 1 { "rule" } else { "rules" };
+    let by = if rules.is_empty() {
+        String::new()
+    } else {
+        format!(" ({many} {})", super::reach::shortened(&rules, 3))
+    };
+    let services = super::reach::shortened(&services, 4);
+    Some(format!(" Anyone who reaches it may use {services}{by}."))
 }
 
 fn interface(page: &mut Page, one: &Effective, named: bool) {
@@ -112,82 +131,71 @@ fn interface(page: &mut Page, one: &Effective, named: bool) {
         format!(", public {}", fact.public.join(", "))
     };
     let others = match one.class.len() {
-        1 => "the only one of its class".to_owned(),
-        count => {
-            let shown: Vec<&str> = one
-                .class
-                .iter()
-                .skip(1)
-                .take(4)
-                .map(String::as_str)
-                .collect();
-            let more = count.saturating_sub(5);
-            let tail = if more > 0 {
-                format!(" and {more} more")
-            } else {
-                String::new()
-            };
-            format!("alike: {}{tail}", shown.join(", "))
+        1 => String::new(),
+        _ => {
+            let shown = if page.look.details { usize::MAX } else { 4 };
+            let names = super::reach::shortened(&one.class[1..], shown);
+            format!(" · same for {names}")
         }
     };
     let text = format!(
-        "{} · {}{public} · subnet {} of {} · {others}",
+        "{} · {}{public} · subnet {} of {}{others}",
         fact.name,
         fact.addresses.join(", "),
         fact.subnet,
         fact.network
     );
     page.say(if named { STRONG } else { Style::new() }, &text);
-    let mut files: BTreeSet<String> = BTreeSet::new();
     for side in &one.sides {
         table(page, side);
-        let deciders = side
-            .admitted
-            .iter()
-            .chain(&side.unknown)
-            .chain(&side.left)
-            .flat_map(|entry| &entry.decided);
-        files.extend(deciders.filter_map(|decided| match &decided.decider {
-            Decider::Rule { rule } => Some(rule.place.file.clone()),
-            Decider::Default { place, .. } => Some(place.file.clone()),
-            _ => None,
-        }));
     }
     page.blank();
-    if !files.is_empty() {
-        let files: Vec<String> = files.into_iter().collect();
-        let mut entries = one
-            .sides
-            .iter()
-            .flat_map(|side| side.admitted.iter().chain(&side.unknown));
-        let also =
-            entries.any(|entry| entry.decided.iter().any(|decided| !decided.also.is_empty()));
-        let also = if also {
-            " · +N: so many other rules of the groups admit it too"
-        } else {
-            ""
-        };
-        let text = format!(
-            ":N is a line of {}{also} · client ports {}",
-            files.join(", "),
-            one.client_ports
-        );
-        page.say(FAINT, &text);
+    legend(page, one);
+}
+
+/// To which files line numbers belong.
+fn legend(page: &mut Page, one: &Effective) {
+    let mut files: BTreeSet<&str> = BTreeSet::new();
+    let entries = one.sides.iter().flat_map(|side| {
+        let rows = side.admitted.iter().chain(&side.unknown);
+        rows.chain(&side.left)
+    });
+    let mut also = false;
+    for decided in entries.flat_map(|entry| &entry.decided) {
+        also |= !decided.also.is_empty();
+        match &decided.decider {
+            Decider::Rule { rule } => _ = files.insert(&rule.place.file),
+            Decider::Default { place, .. } => _ = files.insert(&place.file),
+            _ => {}
+        }
     }
+    if files.is_empty() {
+        return;
+    }
+    let also = if also {
+        " · +N: N more rules allow it too"
+    } else {
+        ""
+    };
+    let files = files.into_iter().collect::<Vec<_>>().join(", ");
+    let text = format!(
+        ":N is a line of {files}{also} · client ports are {}",
+        one.client_ports
+    );
+    page.say(FAINT, &text);
 }
 
 fn table(page: &mut Page, side: &SideFact) {
     page.blank();
-    let (peer, word) = if side.direction == Direction::In {
-        ("from", "IN")
-    } else {
-        ("to", "OUT")
+    let (peer, word) = match side.direction {
+        Direction::In => ("from", "IN"),
+        Direction::Out => ("to", "OUT"),
     };
     if side.stages.is_empty() {
-        page.line(&format!("{word}   no filter: everything passes"));
+        page.line(&format!("{word:<4} no filter: everything passes"));
         return;
     }
-    let crossed: Vec<String> = side
+    let stages: Vec<String> = side
         .stages
         .iter()
         .map(|stage| {
@@ -195,90 +203,187 @@ fn table(page: &mut Page, side: &SideFact) {
                 0..=3 => stage.filters.join(" + "),
                 count => format!("{} + {} more", stage.filters[0], count - 1),
             };
-            format!("{} {names}", stage.stage.word())
+            format!("{} {names}", stage_text(stage.stage))
                 .trim_end()
                 .to_owned()
         })
         .collect();
-    let line = format!("crosses {}", crossed.join(", then "));
-    page.hang(Style::new(), &format!("{word:<4} "), &line, 5);
-    let mut rows = Vec::new();
-    for (entries, sort) in [
-        (&side.admitted, "pass"),
-        (&side.unknown, "unknown"),
-        (&side.left, "rest"),
-    ] {
-        let of = |family: Family| {
-            entries
-                .iter()
-                .filter(|entry| entry.traffic.family == family)
-                .map(|entry| row(entry, sort))
-                .collect()
-        };
-        let [v4, v6]: [Vec<Vec<String>>; 2] = Family::BOTH.map(of);
-        // Both families are told once where they are decided alike from top to bottom.
-        let told = if v4 == v6 {
-            vec![("IPv4+6", v4)]
-        } else {
-            vec![("IPv4", v4), ("IPv6", v6)]
-        };
-        for (family, list) in told {
-            let more = list.len().saturating_sub(MOST_ROWS);
-            for (at, mut row) in list.into_iter().take(MOST_ROWS).enumerate() {
-                row[0] = if at == 0 {
-                    format!("{family} {sort}")
-                } else {
-                    String::new()
-                };
-                rows.push(row);
-            }
-            if more > 0 {
-                let told = format!(
-                    "and {more} more: --peer, --tcp and the like narrow the question, --format json tells all"
-                );
-                rows.push(vec![
-                    String::new(),
-                    told,
-                    String::new(),
-                    String::new(),
-                    String::new(),
-                ]);
-            }
-        }
+    page.hang(STRONG, &format!("{word:<4} "), &stages.join(" → "), 5);
+    let mut rows = merged(&side.admitted, row);
+    rows.extend(merged(&side.unknown, unknown_row));
+    if rows.is_empty() {
+        page.line("nothing is allowed");
     }
-    page.table(&["", peer, "service", "by", "reply"], &rows, &[]);
+    let more = rows.len().saturating_sub(MOST_ROWS);
+    if !page.look.details {
+        rows.truncate(MOST_ROWS);
+    }
+    for (number, row) in rows.iter_mut().enumerate() {
+        row[0] = (number + 1).to_string();
+    }
+    let header = ["", peer, "service", "allowed by", "reply to client ports"];
+    page.table(&header, &rows, &[]);
+    if more > 0 && !page.look.details {
+        let text =
+            format!("and {more} more (--details, or narrow the question by --peer or --tcp)");
+        page.say(FAINT, &text);
+    }
+    blocked(page, side);
 }
 
-fn row(entry: &EntryFact, sort: &str) -> Vec<String> {
+/// What is blocked and by what, read from the left.
+fn blocked(page: &mut Page, side: &SideFact) {
+    let mut texts = merged(&side.left, |entry| vec![left_text(entry)]);
+    if side.left.is_empty() {
+        return;
+    }
+    let shown = if page.look.details { usize::MAX } else { 8 };
+    let more = texts.len().saturating_sub(shown);
+    texts.truncate(shown);
+    let mut text = texts.concat().join(" · ");
+    if more > 0 {
+        text.push_str(&format!(" · and {more} more (--details)"));
+    }
+    page.hang_behind(SHUT, "BLOCKED ", Style::new(), &text, 8);
+}
+
+fn left_text(entry: &EntryFact) -> String {
     let Traffic { peer, services, .. } = &entry.traffic;
     let (here, ports) = super::narrowing(&entry.traffic);
-    let mut row = vec![
+    let what = match (peer.said.as_str(), services.as_slice()) {
+        ("any", [all]) if all == "any" && here.is_empty() && ports.is_empty() => {
+            "everything else".to_owned()
+        }
+        ("any", _) => format!("{}{ports}{here}", services.join(", ")),
+        (said, [all]) if all == "any" => format!("everything else of {said}{here}"),
+        (said, _) => format!("{} of {said}{ports}{here}", services.join(", ")),
+    };
+    let by = entry.decided.last().map_or_else(String::new, blocker);
+    format!("{what} by {by}")
+}
+
+/// What blocks: `policy no-desktop-sharing :11`.
+fn blocker(decided: &Decided) -> String {
+    let stage = stage_text(decided.stage);
+    match &decided.decider {
+        Decider::Rule { rule } => {
+            format!("{} {} :{}", rule.filter, rule.rule, rule.place.line)
+        }
+        Decider::Default { filter, place } => format!("the default of {filter} :{}", place.line),
+        Decider::NoRule => format!("{stage}, no rule matches"),
+        Decider::ImpliedDeny => format!("the implied deny of the {stage}"),
+        Decider::NoGroup => "the lack of any group".to_owned(),
+        other => format!("{stage}, {}", decider_text(other)),
+    }
+}
+
+/// A stage in the words of the output.
+fn stage_text(stage: StageKind) -> &'static str {
+    match stage {
+        StageKind::OwnFirewall => "own firewall",
+        StageKind::ScopePolicies => "policies",
+        StageKind::InterfaceGroups | StageKind::PooledGroups => "group",
+        StageKind::SubnetGroups => "subnet group",
+        StageKind::NetworkAcl => "ACL",
+    }
+}
+
+/// Rows of both families in one list. Rows that both have stand once; others say their family. If the two lists differ in
+/// order, one follows the other, since a list is read from the top.
+fn merged(entries: &[EntryFact], row: impl Fn(&EntryFact) -> Vec<String>) -> Vec<Vec<String>> {
+    let of = |family: Family| -> Vec<Vec<String>> {
+        let mut rows: Vec<Vec<String>> = Vec::new();
+        for entry in entries.iter().filter(|one| one.traffic.family == family) {
+            rows.push(row(entry));
+        }
+        rows
+    };
+    let [four, six] = Family::BOTH.map(of);
+    let marked = |row: &Vec<String>, family: Family| {
+        let mut row = row.clone();
+        let at = row.len().min(2) - 1;
+        row[at] = format!("{} ({family} only)", row[at]);
+        row
+    };
+    let at = |row: &Vec<String>| six.iter().position(|other| other == row);
+    let places: Vec<usize> = four.iter().filter_map(at).collect();
+    let mut merged: Vec<Vec<String>> = Vec::new();
+    if places.windows(2).any(|pair| pair[0] >= pair[1]) {
+        merged.extend(four.iter().map(|row| marked(row, Family::V4)));
+        merged.extend(six.iter().map(|row| marked(row, Family::V6)));
+        return merged;
+    }
+    // A family of which there is nothing needs no word.
+    let single = four.is_empty() || six.is_empty();
+    let mut next = 0;
+    for row in &four {
+        match at(row) {
+            Some(place) => {
+                merged.extend(six[next..place].iter().map(|row| marked(row, Family::V6)));
+                next = place + 1;
+                merged.push(row.clone());
+            }
+            None => merged.push(if single {
+                row.clone()
+            } else {
+                marked(row, Family::V4)
+            }),
+        }
+    }
+    let rest = six[next..].iter();
+    merged.extend(rest.map(|row| {
+        if single {
+            row.clone()
+        } else {
+            marked(row, Family::V6)
+        }
+    }));
+    merged
+}
+
+fn row(entry: &EntryFact) -> Vec<String> {
+    let reply = match &entry.reply {
+        ReplyFact::Passes => "all".to_owned(),
+        ReplyFact::OnlyTo { ports } => ports.clone(),
+        ReplyFact::Denied { stage } => format!("BLOCKED by {}", stage_text(*stage)),
+        ReplyFact::Unknown { stage } => format!("unknown: {}", stage_text(*stage)),
+    };
+    row_with(entry, reply)
+}
+
+fn unknown_row(entry: &EntryFact) -> Vec<String> {
+    row_with(entry, "unknown".to_owned())
+}
+
+fn row_with(entry: &EntryFact, reply: String) -> Vec<String> {
+    let Traffic { peer, services, .. } = &entry.traffic;
+    let (here, ports) = super::narrowing(&entry.traffic);
+    vec![
         String::new(),
         format!("{}{here}", peer.said),
         format!("{}{ports}", services.join(", ")),
-    ];
-    let told = entry
-        .decided
-        .iter()
-        .filter(|decided| decided.decider != Decider::NoPolicy || entry.decided.len() == 1);
-    let platform = entry
-        .decided
-        .iter()
-        .all(|decided| decided.decider == Decider::Platform);
-    let told = told.map(cell).collect::<Vec<_>>().join(", ");
-    row.push(if platform {
-        "platform traffic, which nothing filters".to_owned()
-    } else {
-        told
-    });
-    row.push(match &entry.reply {
-        _ if sort != "pass" => "-".to_owned(),
-        ReplyFact::Passes => "passes".to_owned(),
-        ReplyFact::OnlyTo { ports } => format!("to {ports} only"),
-        ReplyFact::Denied { stage } => format!("DENIED by {}", stage.word()),
-        ReplyFact::Unknown { stage } => format!("unknown: {}", stage.word()),
-    });
-    row
+        allowed_by(entry),
+        reply,
+    ]
+}
+
+/// What let it through: `ACL 100 :105 · tmp :90`; stages that decided nothing are left out.
+fn allowed_by(entry: &EntryFact) -> String {
+    let silent = |decided: &&Decided| {
+        !matches!(
+            decided.decider,
+            Decider::NoPolicy | Decider::Finally | Decider::SameSubnet | Decider::Platform
+        )
+    };
+    let told: Vec<String> = entry.decided.iter().filter(silent).map(cell).collect();
+    let within = |decider: &Decider| entry.decided.iter().any(|one| one.decider == *decider);
+    match told.is_empty() {
+        true if within(&Decider::Platform) => "the platform, unfiltered".to_owned(),
+        true if within(&Decider::NoPolicy) => "no policy decides".to_owned(),
+        true => "no filter".to_owned(),
+        false if within(&Decider::SameSubnet) => format!("{} (no ACL inside)", told.join(" · ")),
+        false => told.join(" · "),
+    }
 }
 
 fn cell(decided: &Decided) -> String {
@@ -287,14 +392,17 @@ fn cell(decided: &Decided) -> String {
     } else {
         format!(" +{}", decided.also.len())
     };
-    let text = format!(
-        "{} {}{also}",
-        decided.stage.word(),
-        decider_text(&decided.decider)
-    );
+    let text = decider_text(&decided.decider);
+    // Rules of ACLs are numbers that say nothing by themselves.
+    let rule = matches!(decided.decider, Decider::Rule { .. });
+    let text = if rule && decided.stage != StageKind::NetworkAcl {
+        format!("{text}{also}")
+    } else {
+        format!("{} {text}{also}", stage_text(decided.stage))
+    };
     match decided.does {
         Does::Passes => text,
-        Does::Denies => format!("DENIED by {text}"),
+        Does::Denies => format!("BLOCKED by {text}"),
         Does::Rejects => format!("REJECTED by {text}"),
         Does::Unknown => format!("unknown: {text}"),
     }

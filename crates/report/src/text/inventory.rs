@@ -50,12 +50,13 @@ pub fn inventory(answer: &Answer<Inventory>, interfaces: bool, look: Look) -> St
         ways_out(&mut page, all);
         filters(&mut page, all);
     }
-    page.gaps(heading);
+    page.foot(heading);
+    page.foot(heading);
     page.finish()
 }
 
 fn networks(page: &mut Page, all: &Inventory) {
-    page.heading("Networks");
+    page.heading("NETWORKS");
     let many = all
         .networks
         .iter()
@@ -165,7 +166,7 @@ fn interface_table(page: &mut Page, all: &Inventory) {
 
 fn ways_out(page: &mut Page, all: &Inventory) {
     if !all.devices.is_empty() {
-        page.heading("Devices on the way, services and names");
+        page.heading("DEVICES, SERVICES AND NAMES");
         let row = |device: &heronshale_answers::DeviceRow| {
             let owner = device.owner.clone().unwrap_or_default();
             vec![
@@ -180,13 +181,13 @@ fn ways_out(page: &mut Page, all: &Inventory) {
         page.table(&["name", "kind", "what", "owner", "where"], &rows, &[]);
     }
     if !all.gateways.is_empty() || !all.peerings.is_empty() || !all.sites.is_empty() {
-        page.heading("Ways between networks, sites and the internet");
+        page.heading("GATEWAYS, PEERINGS AND SITES");
         let mut rows: Vec<Vec<String>> = all
             .gateways
             .iter()
             .map(|gateway| {
                 let used = match (gateway.routes, gateway.serves.len()) {
-                    (0, 0) => "no route leads to it".to_owned(),
+                    (0, 0) => "unused".to_owned(),
                     (0, subnets) => format!("serves {}", plural(subnets, "subnet")),
                     (routes, _) => plural(routes, "route"),
                 };
@@ -214,14 +215,14 @@ fn ways_out(page: &mut Page, all: &Inventory) {
                 site.name.clone(),
                 "site".to_owned(),
                 String::new(),
-                format!("holds {}", site.holds.join(", ")),
+                site.holds.join(", "),
                 String::new(),
             ]
         }));
         page.table(&["name", "what", "network", "detail", "used"], &rows, &[]);
     }
     if !all.route_tables.is_empty() {
-        page.heading("Route tables");
+        page.heading("ROUTE TABLES");
         let rows = all.route_tables.iter().map(|table| {
             let used = if table.subnets.is_empty() {
                 "no subnet".to_owned()
@@ -244,12 +245,12 @@ fn ways_out(page: &mut Page, all: &Inventory) {
         );
     }
     if !all.public_addresses.is_empty() {
-        page.heading("Public addresses");
+        page.heading("PUBLIC ADDRESSES");
         let rows = all.public_addresses.iter().map(|public| {
             let holder = public
                 .interface
                 .clone()
-                .unwrap_or_else(|| "nothing holds it".to_owned());
+                .unwrap_or_else(|| "unused".to_owned());
             vec![
                 public.address.clone(),
                 holder,
@@ -269,9 +270,14 @@ fn filters(page: &mut Page, all: &Inventory) {
     if all.filters.is_empty() {
         return;
     }
-    page.heading("Filters");
+    page.heading("FILTERS");
     const SHOWN: usize = 40;
-    let rows = all.filters.iter().take(SHOWN).map(|filter| {
+    let shown = if page.look.details {
+        all.filters.len()
+    } else {
+        SHOWN
+    };
+    let rows = all.filters.iter().take(shown).map(|filter| {
         let acts = match (filter.acts_on, filter.firewalls) {
             (0, 0) => "nothing".to_owned(),
             (0, firewalls) => plural(firewalls, "firewall"),
@@ -287,19 +293,19 @@ fn filters(page: &mut Page, all: &Inventory) {
         ]
     });
     page.table(
-        &["filter", "form", "in", "out", "acts on", "where"],
+        &["filter", "form", "in", "out", "applies to", "where"],
         &rows.collect::<Vec<_>>(),
         &[2, 3],
     );
-    if all.filters.len() > SHOWN {
+    if all.filters.len() > shown {
         page.line(&format!(
-            "and {} more filters: --format json lists all",
-            all.filters.len() - SHOWN
+            "and {} more filters (--details)",
+            all.filters.len() - shown
         ));
     }
     for set in &all.address_sets {
         let entries = set.entries.map_or_else(
-            || "content not known".to_owned(),
+            || "content unknown".to_owned(),
             |count| plural(count, "entry"),
         );
         page.hang(
@@ -345,9 +351,10 @@ pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
     );
     if found.rules_about_any > 0 {
         page.line(&format!(
-            "and {} about any address",
+            "and {} for any address",
             plural(found.rules_about_any, "rule")
         ));
     }
+    page.foot(heading);
     page.finish()
 }

@@ -3,7 +3,7 @@
 use super::reach::{shortened, way_text};
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
-use heronshale_answers::{Answer, CellAnswer, CellFact, CellVerdict, MatrixAnswer};
+use heronshale_answers::{Answer, CellAnswer, CellFact, CellPart, CellVerdict, MatrixAnswer};
 use heronshale_engine::walk::Verdict;
 
 /// A matrix as text.
@@ -87,9 +87,9 @@ pub fn matrix(answer: &Answer<MatrixAnswer>, look: Look) -> String {
     page.blank();
     page.say(
         FAINT,
-        "- no connection works · one cell in full: heronshale matrix FROM TO",
+        "- nothing works · for one cell: heronshale matrix FROM TO",
     );
-    page.gaps(heading);
+    page.foot(heading);
     page.finish()
 }
 
@@ -148,13 +148,13 @@ fn note(cell: &CellFact) -> Option<String> {
         (true, _) => {}
         (false, false) => parts.push(format!("through {}", names(&cell.firewalls))),
         (false, true) => parts.push(format!(
-            "some through {}, some through none",
+            "partly through {}, partly through none",
             names(&cell.firewalls)
         )),
     }
     if !cell.refused_by.is_empty() {
         parts.push(format!(
-            "{} denies {}",
+            "{} blocks {}",
             names(&cell.refused_by),
             if cell.verdict == CellVerdict::No {
                 "it"
@@ -194,8 +194,8 @@ fn sentence(found: &MatrixAnswer) -> String {
         .as_ref()
         .map_or_else(String::new, |traffic| format!(" over {traffic}"));
     let open = [
-        (CellVerdict::Conditional, "conditional"),
-        (CellVerdict::Unknown, "unknown"),
+        (CellVerdict::Conditional, "depend"),
+        (CellVerdict::Unknown, "are unknown"),
     ];
     let open: Vec<String> = open
         .into_iter()
@@ -208,14 +208,30 @@ fn sentence(found: &MatrixAnswer) -> String {
         .count();
     let around = match around {
         0 => String::new(),
-        1 => " In one of them some traffic passes a firewall and some does not.".to_owned(),
-        more => format!(" In {more} of them some traffic passes a firewall and some does not."),
+        1 => " In 1 of them some traffic bypasses the firewall.".to_owned(),
+        more => format!(" In {more} of them some traffic bypasses the firewall."),
     };
     let total = pairs.clone().count();
     format!(
-        "{talks} of {total} pairs of segments talk{traffic}{}.{around}",
+        "{talks} of {total} pairs of segments can talk{traffic}{}.{around}",
         open.concat()
     )
+}
+
+/// Parts with the same fate, traffic and targets as one.
+fn alike(parts: &[CellPart]) -> Vec<CellPart> {
+    let mut all: Vec<CellPart> = Vec::new();
+    for part in parts {
+        let same = |one: &&mut CellPart| {
+            (one.verdict, &one.targets, &one.ways, &one.ended_at)
+                == (part.verdict, &part.targets, &part.ways, &part.ended_at)
+        };
+        match all.iter_mut().find(same) {
+            Some(known) => known.sources.extend(part.sources.iter().cloned()),
+            None => all.push(part.clone()),
+        }
+    }
+    all
 }
 
 /// One cell as text.
@@ -230,40 +246,38 @@ pub fn matrix_cell(answer: &Answer<CellAnswer>, look: Look) -> String {
     let traffic = found.traffic.as_deref().unwrap_or("any traffic");
     let ends = format!("{traffic} from {} to {}", cell.from, cell.to);
     let how = match cell.verdict {
-        CellVerdict::Works => format!("Yes: {ends} works for all of them"),
+        CellVerdict::Works => format!("Yes: {ends} works for all"),
         CellVerdict::Partly => format!("Partly: {ends} works for {}", shortened(&cell.services, 6)),
         CellVerdict::Unknown if heading.given_up => {
-            format!("Unknown: {ends} was not followed to its end")
+            format!("Unknown: {ends} has more possible ways than the limit of steps allows")
         }
-        CellVerdict::Unknown => format!("Unknown: {ends} depends on what the snapshot lacks"),
-        CellVerdict::Conditional => format!("It depends: {ends} turns on what no snapshot holds"),
-        CellVerdict::No => format!("No: nothing of {ends} works"),
-        CellVerdict::Nobody => format!("There are no two ends from {} to {}", cell.from, cell.to),
+        CellVerdict::Unknown => {
+            format!("Unknown: {ends} depends on something missing from the snapshot")
+        }
+        CellVerdict::Conditional => format!("It depends: {ends} works under conditions only"),
+        CellVerdict::No => format!("No: {ends} does not work"),
+        CellVerdict::Nobody => format!("There is no pair from {} to {}", cell.from, cell.to),
     };
     let note = note(cell).map_or_else(String::new, |note| format!("; {note}"));
     page.top(&format!("{how}{note}."), heading);
     page.blank();
-    for part in &found.parts {
+    for part in alike(&found.parts) {
         let works = part.verdict <= Verdict::Conditional;
         let style = if works { OPEN } else { SHUT };
         let ended = part
             .ended_at
             .as_ref()
-            .map_or_else(String::new, |ended| format!("; {ended}"));
+            .map_or_else(String::new, |ended| format!(" ({ended})"));
         let ways: Vec<String> = part.ways.iter().map(way_text).collect();
+        let names = if page.look.details { usize::MAX } else { 4 };
         let text = format!(
-            "{} → {}  {}{ended}",
-            shortened(&part.sources, 6),
-            shortened(&part.targets, 6),
+            "{} → {}: {}{ended}",
+            shortened(&part.sources, names),
+            shortened(&part.targets, names),
             ways.join(" · "),
         );
-        page.hang_behind(
-            style,
-            &format!("  {:<15}", part.verdict.word()),
-            Style::new(),
-            &text,
-            17,
-        );
+        let label = format!("{:<13} ", super::path::verdict_text(part.verdict));
+        page.hang_behind(style, &label, Style::new(), &text, 14);
     }
     if let Some(part) = found
         .parts
@@ -275,14 +289,10 @@ pub fn matrix_cell(answer: &Answer<CellAnswer>, look: Look) -> String {
             page.blank();
             page.say(
                 FAINT,
-                &format!(
-                    "every step, and what is in the way: heronshale path {from} {to} --tcp PORT"
-                ),
+                &format!("For every step and fixes: heronshale path {from} {to} --tcp PORT"),
             );
         }
     }
-    let pairs = plural(found.parts.len(), "part");
-    page.say(FAINT, &format!("{pairs}, each all pairs of its two sides"));
-    page.gaps(heading);
+    page.foot(heading);
     page.finish()
 }

@@ -13,7 +13,7 @@ mod routes;
 mod rule;
 mod tidy;
 
-pub use audit::{Length, audit, one_accepted, one_finding};
+pub use audit::{GroupBy, audit, one_accepted, one_finding};
 pub use coverage::{coverage, drafted_profile, guide, reading};
 pub use effective::{effective, too_many_classes};
 pub use explain::explain;
@@ -37,28 +37,28 @@ fn at(place: &Place) -> String {
     format!("{}:{}", place.file, place.line)
 }
 
-/// What decided, in a few words: `rule 100 :41`, `no rule fits`.
+/// What decided, in a few words: `100 :41`, `no rule matches`.
 fn decider_text(decider: &Decider) -> String {
     match decider {
         Decider::Rule { rule } => format!("{} :{}", rule.rule, rule.place.line),
         Decider::Default { place, .. } => format!("default :{}", place.line),
-        Decider::NoRule => "no rule fits".to_owned(),
-        Decider::ImpliedDeny => "implied end".to_owned(),
+        Decider::NoRule => "no rule matches".to_owned(),
+        Decider::ImpliedDeny => "implied deny".to_owned(),
         Decider::ImpliedPair => "implied pair".to_owned(),
-        Decider::NoPolicy => "no policy fits".to_owned(),
-        Decider::NoGroup => "no group bound".to_owned(),
+        Decider::NoPolicy => "no policy decides".to_owned(),
+        Decider::NoGroup => "no group is bound".to_owned(),
         Decider::SameSubnet => "not crossed".to_owned(),
         Decider::Finally => "skipped".to_owned(),
         Decider::Platform => "platform traffic".to_owned(),
-        Decider::Lacking => "not in the snapshot".to_owned(),
+        Decider::Lacking => "missing from the snapshot".to_owned(),
     }
 }
 
 /// A stage's decision in a sentence's part: `ACL data denies it by rule 100 (acls.yaml:41)`.
 fn decided_text(decided: &Decided) -> String {
     let does = match decided.does {
-        Does::Passes => "passes it",
-        Does::Denies => "denies it",
+        Does::Passes => "allows it",
+        Does::Denies => "blocks it",
         Does::Rejects => "rejects it",
         Does::Unknown => "is unknown",
     };
@@ -73,15 +73,15 @@ fn decided_text(decided: &Decided) -> String {
         Decider::Default { filter, place } => {
             format!("{filter} {does} by its default ({})", at(place))
         }
-        Decider::NoRule => format!("{stage}: no rule fits"),
-        Decider::ImpliedDeny => format!("{stage}: no rule fits, implied end"),
-        Decider::ImpliedPair => format!("{stage} {does} by the implied pair"),
-        Decider::NoPolicy => format!("{stage}: none decides"),
-        Decider::NoGroup => "no group is bound, and that means deny".to_owned(),
-        Decider::SameSubnet => format!("{stage}: not crossed inside a subnet"),
-        Decider::Finally => format!("{stage}: skipped, since a policy allows it finally"),
+        Decider::NoRule => format!("{stage}: no rule matches"),
+        Decider::ImpliedDeny => format!("{stage}: implied deny"),
+        Decider::ImpliedPair => format!("{stage} {does} by the implied pair of rules"),
+        Decider::NoPolicy => format!("{stage}: no policy decides"),
+        Decider::NoGroup => "no group is bound, which means deny".to_owned(),
+        Decider::SameSubnet => format!("{stage}: not crossed inside the subnet"),
+        Decider::Finally => format!("{stage}: skipped, because a policy allows it finally"),
         Decider::Platform => format!("{stage}: platform traffic"),
-        Decider::Lacking => format!("{stage}: not in the snapshot"),
+        Decider::Lacking => format!("{stage}: missing from the snapshot"),
     }
 }
 

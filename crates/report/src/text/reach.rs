@@ -28,7 +28,7 @@ pub fn reach(answer: &Answer<ReachAnswer>, look: Look) -> String {
         .cloned()
         .collect::<Vec<_>>();
     if ends.iter().any(|end| !asked.contains(end)) && ends.len() > 1 {
-        page.say(FAINT, &format!("asked about: {}", shortened(&ends, NAMES)));
+        page.say(FAINT, &format!("Asked about: {}", shortened(&ends, NAMES)));
     }
     let backwards = found.from.is_none();
     let mut levels: Vec<(bool, u32)> = found
@@ -45,7 +45,12 @@ pub fn reach(answer: &Answer<ReachAnswer>, look: Look) -> String {
             .collect();
         page.heading(&title(found, certain, jumps));
         let lines = grouped(&here, backwards);
-        for (names, ways, chain) in lines.iter().take(LINES) {
+        let shown = if page.look.details {
+            lines.len()
+        } else {
+            LINES
+        };
+        for (names, ways, chain) in lines.iter().take(shown) {
             let names = shortened(names, NAMES);
             let text = format!("{}{chain}", ways.join(" · "));
             if names.chars().count() <= 40 {
@@ -55,18 +60,15 @@ pub fn reach(answer: &Answer<ReachAnswer>, look: Look) -> String {
                 page.hang(Style::new(), &" ".repeat(26), &text, 26);
             }
         }
-        if lines.len() > LINES {
+        if lines.len() > shown {
             page.say(
                 FAINT,
-                &format!(
-                    "  … and {} more lines; --format json has all",
-                    lines.len() - LINES
-                ),
+                &format!("  and {} more lines (--details)", lines.len() - shown),
             );
         }
     }
     always(&mut page, found);
-    page.gaps(heading);
+    page.foot(heading);
     page.finish()
 }
 
@@ -74,18 +76,19 @@ fn title(found: &ReachAnswer, certain: bool, jumps: u32) -> String {
     let open = if certain {
         ""
     } else {
-        "Perhaps, since it depends on what the snapshot lacks: "
+        "UNKNOWN (depends on something missing from the snapshot): "
     };
     match (jumps, found.from.is_some()) {
         (1, true) => format!(
             "{open}{} directly",
-            if certain { "Reached" } else { "reached" }
+            if certain { "REACHED" } else { "reached" }
         ),
         (1, false) => format!(
             "{open}{} directly",
-            if certain { "Reaches it" } else { "reaches it" }
+            if certain { "REACHES IT" } else { "reaches it" }
         ),
-        (jumps, _) => format!("{open}{} jumps", jumps),
+        (jumps, _) if certain => format!("IN {jumps} JUMPS"),
+        (jumps, _) => format!("{open}in {jumps} jumps"),
     }
 }
 
@@ -155,8 +158,11 @@ fn place_text(place: &PlaceFact) -> String {
 /// Services with all that is to be said of them: `tcp 443 by balancer booking, through firewall quay-fw`.
 pub(super) fn way_text(way: &LinkFact) -> String {
     let mut text = shortened(&way.services, 8);
+    if let Some(sources) = &way.sources {
+        text.push_str(&format!(" from {} only", sources.said));
+    }
     if way.families == ["IPv6"] {
-        text.push_str(" (IPv6)");
+        text.push_str(" over IPv6");
     }
     if !way.by.is_empty() {
         text.push_str(&format!(" by {}", shortened(&way.by, 4)));
@@ -171,13 +177,12 @@ pub(super) fn way_text(way: &LinkFact) -> String {
     }
     match way.verdict {
         Verdict::WorksForSome if !way.only_if.is_empty() => {
-            text.push_str(&format!(", only if {}", way.only_if.join(", or ")));
+            text.push_str(&format!(", if {}", way.only_if.join(", or ")));
         }
-        Verdict::WorksForSome => text.push_str(", only sometimes"),
-        Verdict::Conditional => text.push_str(&format!(
-            ", on whether {}",
-            way.conditions.join(", and whether ")
-        )),
+        Verdict::WorksForSome => text.push_str(", sometimes"),
+        Verdict::Conditional => {
+            text.push_str(&format!(", if {}", way.conditions.join(", and if ")));
+        }
         Verdict::Undecided | Verdict::Unknown => {
             text.push_str(&format!(", {}", way.verdict.word()))
         }
@@ -215,7 +220,7 @@ fn always(page: &mut Page, found: &ReachAnswer) {
     if guards.is_empty() {
         return;
     }
-    page.heading("Every chain passes");
+    page.heading("EVERY CHAIN PASSES");
     let word = if found.from.is_some() {
         "on the way to"
     } else {
@@ -267,12 +272,12 @@ fn sentence(found: &ReachAnswer) -> String {
     let traffic = found
         .traffic
         .as_ref()
-        .map_or_else(String::new, |traffic| format!(" by {traffic}"));
+        .map_or_else(String::new, |traffic| format!(" over {traffic}"));
     let direct = counted(found, &|one| one.certain && one.jumps == 1);
     let onward = counted(found, &|one| one.certain && one.jumps > 1);
     let open = counted(found, &|one| !one.certain);
     let within = format!("within {}", plural(found.jumps as usize, "jump"));
-    let open = open.map_or_else(String::new, |open| format!(" Unknown: {open}."));
+    let open = open.map_or_else(String::new, |open| format!(" {open} cannot be determined."));
     match (&found.from, &found.to) {
         (Some(from), Some(to)) => match (&direct, &onward) {
             (Some(_), _) => format!("{from} reaches {to} directly{traffic}.{open}"),

@@ -21,10 +21,9 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         .count();
     let table = match &found.table {
         None => "automatic routes only".to_owned(),
-        Some(table) if table.missing => format!(
-            "table {}, which is not in the snapshot: unknown",
-            table.name
-        ),
+        Some(table) if table.missing => {
+            format!("table {}, which is missing from the snapshot", table.name)
+        }
         Some(table) => {
             let place = table
                 .place
@@ -35,10 +34,10 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
     };
     let state = match (idle, broken) {
         (0, 0) => String::new(),
-        (idle, 0) => format!(", {idle} of them idle"),
-        (0, broken) => format!(", {broken} of them to a next hop that does not work"),
+        (idle, 0) => format!(", {idle} idle"),
+        (0, broken) => format!(", {broken} to a dead next hop"),
         (idle, broken) => {
-            format!(", {idle} of them idle, {broken} to a next hop that does not work")
+            format!(", {idle} idle, {broken} to a dead next hop")
         }
     };
     let sentence = format!(
@@ -51,7 +50,7 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         page.say(
             Style::new(),
             &format!(
-                "Inside subnet {} packets go straight, whatever the routes say.",
+                "Traffic inside subnet {} goes directly, whatever the routes say.",
                 found.interface.subnet
             ),
         );
@@ -63,10 +62,14 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         .iter()
         .filter(|route| !route.idle)
         .map(|route| {
-            let broken = if route.broken { "DOES NOT WORK: " } else { "" };
-            let shared = if route.shared { " (one of equals)" } else { "" };
+            let broken = if route.broken { "DEAD: " } else { "" };
+            let shared = if route.shared {
+                " (one of several equal routes)"
+            } else {
+                ""
+            };
             let from = route.only_from.as_ref().map_or_else(String::new, |from| {
-                format!(" from {} only", from.join(", "))
+                format!(" for senders {} only", from.join(", "))
             });
             vec![
                 route.to.clone(),
@@ -77,7 +80,7 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
             ]
         })
         .collect();
-    page.table(&["to", "leads to", "kind", "wins", "where"], &rows, &[]);
+    page.table(&["to", "routes to", "kind", "wins", "where"], &rows, &[]);
     for route in found.routes.iter().filter(|route| route.idle) {
         page.blank();
         let text = format!(
@@ -113,7 +116,7 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
     if let Some(last) = &found.last {
         page.say(
             Style::new(),
-            &format!("IPv4 that no route takes goes to {last}."),
+            &format!("IPv4 traffic without a route goes to {last}."),
         );
     }
     if !found.nowhere.is_empty() {
@@ -132,17 +135,18 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         };
         page.say(Style::new(), &format!("No route: {shown}{more}."));
     }
+    page.foot(heading);
     page.finish()
 }
 
 fn wins(route: &RouteFact) -> String {
     if route.loses.is_empty() && route.wins.len() == 1 && route.wins[0] == route.to {
-        return "all of it".to_owned();
+        return "all".to_owned();
     }
     let losers = route.loses.len();
     if losers == 1 {
-        "all but what one better route takes".to_owned()
+        "all but 1 better route".to_owned()
     } else {
-        format!("all but what {losers} better routes take")
+        format!("all but {losers} better routes")
     }
 }

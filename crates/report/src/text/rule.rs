@@ -21,7 +21,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
         &format!("{}  {}", rule_text(&rule.rule), at(&rule.rule.place)),
     );
     if let Some(description) = &rule.description {
-        page.field("says", description);
+        page.field("purpose", description);
     }
     if let Some(owner) = &rule.owner {
         page.field("owner", owner);
@@ -47,7 +47,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
         page.field(label, &format!("{}: {text}", families.join(", ")));
     }
     if rule.matches.is_empty() {
-        page.field("matches", "no packet");
+        page.field("matches", "nothing");
     }
     let names: Vec<String> = rule
         .carriers
@@ -67,7 +67,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
     };
     if !rule.firewalls.is_empty() {
         page.field(
-            "acts on",
+            "applies to",
             &format!(
                 "{}: {}",
                 plural(rule.firewalls.len(), "firewall"),
@@ -79,12 +79,12 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
     let acts_on = if by_firewalls {
         "without it"
     } else {
-        "acts on"
+        "applies to"
     };
     page.field(
         acts_on,
         &if by_firewalls {
-            "not judged here: `path` tells one connection".to_owned()
+            "not judged here; ask `path` for one connection".to_owned()
         } else if names.is_empty() {
             "nothing".to_owned()
         } else {
@@ -102,7 +102,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
         );
     }
     if !rule.rests.is_empty() {
-        page.heading("Without it, as far as nothing else admits the same");
+        page.heading("WITHOUT THIS RULE");
         let word = if rule.rule.direction == Direction::In {
             "from"
         } else {
@@ -111,6 +111,7 @@ pub fn rule(answer: &Answer<RuleAnswer>, look: Look) -> String {
         let rows: Vec<Vec<String>> = rule.rests.iter().map(|one| row(one, word)).collect();
         page.table(&["on", "traffic", "packet"], &rows, &[]);
     }
+    page.foot(heading);
     page.finish()
 }
 
@@ -123,21 +124,23 @@ fn sentence(rule: &RuleAnswer) -> String {
     let on = plural(count, "interface");
     match (&rule.dead, rule.rests.is_empty()) {
         _ if !rule.firewalls.is_empty() => format!(
-            "{name} acts on {}.",
+            "{name} applies to {}.",
             plural(rule.firewalls.len(), "firewall")
         ),
-        _ if count == 0 => format!("{name} acts on nothing."),
-        (Some(dead), _) => format!("{name} is {dead}: on {on} nothing rests on it."),
+        _ if count == 0 => format!("{name} applies to nothing."),
+        (Some(dead), _) => format!("{name} is {dead}. It has no effect on its {on}."),
         (None, true) => {
-            format!("{name} acts on {on}, and nothing rests on it: other filters decide the same.")
+            format!("{name} has no effect on its {on}: other filters decide the same.")
         }
         (None, false) if rule.rests.iter().all(|one| one.perhaps) => {
-            format!("{name} acts on {on}; what rests on it turns on what the snapshot lacks.")
+            format!(
+                "{name} applies to {on}. Its effect depends on something missing from the snapshot."
+            )
         }
         (None, false) => {
             let admits = rule.rests.iter().any(|one| one.admitted);
-            let does = if admits { "lets in" } else { "keeps out" };
-            format!("{name} acts on {on} and {does} what nothing else {does}.")
+            let does = if admits { "allows" } else { "blocks" };
+            format!("{name} applies to {on} and {does} traffic that no other rule {does}.")
         }
     }
 }
@@ -154,7 +157,7 @@ fn match_text(
         "to"
     };
     let perhaps = if matched.perhaps {
-        ", perhaps: that turns on what the snapshot lacks"
+        " (unknown: depends on something missing from the snapshot)"
     } else {
         ""
     };
@@ -186,10 +189,10 @@ fn row(one: &Resting, word: &str) -> Vec<String> {
         String::new()
     };
     let change = match (one.admitted, one.perhaps) {
-        (true, false) => "no longer",
-        (false, false) => "newly",
-        (true, true) => "perhaps no longer",
-        (false, true) => "perhaps newly",
+        (true, false) => "blocked",
+        (false, false) => "allowed",
+        (true, true) => "perhaps blocked",
+        (false, true) => "perhaps allowed",
     };
     let traffic = format!("{change}: {}", super::traffic_text(&one.traffic, word));
     vec![

@@ -21,7 +21,7 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
             .map(|owner| format!(", {owner}"))
             .unwrap_or_default();
         page.heading(&format!(
-            "{}{owner}: {} of {} go",
+            "{}{owner}: delete {} of {}",
             filter.filter,
             filter.going.len(),
             plural(filter.rules, "rule")
@@ -44,12 +44,12 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
         }
     }
     if tidy.going > 0 {
-        page.heading("Proof");
+        page.heading("PROOF");
         let proof = &tidy.proof;
         let text = if proof.holds {
             format!(
-                "with and without these rules every packet is decided alike: compared on {} of interfaces, all on which a changed \
-                 filter acts, stage by stage, and for {} alone",
+                "Every packet gets the same decision with and without these rules. Compared stage by stage on {} of interfaces \
+                 (all with a changed filter), and for {} alone.",
                 if proof.classes == 1 {
                     "1 class".to_owned()
                 } else {
@@ -59,7 +59,7 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
             )
         } else {
             format!(
-                "does not hold, so nothing is offered: {}",
+                "The proof failed, so nothing is offered: {}",
                 proof.different.join(", ")
             )
         };
@@ -73,19 +73,19 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
         }
     }
     if !tidy.staying.is_empty() {
-        const SHOWN: usize = 20;
-        page.heading("Dead rules that stay");
-        for one in tidy.staying.iter().take(SHOWN) {
+        let shown = if look.details { usize::MAX } else { 20 };
+        page.heading("DEAD RULES THAT STAY");
+        for one in tidy.staying.iter().take(shown) {
             page.field(
                 "stays",
                 &format!("{}  {}", rule_text(&one.rule), at(&one.rule.place)),
             );
             page.field("", &one.because);
         }
-        if tidy.staying.len() > SHOWN {
+        if tidy.staying.len() > shown {
             page.line(&format!(
-                "and {} more; --format json lists all",
-                tidy.staying.len() - SHOWN
+                "and {} more (--details)",
+                tidy.staying.len() - shown
             ));
         }
     }
@@ -93,19 +93,23 @@ pub fn tidy(answer: &Answer<TidyAnswer>, written: Option<&str>, look: Look) -> S
         page.blank();
         page.say(anstyle::Style::new(), written);
     }
+    page.foot(heading);
     page.finish()
 }
 
 fn sentence(tidy: &TidyAnswer) -> String {
     match (tidy.going, tidy.proof.holds) {
-        (0, _) => format!("None of {} can go for good.", plural(tidy.rules, "rule")),
+        (0, _) => format!(
+            "None of {} can be deleted safely.",
+            plural(tidy.rules, "rule")
+        ),
         (going, true) => format!(
-            "{going} of {} can go for good, all at once.",
+            "{going} of {} can be deleted together without any effect.",
             plural(tidy.rules, "rule")
         ),
         (going, false) => {
             format!(
-                "{going} rules look dead, but taking them out would change something: nothing is offered."
+                "{going} rules look dead, but deleting them would change something, so nothing is offered."
             )
         }
     }

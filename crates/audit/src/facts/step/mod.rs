@@ -58,6 +58,12 @@ pub struct StepFact {
     pub place: Option<Place>,
     /// Who changes that.
     pub owner: Option<String>,
+    /// Whether a rule, a default, or the lack of a filter decided here, rather than nothing.
+    pub decides: bool,
+    /// The firewall, if it is one.
+    pub firewall: Option<String>,
+    /// As whom the sender is seen from here on, if that changes.
+    pub source: Option<String>,
 }
 
 /// What decided at a stage: in words, where it stands, and who changes it.
@@ -76,20 +82,24 @@ fn by_text(view: &Fabric<'_>, by: By) -> (String, Option<Place>, Option<Id<Owner
         By::Default(id) => {
             let filter = &estate.filters[id];
             (
-                "no rule fits, its default".to_owned(),
+                "no rule matches, default".to_owned(),
                 Some(estate.sources.place(&filter.origin)),
                 filter.owner,
             )
         }
-        By::NoRule => ("no rule fits".to_owned(), None, None),
-        By::ImpliedDeny => ("no rule fits, implied end".to_owned(), None, None),
-        By::ImpliedPair => ("the implied pair".to_owned(), None, None),
+        By::NoRule => ("no rule matches".to_owned(), None, None),
+        By::ImpliedDeny => ("no rule matches, implied deny".to_owned(), None, None),
+        By::ImpliedPair => ("implied pair of rules".to_owned(), None, None),
         By::NoPolicy => ("no policy decides".to_owned(), None, None),
         By::NoGroup => ("no group is bound".to_owned(), None, None),
-        By::SameSubnet => ("not crossed inside a subnet".to_owned(), None, None),
-        By::Finally => ("skipped: a policy allows it finally".to_owned(), None, None),
+        By::SameSubnet => ("not crossed inside the subnet".to_owned(), None, None),
+        By::Finally => (
+            "skipped, because a policy allows it finally".to_owned(),
+            None,
+            None,
+        ),
         By::Platform => ("platform traffic".to_owned(), None, None),
-        By::Lacking => ("not in the snapshot".to_owned(), None, None),
+        By::Lacking => ("missing from the snapshot".to_owned(), None, None),
     }
 }
 
@@ -100,7 +110,7 @@ fn change_text(change: &Rewrite) -> String {
             .source_ports
             .as_ref()
             .map_or_else(String::new, |ports| {
-                format!(", a port of {}", ports_text(ports))
+                format!(", source port {}", ports_text(ports))
             });
         parts.push(format!("source {source}{ports}"));
     }
@@ -123,7 +133,7 @@ fn why_text(view: &Fabric<'_>, why: Why) -> (String, Option<Place>) {
     let text = match why {
         Why::NoRoute => "no route",
         Why::Blackhole(winner) => {
-            return ("a blackhole route takes it".to_owned(), by_route(&winner));
+            return ("blackhole route".to_owned(), by_route(&winner));
         }
         Why::DeadHop(winner) => {
             return (
@@ -131,46 +141,44 @@ fn why_text(view: &Fabric<'_>, why: Why) -> (String, Option<Place>) {
                 by_route(&winner),
             );
         }
-        Why::NobodyHolds => "nobody holds the address",
-        Why::MayNotForward => "it may not pass on packets that are not its own",
-        Why::Loop => "a loop: here for the second time",
+        Why::NobodyHolds => "nobody has the address",
+        Why::MayNotForward => "it does not forward packets of others (`forwards`)",
+        Why::Loop => "routing loop: the packet comes here a second time",
         Why::ForwardedNotAccepted => {
-            "that side does not accept packets from elsewhere (`accept_forwarded`)"
+            "this side does not accept forwarded packets (`accept_forwarded`)"
         }
-        Why::NotTransitive => "what came over a peering does not leave again",
-        Why::NotMapped => "the sender has no public address to be mapped to",
-        Why::NotOnInternet => "it knows no such address, so no public address leads there",
-        Why::NoGateway => "no attached internet gateway",
-        Why::NothingIn => "it lets nothing in",
-        Why::NotTaken => "it takes no such packets",
-        Why::SawNoRequest => "the reply comes here, and the request did not come by it",
-        Why::Bypassed => "the request came by it, and the reply goes around it",
-        Why::NotAsked => "the reply comes to somebody who did not ask",
-        Why::NoMember => "none of its members is up",
-        Why::OtherMember => "the reply comes to another member than the request",
-        Why::NotTranslated => {
-            "sent to itself: no translation fits, and it has no such service of its own"
-        }
+        Why::NotTransitive => "peerings are not transitive",
+        Why::NotMapped => "the sender has no public address",
+        Why::NotOnInternet => "this address is not routable on the internet",
+        Why::NoGateway => "no internet gateway is attached",
+        Why::NothingIn => "it allows no inbound connections",
+        Why::NotTaken => "it does not carry this traffic",
+        Why::SawNoRequest => "the reply comes here, but the request did not",
+        Why::Bypassed => "the request passed it, but the reply bypasses it",
+        Why::NotAsked => "the reply reaches another machine than the sender",
+        Why::NoMember => "it has no member that is up",
+        Why::OtherMember => "the reply reaches another member than the request",
+        Why::NotTranslated => "addressed to itself, without a matching translation or service",
         Why::NoFirewallRoute => "its own table has no route",
-        Why::NoFrontEnd => "no front end takes it",
-        Why::NoBackEnd => "no back end is healthy",
+        Why::NoFrontEnd => "no front end matches",
+        Why::NoBackEnd => "it has no healthy back end",
         Why::NoBackEndAddress => "a back end has no address of this family",
         Why::NoSuchPort => "the service has no such port",
-        Why::NoDomain => "the link reads from no domain",
-        Why::BackByLink => "it would leave by the link by which it came",
-        Why::NotAtSite => "the site neither holds nor announces the address",
-        Why::SiteKnowsNoWay => "the site knows no way to the address",
-        Why::OneWayDoor => "a private door opens nothing from its side",
-        Why::TooManySteps => "this took more steps to follow than the limit allows",
-        Why::Lacking => "not in the snapshot",
+        Why::NoDomain => "the link reads no domain",
+        Why::BackByLink => "the route leads back to the link it came from",
+        Why::NotAtSite => "the site neither has nor announces the address",
+        Why::SiteKnowsNoWay => "the site has no route to the address",
+        Why::OneWayDoor => "a private door opens no connections",
+        Why::TooManySteps => "too many possible ways; the limit of steps was reached",
+        Why::Lacking => "missing from the snapshot",
         Why::NobodyKnown => {
-            "nobody is known to hold the address, and the snapshot lacks some who may"
+            "nobody is known to have the address, but machines that may have it are missing from the snapshot"
         }
         Why::OpenRoute(winner) => return ("another route may win".to_owned(), by_route(&winner)),
         Why::OwnServices => {
-            "the snapshot does not say which services it has itself (`own_services`)"
+            "the snapshot does not say which services it offers itself (`own_services`)"
         }
-        Why::NoTranslatedSource => "the translation gives no source of this family",
+        Why::NoTranslatedSource => "the translation has no source address of this family",
     };
     (text.to_owned(), None)
 }
@@ -186,6 +194,12 @@ pub fn step_fact(view: &Fabric<'_>, step: &Step) -> StepFact {
         why: String::new(),
         place: spot_place,
         owner: owner_text(estate, spot_owner),
+        decides: false,
+        firewall: match step.at {
+            Spot::Firewall(id) => Some(estate.firewalls[id].name.to_string()),
+            _ => None,
+        },
+        source: None,
     };
     let judged = |fact: &mut StepFact, outcome: Outcome, by: By| {
         fact.does = match does(outcome) {
@@ -196,6 +210,7 @@ pub fn step_fact(view: &Fabric<'_>, step: &Step) -> StepFact {
         };
         let (why, place, owner) = by_text(view, by);
         fact.why = why;
+        fact.decides = !matches!(by, By::NoPolicy | By::SameSubnet | By::Platform);
         if place.is_some() {
             fact.place = place;
             fact.owner = owner_text(estate, owner).or_else(|| fact.owner.take());
@@ -217,13 +232,13 @@ pub fn step_fact(view: &Fabric<'_>, step: &Step) -> StepFact {
                     stage_name(view, id, *stage)
                 }
             };
-            fact.at = format!("{}: {name}, {}", fact.at, direction.word());
+            fact.at = format!("{name}, {} at {}", direction.bound(), fact.at);
             judged(&mut fact, judgement.outcome, judgement.by);
         }
         What::Known(direction) => {
-            fact.at = format!("{}, {}", fact.at, direction.word());
+            fact.at = format!("{}, {}", fact.at, direction.bound());
             fact.why = if step.reply {
-                "a reply, known".to_owned()
+                "reply of a tracked connection".to_owned()
             } else {
                 "no filter".to_owned()
             };
@@ -238,7 +253,7 @@ pub fn step_fact(view: &Fabric<'_>, step: &Step) -> StepFact {
             if let Some(found) = acl.and_then(heronshale_model::estate::Reference::found) {
                 fact.place = Some(estate.sources.place(&estate.filters[found].origin));
             }
-            fact.at = format!("ACL {name}, {}", direction.word());
+            fact.at = format!("ACL {name}, {}", direction.bound());
             judged(&mut fact, judgement.outcome, judgement.by);
         }
         What::Routed(winner) => {
@@ -294,8 +309,9 @@ pub fn step_fact(view: &Fabric<'_>, step: &Step) -> StepFact {
         What::Changed(change, by) => {
             fact.does = StepDoes::Changes;
             fact.why = change_text(change);
+            fact.source = change.source.map(|source| source.to_string());
             if step.reply {
-                fact.why = format!("undoes {}", fact.why);
+                fact.why = format!("restores {}", fact.why);
             }
             if let Some(origin) = by {
                 fact.place = Some(estate.sources.place(origin));
@@ -316,7 +332,7 @@ pub fn step_fact(view: &Fabric<'_>, step: &Step) -> StepFact {
                 fact.why = "it has no policy".to_owned();
             }
         }
-        What::Passed => fact.why = "a reply, known".to_owned(),
+        What::Passed => fact.why = "reply of a tracked connection".to_owned(),
         What::DoorShut => {
             fact.does = StepDoes::Denies;
             fact.at = format!("{}, public door", fact.at);
@@ -332,18 +348,18 @@ pub fn step_fact(view: &Fabric<'_>, step: &Step) -> StepFact {
             fact.why = if *inside {
                 "open to this source"
             } else {
-                "its list does not hold the source"
+                "its list does not contain the source"
             }
             .to_owned();
         }
         What::Crossed => {
             fact.does = StepDoes::Routes;
-            fact.why = "over it".to_owned();
+            fact.why = "forwards".to_owned();
         }
         What::Arrived => fact.does = StepDoes::Arrives,
         What::Platform => {
             fact.does = StepDoes::Arrives;
-            fact.why = "the platform itself answers; nothing filters it".to_owned();
+            fact.why = "the platform answers, unfiltered".to_owned();
         }
         What::Ended(why) => {
             let open = matches!(

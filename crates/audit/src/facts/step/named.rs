@@ -1,5 +1,6 @@
 //! What of a step decides, by name: the thing that a reader would look at.
 
+use super::super::hop::down_text;
 use super::*;
 
 /// What a walk ended at, by its own name.
@@ -48,7 +49,7 @@ pub(super) fn named(view: &Fabric<'_>, at: Spot, why: Why) -> Option<Named> {
                 owner,
             })
         }
-        (Why::DeadHop(winner), _) => dead_hop(view, winner),
+        (Why::DeadHop(winner), _) => dead_hop(view, at, winner),
         (Why::NoRoute, Spot::Hub(id, Some(_))) => {
             let hub = &estate.hubs[id];
             let down: Vec<String> = hub
@@ -110,7 +111,7 @@ pub(super) fn named(view: &Fabric<'_>, at: Spot, why: Why) -> Option<Named> {
             place(
                 name,
                 &format!(
-                    "not in the snapshot, behind peering {}",
+                    "missing from the snapshot, behind peering {}",
                     estate.peerings[id].name
                 ),
                 None,
@@ -124,7 +125,7 @@ pub(super) fn named(view: &Fabric<'_>, at: Spot, why: Why) -> Option<Named> {
                 .find(|lack| view.lacks("firewall", &item.name, *lack))?;
             place(
                 format!("firewall {}", item.name),
-                &format!("the snapshot lacks its {}", of.word()),
+                &format!("its {} are missing from the snapshot", of.word()),
                 Some(item.origin),
             )
         }
@@ -144,7 +145,9 @@ pub(super) fn named(view: &Fabric<'_>, at: Spot, why: Why) -> Option<Named> {
             let (at, ..) = spot_text(view, at);
             place(
                 at,
-                &format!("nobody is known to hold the address, and the snapshot lacks {gap}"),
+                &format!(
+                    "nobody is known to have the address, and {gap} is missing from the snapshot"
+                ),
                 None,
             )
         }
@@ -195,10 +198,10 @@ pub(super) fn lacking_routes(view: &Fabric<'_>, at: Spot) -> Option<Named> {
                 .filter_map(|link| missing_end(&link.to))
                 .collect();
             let why = match view.lacks("hub", &item.name, Lack::Routes) {
-                true => "the snapshot lacks its routes".to_owned(),
+                true => "its routes are missing from the snapshot".to_owned(),
                 false => {
                     format!(
-                        "the snapshot lacks {}, of which nobody knows what it announces",
+                        "its announcements are unknown, because {} is missing from the snapshot",
                         missing.join(" and ")
                     )
                 }
@@ -225,7 +228,7 @@ pub(super) fn lacking_routes(view: &Fabric<'_>, at: Spot) -> Option<Named> {
         Some(Reference::Missing(name)) => {
             return named(
                 format!("table {name}"),
-                "not in the snapshot".to_owned(),
+                "missing from the snapshot".to_owned(),
                 None,
             );
         }
@@ -233,14 +236,14 @@ pub(super) fn lacking_routes(view: &Fabric<'_>, at: Spot) -> Option<Named> {
             if view.lacks("table", &estate.route_tables[*id].name, Lack::Routes) =>
         {
             let table = &estate.route_tables[*id];
-            let why = "the snapshot lacks its routes".to_owned();
+            let why = "its routes are missing from the snapshot".to_owned();
             return named(format!("table {}", table.name), why, Some(table.origin));
         }
         _ => {}
     }
     let (at, ..) = spot_text(view, at);
     if view.lacks("network", &item.name, Lack::Routes) {
-        let why = "the snapshot lacks its routes".to_owned();
+        let why = "its routes are missing from the snapshot".to_owned();
         return named(format!("network {}", item.name), why, Some(item.origin));
     }
     let peers = estate
@@ -259,7 +262,7 @@ pub(super) fn lacking_routes(view: &Fabric<'_>, at: Spot) -> Option<Named> {
     let what = missing.chain(gaps).next()?;
     named(
         at,
-        format!("the snapshot lacks {what}, which may lead there"),
+        format!("{what} may lead there, but is missing from the snapshot"),
         None,
     )
 }
@@ -276,9 +279,11 @@ pub(super) fn missing_end(to: &LinkEnd) -> Option<String> {
 }
 
 /// The route that leads to a dead next hop, and why it is dead.
-pub(super) fn dead_hop(view: &Fabric<'_>, winner: Winner) -> Option<Named> {
+fn dead_hop(view: &Fabric<'_>, at: Spot, winner: Winner) -> Option<Named> {
     let estate = view.estate;
-    let origin = winner.origin?;
+    let Some(origin) = winner.origin else {
+        return dead_peering(view, at);
+    };
     if let Some((table, at)) = heronshale_engine::route::written_route(estate, origin) {
         let item = &estate.route_tables[table];
         let route = &item.routes[at];
@@ -307,7 +312,7 @@ pub(super) fn dead_hop(view: &Fabric<'_>, winner: Winner) -> Option<Named> {
         if let Some(link) = hub.links.iter().find(|link| link.origin == origin) {
             return of(
                 format!("hub {}, link {}", hub.name, link.name),
-                "what it leads to is not in the snapshot".to_owned(),
+                "its target is missing from the snapshot".to_owned(),
             );
         }
         hub.domains.iter().find_map(|domain| {
@@ -327,29 +332,54 @@ pub(super) fn dead_hop(view: &Fabric<'_>, winner: Winner) -> Option<Named> {
     })
 }
 
+/// The peerings that are down where an automatic route leads to one.
+fn dead_peering(view: &Fabric<'_>, at: Spot) -> Option<Named> {
+    let Spot::Subnet(subnet) = at else {
+        return None;
+    };
+    let network = view.estate.subnets[subnet].network;
+    let here = view.estate.peerings.items().iter();
+    let here = here.filter(|peering| peering.opposite(network).is_some());
+    let down: Vec<_> = here
+        .filter_map(|peering| Some((peering, down_text(view, peering)?)))
+        .collect();
+    let (first, _) = down.first()?;
+    let texts: Vec<&str> = down.iter().map(|(_, text)| text.as_str()).collect();
+    Some(Named {
+        at: subnet_table(view, subnet),
+        why: texts.join("; "),
+        origin: Some(first.origin),
+        owner: view.estate.networks[network].owner,
+    })
+}
+
 /// A peer of which the snapshot does not say everything, in words.
 pub(super) fn open_text(view: &Fabric<'_>, peer: &Peer) -> String {
     let estate = view.estate;
     match peer {
         Peer::AddressSet(Reference::Found(set)) => {
             format!(
-                "set {}, whose content the platform keeps to itself",
+                "set {}, which the platform does not disclose",
                 estate.address_sets[*set].name
             )
         }
-        Peer::Probes => "the health checkers, whose addresses the snapshot does not say".to_owned(),
+        Peer::Probes => {
+            "the addresses of health checks, which are missing from the snapshot".to_owned()
+        }
         Peer::Network(Reference::Missing(name)) => {
-            format!("network {name}, which is not in the snapshot")
+            format!("network {name}, which is missing from the snapshot")
         }
         _ if peer.is_missing() => format!(
-            "{}, which is not in the snapshot",
+            "{}, which is missing from the snapshot",
             crate::describe::peer_text(estate, peer)
         ),
         _ => {
             let gap = first_gap(view, &["network", "subnet", "interface", "peering", "hub"]);
-            let gap = gap.map_or_else(String::new, |gap| format!(": the snapshot lacks {gap}"));
+            let gap = gap.map_or_else(String::new, |gap| {
+                format!(": {gap} is missing from the snapshot")
+            });
             format!(
-                "who else belongs to {}{gap}",
+                "the other members of {}{gap}",
                 crate::describe::peer_text(estate, peer)
             )
         }
@@ -385,5 +415,5 @@ pub(super) fn open_parts(view: &Fabric<'_>, step: &Step) -> Option<String> {
             }
         }
     }
-    (!texts.is_empty()).then(|| format!("that turns on {}", texts.join(" and ")))
+    (!texts.is_empty()).then(|| format!("this depends on {}", texts.join(" and ")))
 }

@@ -7,11 +7,12 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "acceptance-unused",
     base: Severity::Minor,
-    about: "An acceptance accepts nothing: there is no such finding, or one that nobody can accept.",
-    why: "It waits for a finding to come back, and lets it pass unseen.",
-    triggers: "No finding has the fingerprint; or it is of a kind that cannot be accepted: undecided, or about an expectation. Silent if \
-        there is one, be the acceptance expired or too narrow.",
-    fix: "Strike it out.",
+    about: "An acceptance applies to nothing: its finding does not exist or cannot be accepted.",
+    why: "If the finding comes back, the acceptance hides it.",
+    triggers: "No finding has this fingerprint, or its kind cannot be accepted (undecided, or about an \
+        expectation). Not reported if the finding exists, even if the acceptance has expired or is too \
+        narrow.",
+    fix: "Delete the acceptance.",
     side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/acceptance-unused.yaml"),

@@ -14,13 +14,15 @@ use heronshale_sets::address::Addresses;
 pub(crate) const KIND: Kind = Kind {
     name: "address-outside-block",
     base: Severity::Serious,
-    about: "A subnet lies outside of its network's blocks, or an address outside of its subnet's.",
-    why: "Routes lead by blocks: what lies outside is reached by luck or not at all, and rules that name the network do not mean it.",
-    triggers: "A subnet with a block, or part of one, that is not in any block of its network; an interface with an address, or a held prefix, that is neither in its subnet nor, for held prefixes of more than one address, in its network; a NAT gateway's own address outside its subnet. \
-        Silent for networks without blocks.",
+    about: "A subnet lies outside the blocks of its network, or an address outside the blocks of its subnet.",
+    why: "Routes follow blocks. Traffic to an address outside its block may not arrive, and rules for the \
+        network do not include it.",
+    triggers: "A subnet has a block that is not fully inside its network's blocks. An interface has an address \
+        outside its subnet, or a held prefix of several addresses outside its network. A NAT gateway's own \
+        address is outside its subnet. Not reported for networks without blocks.",
     fix: "Correct the address, or add the block to the network or subnet.",
-    side_effects: "a corrected address ends connections to the old one; an added block changes what rules and routes \
-        by that name mean",
+    side_effects: "A corrected address breaks connections to the old one. An added block changes the meaning of rules \
+        and routes for that name.",
     factors: &[],
     example: include_str!("../examples/address-outside-block.yaml"),
     check: |context| {
@@ -127,13 +129,14 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     );
     draft.former = Some(format!("{} {outside}", fact.what));
     draft.networks = vec![fact.network.clone()];
+    draft.brief(&fact.what, format!("{outside} is outside {}", fact.within));
     draft.title = format!(
-        "{} has {outside}, which is outside of {}",
+        "{} has {outside}, outside the blocks of {}",
         fact.what, fact.within
     );
     draft
         .evidence
         .push(context.evidence(Role::Names, fact.within.clone(), Some(&fact.around)));
-    draft.fix = format!("correct the address, or add the block to {}", fact.within);
+    draft.fix = format!("Correct the address, or add the block to {}.", fact.within);
     draft
 }

@@ -14,18 +14,18 @@ use heronshale_sets::packet::service;
 pub(crate) const KIND: Kind = Kind {
     name: "all-services",
     base: Severity::Minor,
-    about: "A rule admits every service.",
-    why: "Whatever listens on the machine is open to the rule's peers: also what nobody remembers, and what is installed tomorrow.",
-    triggers: "An allow rule for what is received, in force, whose services hold every TCP port (0-65535 and no ports at all mean \
-        the same; leaving out port 0 counts as every port) in a family in which it has peers. Silent for 1024-65535, and for all \
-        of UDP or ICMP alone.",
+    about: "A rule allows every service.",
+    why: "The rule's peers can reach every service on the machine, including forgotten ones and future ones.",
+    triggers: "An inbound allow rule in force covers every TCP port (0-65535, or no ports given; port 0 may be \
+        missing) in a family in which it has peers. Not reported for 1024-65535, or for all of UDP or ICMP \
+        alone.",
     fix: "Name the services that are needed.",
-    side_effects: "ends every service that is not named then",
+    side_effects: "Blocks every service that the new rule does not name.",
     factors: &[
         "up: from any address",
-        "down: in a network ACL, behind which groups judge",
-        "down: only from carriers of named groups, tags or interfaces",
-        "down: its filter acts on nothing",
+        "down: in a network ACL, with groups behind it",
+        "down: only from members of named groups, tags or interfaces",
+        "down: its filter applies to nothing",
     ],
     example: include_str!("../examples/all-services.yaml"),
     check: |context| {
@@ -84,22 +84,23 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about_rule(fact.rule);
     draft.packets = Some(context.rule_packets(fact.rule));
     let says = crate::describe::rule_says(context.view.estate, fact.rule);
+    draft.says("every TCP port");
     draft.title = format!(
-        "{} admits every TCP port: {says}",
+        "{} allows every TCP port: {says}",
         context.rule_name(fact.rule)
     );
     let given = [
         (fact.from_any, 1, "from any address"),
-        (fact.acl, -1, "a network ACL, behind which groups judge"),
+        (fact.acl, -1, "a network ACL with groups behind it"),
         (
             fact.only_named,
             -1,
-            "only from carriers of named groups, tags or interfaces",
+            "only from members of named groups, tags or interfaces",
         ),
         (
             context.acts_on_nothing(fact.rule.filter),
             -1,
-            "its filter acts on nothing",
+            "its filter applies to nothing",
         ),
     ];
     draft.factors = given
@@ -108,6 +109,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .map(|(_, steps, because)| factor(*steps, *because))
         .collect();
     draft.evidence.push(context.acts_on(fact.rule.filter));
-    draft.fix = "name the services that are needed".to_owned();
+    draft.fix = "Name the services that are needed.".to_owned();
     draft
 }

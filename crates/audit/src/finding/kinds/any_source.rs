@@ -14,17 +14,18 @@ use heronshale_sets::intervals::Intervals;
 pub(crate) const KIND: Kind = Kind {
     name: "any-source",
     base: Severity::Minor,
-    about: "A rule admits from every address of the internet.",
-    why: "It opens its ports to the whole world as soon as anything else does: a public address, a route, another rule.",
-    triggers: "An allow rule of a security group, a scope policy or an own firewall, for what is received, in force, whose \
-        peers hold all of the internet in IPv4 or in IPv6: `any`, `internet`, 0.0.0.0/0, or two halves of it. Silent for network \
-        ACLs, which guard a subnet coarsely while groups judge after them; and if a single prefix of the internet is left out.",
+    about: "A rule allows traffic from the whole internet.",
+    why: "Its ports become public as soon as anything else changes: a public address, a route, another rule.",
+    triggers: "An inbound allow rule in force, of a security group, a scope policy or an own firewall, has the \
+        whole IPv4 or IPv6 internet as peers: `any`, `internet`, 0.0.0.0/0, or two halves of it. Not \
+        reported for network ACLs, because groups filter behind them. Not reported if the peers leave out a \
+        single prefix of the internet.",
     fix: "Name the peers that need it: prefixes, an address set, or a group.",
-    side_effects: "ends what comes from peers that are not named then",
+    side_effects: "Blocks all other peers.",
     factors: &[
         "up: a sensitive port is among its services",
-        "down: nothing but web ports, or nothing but ICMP",
-        "down: its filter acts on nothing",
+        "down: web ports only, or ICMP only",
+        "down: its filter applies to nothing",
     ],
     example: include_str!("../examples/any-source.yaml"),
     check: |context| {
@@ -85,8 +86,12 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .intersection(&heronshale_sets::packet::service::all(fact.families[0])),
     );
     let families: Vec<String> = fact.families.iter().map(Family::to_string).collect();
+    draft.says(match families.as_slice() {
+        [one] => format!("{} from any {one} address", services.join(", ")),
+        _ => format!("{} from anywhere", services.join(", ")),
+    });
     draft.title = format!(
-        "{} admits {} from any {} address",
+        "{} allows {} from any {} address",
         context.rule_name(fact.rule),
         services.join(", "),
         families.join(" and ")
@@ -97,14 +102,14 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .push(factor(1, format!("sensitive port: {ports}")));
     }
     if harmless::only_web(&fact.services) || harmless::only_icmp(&fact.services) {
-        draft
-            .factors
-            .push(factor(-1, "nothing but web ports or ICMP"));
+        draft.factors.push(factor(-1, "web ports or ICMP only"));
     }
     if context.acts_on_nothing(fact.rule.filter) {
-        draft.factors.push(factor(-1, "its filter acts on nothing"));
+        draft
+            .factors
+            .push(factor(-1, "its filter applies to nothing"));
     }
     draft.evidence.push(context.acts_on(fact.rule.filter));
-    draft.fix = "name the peers that need it instead of everybody".to_owned();
+    draft.fix = "Name the peers that need it.".to_owned();
     draft
 }

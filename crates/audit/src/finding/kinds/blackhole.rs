@@ -14,12 +14,13 @@ use heronshale_sets::address::Addresses;
 pub(crate) const KIND: Kind = Kind {
     name: "blackhole",
     base: Severity::Minor,
-    about: "A blackhole route drops traffic to something that the estate has.",
-    why: "Blackholes are written to keep space that is not in use from wandering about. When the space is taken later, the new machines are unreachable from there, in silence.",
-    triggers: "A blackhole route in force, of a table that something asks or of a hub's domain that a link reads, that wins for an address that an interface or a site holds. \
-        Silent where nobody holds any of its addresses.",
-    fix: "Narrow the blackhole, or write a longer route for what is there.",
-    side_effects: "the packets that are lost now arrive",
+    about: "A blackhole route drops traffic to addresses that are in use.",
+    why: "Blackholes cover unused space. When somebody uses the space later, the new machines are unreachable \
+        from there, and no error says so.",
+    triggers: "A blackhole route in force wins for an address of an interface or a site. Its table is in use, or a \
+        link reads its hub domain. Not reported if nobody has any of its addresses.",
+    fix: "Narrow the blackhole route, or add a more specific route.",
+    side_effects: "Packets that are dropped now arrive.",
     factors: &[],
     example: include_str!("../examples/blackhole.yaml"),
     check: |context| {
@@ -62,15 +63,19 @@ fn in_tables(context: &Context<'_, '_>) -> Vec<Draft> {
             destinations_text(context, route)
         ));
         draft.networks = vec![estate.networks[item.network].name.to_string()];
+        draft.brief(
+            route_text(context, table, at),
+            format!("drops traffic to {}", addresses_text(&there)),
+        );
         draft.title = format!(
-            "{} drops what goes to {}, and those are there",
+            "{} drops traffic to {}, which is in use",
             route_text(context, table, at),
             addresses_text(&there)
         );
         draft
             .evidence
             .push(context.evidence(Role::ActsOn, context.subnets(&asking), None));
-        draft.fix = "narrow the blackhole, or write a longer route for what is there".to_owned();
+        draft.fix = "Narrow the blackhole route, or add a more specific route.".to_owned();
         drafts.push(draft);
     }
     drafts
@@ -117,8 +122,12 @@ fn in_domains(context: &Context<'_, '_>) -> Vec<Draft> {
                 );
                 let mut draft = context.about(key, &route.origin, owner_text(estate, hub.owner));
                 draft.former = Some(former);
+                draft.brief(
+                    format!("hub {}, domain {}", hub.name, item.name),
+                    format!("drops traffic to {}", addresses_text(&there)),
+                );
                 draft.title = format!(
-                    "a blackhole in domain {} of hub {} drops what goes to {}, and those are there",
+                    "a blackhole in domain {} of hub {} drops traffic to {}, which is in use",
                     item.name,
                     hub.name,
                     addresses_text(&there)
@@ -127,8 +136,7 @@ fn in_domains(context: &Context<'_, '_>) -> Vec<Draft> {
                 draft
                     .evidence
                     .push(context.evidence(Role::ActsOn, text, None));
-                draft.fix =
-                    "narrow the blackhole, or write a longer route for what is there".to_owned();
+                draft.fix = "Narrow the blackhole route, or add a more specific route.".to_owned();
                 drafts.push(draft);
             }
         }

@@ -13,14 +13,16 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "bound-to-nothing",
     base: Severity::Minor,
-    about: "A filter is there and acts on nothing, or a gap accounts for something that nothing refers to.",
+    about: "A filter applies to nothing, or a gap explains nothing.",
     why: "Its author believes that it protects something.",
-    triggers: "A security group that no interface and no subnet has; an ACL that no subnet uses; an own firewall that nothing names; a scope policy with no interface \
-        in its scope and targets; a gap about a filter, a set or a table to which nothing in the snapshot refers. Silent if one interface or subnet is bound; tables are idle-table.",
-    fix: "Bind it to what it was made for, or delete it.",
-    side_effects: "to delete it changes no packet's fate; to bind it changes what its place admits",
+    triggers: "No interface or subnet has the security group. No subnet uses the ACL. Nothing names the own \
+        firewall. No interface in its scope is a target of the scope policy. A gap is about a filter, a set \
+        or a table to which nothing refers. One bound interface or subnet is enough to silence it. For route \
+        tables, see idle-table.",
+    fix: "Bind it where it belongs, or delete it.",
+    side_effects: "Deleting it changes nothing. Binding it changes what that place allows.",
     factors: &[
-        "down: the snapshot lacks bindings or interfaces, so it may be bound after all",
+        "down: bindings or interfaces are missing from the snapshot, so it may be bound after all",
         "down: it has no rules",
     ],
     example: include_str!("../examples/bound-to-nothing.yaml"),
@@ -58,10 +60,11 @@ fn idle_gaps(context: &Context<'_, '_>) -> Vec<Draft> {
     let tell = |gap: &Gap| {
         let mut draft = context.about(Key::of("gap").name(&gap.object), &gap.origin, None);
         let object = gap.object.replacen(':', " ", 1);
+        draft.brief(format!("gap about {object}"), "explains nothing");
         draft.title = format!(
-            "the gap about {object} accounts for nothing: nothing in the snapshot refers to it"
+            "the gap about {object} explains nothing: nothing in the snapshot refers to it"
         );
-        draft.fix = "take the gap away, or say where the missing thing is bound".to_owned();
+        draft.fix = "Delete the gap, or write down where the missing thing is bound.".to_owned();
         draft
     };
     idle.map(tell).collect()
@@ -102,24 +105,25 @@ fn tell_filter(context: &Context<'_, '_>, id: Id<Filter>) -> Draft {
         owner_text(estate, filter.owner),
     );
     let where_to = match (&filter.kind, scope_text(estate, filter)) {
-        (_, Some(scope)) => format!("no interface in {scope} is among its targets"),
+        (_, Some(scope)) => format!("no interface in {scope} is one of its targets"),
         (FilterKind::NetworkAcl, _) => "no subnet uses it".to_owned(),
         (FilterKind::FirewallPolicy { .. }, _) => {
-            "no firewall has it, nor a policy of which it is the base".to_owned()
+            "no firewall uses it, and no policy has it as its base".to_owned()
         }
         (FilterKind::OwnFirewall { .. }, _) => "no interface and no workload names it".to_owned(),
         _ => "no interface and no subnet has it".to_owned(),
     };
-    draft.title = format!("{} acts on nothing: {where_to}", filter_text(estate, id));
+    draft.says("applies to nothing");
+    draft.title = format!("{} applies to nothing: {where_to}", filter_text(estate, id));
     if may_be_bound(context) {
         draft.factors.push(factor(
             -1,
-            "the snapshot lacks something to which it may be bound",
+            "something that may use it is missing from the snapshot",
         ));
     }
     if filter.rules.iter().all(|rules| rules.is_empty()) {
         draft.factors.push(factor(-1, "it has no rules"));
     }
-    draft.fix = "bind it to what it was made for, or delete it".to_owned();
+    draft.fix = "Bind it where it belongs, or delete it.".to_owned();
     draft
 }

@@ -11,13 +11,15 @@ use heronshale_model::source::Origin;
 pub(crate) const KIND: Kind = Kind {
     name: "dangling-reference",
     base: Severity::Serious,
-    about: "A binding, a route or a policy's target names something that is not in the snapshot.",
-    why: "A missing group, ACL or own firewall may admit or refuse anything, a missing next hop drops what is routed to it: answers turn unknown or lost.",
-    triggers: "An interface, subnet, network, workload, policy target, route, or peering names a thing that is not there. Silent if the snapshot \
-        declares the thing as a gap, and for peers of rules and content of sets (that is peer-missing).",
-    fix: "Correct the name, add what is missing to the snapshot, declare it as a gap, or take the reference away.",
-    side_effects: "a corrected name makes the rule or route act that does nothing now; to take it away changes no \
-        packet's fate",
+    about: "A binding, a route or a policy target names something that is missing from the snapshot.",
+    why: "A missing group, ACL or own firewall may allow or deny anything. A missing next hop drops its \
+        traffic. Answers become unknown, or say dropped.",
+    triggers: "An interface, subnet, network, workload, policy target, route or peering names something that does \
+        not exist. Not reported if a gap declares it. For peers of rules and contents of sets, see \
+        peer-missing.",
+    fix: "Correct the name, add the missing thing to the snapshot, declare it as a gap, or remove the \
+        reference.",
+    side_effects: "A corrected name puts an idle rule or route into effect. Removing the reference changes nothing.",
     factors: &[],
     example: include_str!("../examples/dangling-reference.yaml"),
     check: |context| {
@@ -58,10 +60,11 @@ fn facts<'c>(context: &Context<'c, '_>) -> Vec<Fact<'c>> {
 
 fn tell(context: &Context<'_, '_>, (holder, target, origin): Fact<'_>) -> Draft {
     let mut draft = context.about(Key::default().name(holder).name(target), origin, None);
-    draft.cause = Some(format!("{target} is not in the snapshot"));
-    draft.title = format!("{holder} names {target}, which is not in the snapshot");
+    draft.cause = Some(format!("{target} is missing from the snapshot"));
+    draft.brief(&**holder, format!("{target} is missing"));
+    draft.title = format!("{holder} names {target}, which is missing from the snapshot");
     draft.fix =
-        "correct the name, add what is missing, declare it as a gap, or take the reference away"
+        "Correct the name, add what is missing, declare it as a gap, or remove the reference."
             .to_owned();
     draft
 }

@@ -14,13 +14,14 @@ use heronshale_sets::packet::{PacketSet, service};
 pub(crate) const KIND: Kind = Kind {
     name: "default-in-use",
     base: Severity::Minor,
-    about: "What no rule of a filter matches is let in, by its default.",
-    why: "Such a filter names what is bad, and what is bad is new every day.",
-    triggers: "An ordered group or own firewall that acts on an interface, whose default for what is received is to allow, and some packet \
-        is decided by that default. Silent if rules decide everything, for defaults that refuse, and for what is sent.",
-    fix: "Set the default to deny, and allow what is needed.",
-    side_effects: "ends all that no rule names",
-    factors: &["up: every service with ports is let in by it, from some address"],
+    about: "A filter allows by default what no rule matches.",
+    why: "Such a filter lists what is bad. New bad traffic is allowed until somebody lists it.",
+    triggers: "An ordered group or own firewall on some interface allows inbound traffic by default, and the \
+        default decides some packet. Not reported if rules decide every packet, if the default denies, or \
+        for outbound traffic.",
+    fix: "Set the default to deny, and add rules for what is needed.",
+    side_effects: "Blocks everything that no rule allows.",
+    factors: &["up: the default allows every service with ports from some address"],
     example: include_str!("../examples/default-in-use.yaml"),
     check: |context| {
         facts(context)
@@ -75,16 +76,18 @@ fn tell(context: &Context<'_, '_>, fact: Fact) -> Draft {
     let estate = context.view.estate;
     let mut draft = context.about_filter(id);
     draft.packets = Some(packets);
+    draft.says("allows by default");
     draft.title = format!(
-        "{} lets in by default what no rule of it matches",
+        "{} allows by default what none of its rules matches",
         filter_text(estate, id)
     );
     if every {
-        draft
-            .factors
-            .push(factor(1, "every service with ports, from some address"));
+        draft.factors.push(factor(
+            1,
+            "it allows every service with ports from some address",
+        ));
     }
     draft.evidence.push(context.acts_on(id));
-    draft.fix = "set the default to deny, and allow what is needed".to_owned();
+    draft.fix = "Set the default to deny, and add rules for what is needed.".to_owned();
     draft
 }

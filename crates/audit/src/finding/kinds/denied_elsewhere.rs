@@ -11,15 +11,17 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "denied-elsewhere",
     base: Severity::Minor,
-    about: "All that a rule admits is refused by another stage, or its replies are.",
-    why: "Its author believes that the connection works. When it turns out that it does not, somebody opens the other stage, \
-        without knowing what else that opens.",
-    triggers: "An allow rule in force of a group, ACL, scope policy or own firewall that lets packets through its own stage, all of which \
-        another stage of the same interface and direction refuses, or whose replies a stage that keeps no state refuses, on every \
-        interface on which the rule acts, and there is one. A rule that keeps no state is of use if it lets a reply through, or ICMP errors about connections. Packets of neighbours in the same subnet cross no ACL. Silent if one \
-        packet gets through and is answered, and where the snapshot lacks what might let it through.",
-    fix: "Delete it, or open the other stage for exactly what is meant.",
-    side_effects: "to delete it changes no packet's fate; to open the other stage lets its packets in",
+    about: "Another stage blocks everything that a rule allows, or every reply to it.",
+    why: "Its author believes that the connection works. To make it work, somebody later opens the other \
+        stage, often too wide.",
+    triggers: "An allow rule in force of a group, ACL, scope policy or own firewall lets packets through its own \
+        stage. On every interface with the rule, and there is at least one, another stage of the same \
+        direction denies all of them, or a stateless stage denies all replies. A stateless rule counts as \
+        useful if it lets a reply, or an ICMP error of a connection, through. Traffic inside a subnet does \
+        not cross an ACL. Not reported if one packet gets through and is answered, or if it might because of \
+        something missing from the snapshot.",
+    fix: "Delete the rule, or open the other stage for exactly the intended traffic.",
+    side_effects: "Deleting it changes nothing. Opening the other stage lets the rule's packets in.",
     factors: &[],
     example: include_str!("../examples/denied-elsewhere.yaml"),
     check: |context| {
@@ -30,46 +32,52 @@ pub(crate) const KIND: Kind = Kind {
     },
 };
 
-fn told(kind: StageKind) -> &'static str {
+fn denies(kind: StageKind) -> &'static str {
     match kind {
-        StageKind::OwnFirewall => "the own firewall",
-        StageKind::ScopePolicies => "a policy",
-        StageKind::InterfaceGroups | StageKind::PooledGroups => "the groups",
-        StageKind::SubnetGroups => "the subnet's groups",
-        StageKind::NetworkAcl => "the ACL",
+        StageKind::OwnFirewall => "the own firewall blocks",
+        StageKind::ScopePolicies => "a policy blocks",
+        StageKind::InterfaceGroups | StageKind::PooledGroups => "the groups block",
+        StageKind::SubnetGroups => "the subnet's groups block",
+        StageKind::NetworkAcl => "the ACL blocks",
     }
 }
 
 fn tell(context: &Context<'_, '_>, denied: &Denied) -> Draft {
     let mut draft = context.about_rule(denied.rule);
     let rule = context.rule_name(denied.rule);
-    let (what, by) = match denied.by {
-        DeniedBy::Request(kind, _) => ("all that it admits is refused", kind),
-        DeniedBy::Reply(kind) => ("every reply to what it admits is refused", kind),
+    draft.title = match denied.by {
+        DeniedBy::Request(kind, _) => {
+            format!(
+                "{rule} allows nothing in the end: {} all of it first",
+                denies(kind)
+            )
+        }
+        DeniedBy::Reply(kind) => {
+            format!(
+                "{rule} allows nothing in the end: {} every reply",
+                denies(kind)
+            )
+        }
     };
-    draft.title = format!("{rule} admits nothing in the end: {what} by {}", told(by));
     match denied.by {
         DeniedBy::Request(_, By::Rule(id)) => draft
             .evidence
             .push(context.rule_evidence(Role::TakenBy, id)),
         DeniedBy::Request(kind, _) => draft.evidence.push(Evidence {
             role: Role::TakenBy,
-            text: format!("{}: no rule there admits it", kind.word()),
+            text: format!("{}: no rule allows it", kind.word()),
             rule: None,
             place: None,
         }),
         DeniedBy::Reply(kind) => draft.evidence.push(Evidence {
             role: Role::TakenBy,
-            text: format!(
-                "{}: keeps no state, and no rule there admits the reply",
-                kind.word()
-            ),
+            text: format!("{}: stateless, and no rule allows the reply", kind.word()),
             rule: None,
             place: None,
         }),
     }
     draft.evidence.push(context.acts_on(denied.rule.filter));
     draft.witness = Some(witness(&denied.packet));
-    draft.fix = "delete it, or open the other stage for exactly what is meant".to_owned();
+    draft.fix = "Delete it, or open the other stage for exactly the intended traffic.".to_owned();
     draft
 }

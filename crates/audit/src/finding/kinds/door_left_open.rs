@@ -16,15 +16,16 @@ pub(crate) const KIND: Kind = Kind {
     name: "door-left-open",
     base: Severity::Serious,
     about: "A service has a private door, and its public door is still open.",
-    why: "The private door was made so that nobody has to come in from outside. As long as the public one is open, or a list of who may use it is left there, the service is \
-        as exposed as before.",
-    triggers: "A service with at least one private door whose public door is open to everyone, or to a list that is not empty. Silent if the public door is shut, if its list is empty, and \
-        for services without a private door.",
+    why: "The private door exists so that nobody has to come in from outside. With the public door open, or \
+        with old entries on its list, the service is as exposed as before.",
+    triggers: "A service has at least one private door, and its public door is open to everyone or has a non-empty \
+        list. Not reported if the public door is shut, if its list is empty, or if the service has no \
+        private door.",
     fix: "Shut the public door, or empty its list.",
-    side_effects: "ends what comes by the public door, also from those who should use the private one",
+    side_effects: "Blocks all traffic by the public door, including clients that should use the private one.",
     factors: &[
-        "+1 if it is open to everyone",
-        "-1 if only addresses inside the estate are on the list",
+        "up: it is open to everyone",
+        "down: only addresses inside the estate are on the list",
     ],
     example: include_str!("../examples/door-left-open.yaml"),
     check: |context| {
@@ -89,11 +90,15 @@ fn tell(context: &Context<'_, '_>, id: Id<PlatformService>) -> Draft {
         None => "everyone".to_owned(),
         Some(peers) => {
             let names: Vec<String> = peers.iter().map(|peer| peer_text(estate, peer)).collect();
-            super::super::draft::counted(&names, "entry").replace("entrys", "entries")
+            super::super::draft::counted(&names, "entry")
         }
     };
+    draft.brief(
+        format!("service {}", service.name),
+        format!("public door open to {to}"),
+    );
     draft.title = format!(
-        "service {} has a private door, and its public door is open to {to}",
+        "service {} has a private door, and its public door is still open to {to}",
         service.name
     );
     let text = format!("public door at {}", door.addresses.texts().join(", "));
@@ -125,7 +130,7 @@ fn tell(context: &Context<'_, '_>, id: Id<PlatformService>) -> Draft {
         Some(_) => {}
     }
     draft.fix = format!(
-        "shut the public door of service {}, or empty its list",
+        "Shut the public door of service {}, or empty its list.",
         service.name
     );
     draft

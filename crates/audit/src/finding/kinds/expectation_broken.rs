@@ -19,14 +19,15 @@ use heronshale_sets::packet::service;
 pub(crate) const KIND: Kind = Kind {
     name: "expectation-broken",
     base: Severity::Serious,
-    about: "What an expectation says is not so: a packet speaks against it.",
-    why: "Somebody relies on it. What never reaches does reach, or what should work does not.",
-    triggers: "*May reach*: something does not work for certain; works for some, or under a condition, is not enough. *Never reaches*, \
-        *nothing else reaches*: something gets through by some address, be it for some or under a condition. *Always passes*: \
-        something gets through without the firewall. Silent if all of it is so, and if it depends on what the snapshot lacks, \
-        which is told as unknown.",
-    fix: "Fix the estate, or change what is expected.",
-    side_effects: "what the change ends and opens is told by `path` for the packet, or by the finding about the rule",
+    about: "An expectation does not hold: a packet contradicts it.",
+    why: "Somebody relies on it. Traffic that should never arrive does arrive, or traffic that should work \
+        does not.",
+    triggers: "*May reach*: something does not work in every case; partial or conditional success is not enough. \
+        *Never reaches*, *nothing else reaches*: something gets through to some address, even partly or \
+        conditionally. *Always passes*: something gets through without the firewall. If the result depends \
+        on something missing from the snapshot, see expectation-unknown.",
+    fix: "Fix the estate, or change the expectation.",
+    side_effects: "`path` for the packet, or the finding about the rule, lists them.",
     factors: &[],
     example: include_str!("../examples/expectation-broken.yaml"),
     check: |context| {
@@ -81,7 +82,7 @@ pub(super) fn tell(
                 role: Role::Step,
                 text: format!(
                     "{}{}: {}",
-                    if step.reply { "back, " } else { "" },
+                    if step.reply { "reply, " } else { "" },
                     step.at,
                     step.why
                 ),
@@ -101,6 +102,8 @@ pub(super) fn tell(
             standing.why,
             sentence(expectation)
         ),
+        subject: expectation.name.to_string(),
+        short: String::new(),
         place: Some(expectation.place.clone()),
         networks: Vec::new(),
         owner: expectation.owner.as_ref().map(ToString::to_string),
@@ -120,7 +123,7 @@ pub(super) fn tell(
 fn state_text(standing: &Standing) -> &'static str {
     match standing.state {
         State::Broken => "is broken",
-        State::Unknown => "cannot be told",
+        State::Unknown => "is unknown",
         State::Vacuous => "says nothing",
         State::Kept => "is kept",
     }
@@ -130,20 +133,20 @@ fn fix(view: &Fabric<'_>, standing: &Standing) -> String {
     match (standing.state, &standing.against) {
         (State::Broken, Some(against)) => {
             format!(
-                "`path {}` tells what decides and what would change it; or change what is expected",
+                "Run `path {}` for the deciding piece and a fix, or change the expectation.",
                 asked(view, against)
             )
         }
         (State::Unknown, Some(against)) => {
             format!(
-                "complete the snapshot: `path {}` tells what it lacks",
+                "Complete the snapshot. `path {}` names what is missing.",
                 asked(view, against)
             )
         }
         (State::Unknown, None) => {
-            "take out equal routes, and devices that lead to each other".to_owned()
+            "Remove equal routes, and devices that lead to each other.".to_owned()
         }
-        _ => "correct the names, or strike it out".to_owned(),
+        _ => "Correct the names, or delete the expectation.".to_owned(),
     }
 }
 

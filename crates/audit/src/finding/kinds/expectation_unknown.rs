@@ -9,10 +9,11 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "expectation-unknown",
     base: Severity::Serious,
-    about: "Whether an expectation is so depends on what the snapshot lacks.",
-    why: "It was asked for, and nobody can answer: that is not the same as yes.",
-    triggers: "Nothing speaks against the expectation for certain, and some packet's fate depends on a gap. Silent if it comes out the \
-        same whatever the gap hides, and if all that is unknown is which services a firewall has itself.",
+    about: "Whether an expectation holds depends on something missing from the snapshot.",
+    why: "Somebody asked, and nobody can answer. Unknown does not mean yes.",
+    triggers: "Nothing contradicts the expectation for certain, and the result for some packet depends on a gap. \
+        Not reported if the result is the same for every possible content of the gap, or if only a \
+        firewall's own services are unknown.",
     fix: "Complete the snapshot.",
     side_effects: NOTHING,
     factors: &[],

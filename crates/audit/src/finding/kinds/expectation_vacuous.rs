@@ -9,12 +9,14 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "expectation-vacuous",
     base: Severity::Serious,
-    about: "An expectation says nothing: one of its sides stands for nobody, or nothing connects that could pass the firewall.",
-    why: "It looks like a promise that is kept, and guards nothing: a tag was renamed, a machine went away, a name was misspelt.",
-    triggers: "A name that the estate does not know, or that stands for nothing; two sides without a family of addresses in \
-        common; for *always passes*, no connection at all. Silent if something can be asked, and for *never reaches* if nothing gets \
-        through, which is what it wants.",
-    fix: "Correct the names, or strike it out.",
+    about: "An expectation says nothing: one of its sides is empty, or no connection exists that could pass the \
+        firewall.",
+    why: "It looks like a promise that holds, and protects nothing. Typical reasons are a renamed tag, a \
+        removed machine, or a spelling mistake.",
+    triggers: "A side names something that the estate does not have, or that has no address. The two sides share no \
+        address family. For *always passes*: no connection exists at all. Not reported for *never reaches* \
+        with two real sides, where no connection is the wanted result.",
+    fix: "Correct the names, or delete the expectation.",
     side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/expectation-vacuous.yaml"),

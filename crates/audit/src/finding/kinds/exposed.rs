@@ -4,7 +4,7 @@ use super::super::context::Context;
 use super::super::draft::{Draft, Evidence, Role};
 use super::super::key::Key;
 use super::super::kind::Kind;
-use crate::describe::{RuleFact, rule_text};
+use crate::describe::{RuleFact, plural, rule_text};
 use crate::exposure::{DeviceWay, DirectWay};
 use crate::facts::Factor;
 use crate::facts::{
@@ -19,18 +19,20 @@ use heronshale_sets::packet::PacketSet;
 pub(crate) const KIND: Kind = Kind {
     name: "exposed",
     base: EXPOSED_BASE,
-    about: "The internet can open a connection: to an interface by a public address or by global IPv6, or by way of a \
-        balancer, a firewall that translates, or a service's public door.",
-    why: "Whoever finds the address can talk to what listens there. Each such opening should be one that somebody wanted.",
-    triggers: "The gateway, the internet block, every stage in, the reply's route and every stage out let a connection \
-        through, for at least one address of the internet. Silent if any of them does not, for all traffic; connections that \
-        depend on what the snapshot lacks are told as unknown, not here.",
-    fix: "Narrow or delete the rule that lets it in, take away the public address, or note that it is meant.",
-    side_effects: "ends what else the rules let in",
+    about: "The internet can open a connection to an interface, by its public or global IPv6 address or through \
+        a balancer, a translating firewall or a public door of a service.",
+    why: "Anyone who finds the address can talk to the service behind it. Each opening should be there because \
+        somebody wants it.",
+    triggers: "For at least one internet address, the gateway, the internet block, every inbound stage, the route \
+        of the reply and every outbound stage let a connection through. Not reported if any of them blocks \
+        all traffic. Connections that depend on something missing from the snapshot are listed as unknown by \
+        `exposure`.",
+    fix: "Narrow or delete the rule that allows it, remove the public address, or record it as intended.",
+    side_effects: "Blocks everything else that the rules allow.",
     factors: &[
         "up: a sensitive port is open",
-        "up: from any address, unless it is nothing but web ports or ICMP",
-        "down: nothing but web ports, or nothing but ICMP",
+        "up: from any address, unless only web ports or ICMP are open",
+        "down: only web ports, or only ICMP",
         "up: an expectation forbids it",
         "to a note: expectations allow all of it",
     ],
@@ -117,8 +119,15 @@ fn tell(fact: &Fact) -> Draft {
     Draft {
         former: None,
         cause: cause(&rules),
-        key: Key::default().object("interface", &interface.name).notation(address),
-        title: format!("{subject_name} at {address} is open to {}", shortened(&what)),
+        key: Key::default()
+            .object("interface", &interface.name)
+            .notation(address),
+        subject: interface.name.clone(),
+        short: shortened(&what),
+        title: format!(
+            "{subject_name} at {address} is open to {}",
+            shortened(&what)
+        ),
         place: Some(interface.place.clone()),
         networks: vec![interface.network.clone()],
         owner: interface.owner.clone(),
@@ -130,7 +139,8 @@ fn tell(fact: &Fact) -> Draft {
         side_effects: (!rules.is_empty()).then(|| fact.side_effects.clone()),
         fix: match rules.as_slice() {
             [] => {
-                "no rule stands in the way: bind a group to the interface, or take away the public address".to_owned()
+                "No rule filters this: bind a group to the interface, or remove the public address."
+                    .to_owned()
             }
             rules => narrow(rules),
         },
@@ -144,7 +154,7 @@ fn cause(rules: &[String]) -> Option<String> {
 
 fn narrow(rules: &[String]) -> String {
     format!(
-        "if nobody means it: narrow or delete {}, or take away the address",
+        "If this is not intended: narrow or delete {}, or remove the address.",
         rules.join(", ")
     )
 }
@@ -180,19 +190,13 @@ fn side_effects(context: &Context<'_, '_>, mut rules: Vec<RuleId>) -> String {
         held.into_iter().any(|blocks| sources.overlaps(blocks))
     });
     let inside = if inside {
-        "to delete ends what comes from inside as well"
+        "Deleting also blocks traffic from inside."
     } else {
-        "nothing from inside comes by that"
-    };
-    let many = if rules.len() == 1 {
-        "it acts"
-    } else {
-        "they act"
+        "No traffic from inside uses them."
     };
     match interfaces.len() {
         0 => inside.to_owned(),
-        1 => format!("{many} on 1 interface, and {inside}"),
-        count => format!("{many} on {count} interfaces, and {inside}"),
+        count => format!("{inside} Applies to {}.", plural(count, "interface")),
     }
 }
 
@@ -238,7 +242,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
     let reached = if fact.ends.is_empty() {
         String::new()
     } else {
-        format!(", and leads to {}", fact.ends.join(", "))
+        format!(", which leads to {}", fact.ends.join(", "))
     };
     Draft {
         former: None,
@@ -252,6 +256,8 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
             fact.name,
             shortened(&what)
         ),
+        subject: format!("{} {}", fact.kind.word(), fact.name),
+        short: shortened(&what),
         place: Some(fact.place),
         networks: fact.network.into_iter().collect(),
         owner: fact.owner,
@@ -262,10 +268,8 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         interfaces: None,
         side_effects: (!rules.is_empty()).then(|| side_effects(context, ids)),
         fix: match rules.as_slice() {
-            [] => {
-                "no rule stands in the way: close it at the device, or take away the public address"
-                    .to_owned()
-            }
+            [] => "No rule filters this: close it at the device, or remove the public address."
+                .to_owned(),
             rules => narrow(rules),
         },
     }

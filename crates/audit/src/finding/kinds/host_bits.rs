@@ -11,11 +11,12 @@ use heronshale_model::source::Origin;
 pub(crate) const KIND: Kind = Kind {
     name: "host-bits",
     base: Severity::Note,
-    about: "A prefix was written with bits beyond its length; they were masked.",
-    why: "Its author may have meant the one address, or a longer prefix: what is in force is the whole block.",
-    triggers: "Any prefix whose address has bits outside the prefix, such as 10.65.4.20/24. Silent for 10.65.4.0/24 and for 10.65.4.20/32.",
-    fix: "Write the block, or the one address, whichever is meant.",
-    side_effects: "the one address ends what the rest of the block does now; the block changes no packet's fate",
+    about: "A prefix has host bits set. They were ignored.",
+    why: "The author may have meant the single address or a longer prefix. The whole block is in force.",
+    triggers: "The address of a prefix has bits beyond the prefix length, such as 10.65.4.20/24. Not reported for \
+        10.65.4.0/24 or 10.65.4.20/32.",
+    fix: "Write the block or the single address, whichever is right.",
+    side_effects: "Writing the single address removes the rest of the block. Writing the block changes nothing.",
     factors: &[],
     example: include_str!("../examples/host-bits.yaml"),
     check: |context| {
@@ -42,9 +43,10 @@ fn facts<'c>(context: &Context<'c, '_>) -> Vec<Fact<'c>> {
 
 fn tell(context: &Context<'_, '_>, (written, meant, holder, origin): Fact<'_>) -> Draft {
     let mut draft = context.about(Key::default().name(holder).notation(written), origin, None);
-    draft.title = format!("{holder}: {written} was read as {meant}");
+    draft.brief(&**holder, format!("{written} means {meant}"));
+    draft.title = format!("{holder}: {written} means {meant}");
     draft.fix = format!(
-        "write {meant}, or {}, whichever is meant",
+        "Write {meant} or {}, whichever is right.",
         written.split('/').next().unwrap_or(written)
     );
     draft

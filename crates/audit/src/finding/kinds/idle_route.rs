@@ -14,14 +14,15 @@ use heronshale_sets::address::Addresses;
 pub(crate) const KIND: Kind = Kind {
     name: "idle-route",
     base: Severity::Minor,
-    about: "A route never wins: others take all of its destinations.",
-    why: "It looks as if it led traffic somewhere, and leads nothing. Often a longer route, or one that the platform makes by itself, has taken over, and nobody noticed that \
-        traffic now goes another way.",
-    triggers: "A route in force of a table that something asks, or of a hub's domain that a link reads, whose destinations are all taken by routes that go before it: longer ones, or equal ones of \
-        an earlier kind or a lower metric; or that is limited to tags that no interface there has. Silent for disabled routes, for one of several equal routes, and for routes to \
-        a next hop that does not work (that is next-hop-dead).",
-    fix: "Delete it, or write it as long as the route that takes its traffic.",
-    side_effects: "to delete it changes no packet's fate; as long as the other it takes its traffic",
+    about: "A route never wins. Other routes take all its destinations.",
+    why: "It looks as if it routes traffic, and it does not. Often a more specific route, or an automatic one, \
+        has replaced it without notice, and traffic now takes another way.",
+    triggers: "The route is in force, in a table that is in use or a hub domain that a link reads. Routes with \
+        higher precedence take all its destinations: longer ones, or equal ones of an earlier kind or a \
+        lower metric. Or it is limited to tags that no interface there has. Not reported for disabled routes \
+        or for one of several equal routes. For broken next hops, see next-hop-dead.",
+    fix: "Delete the route, or make it as specific as the route that takes its traffic.",
+    side_effects: "Deleting it changes nothing. A more specific route takes over the traffic of the other one.",
     factors: &[],
     example: include_str!("../examples/idle-route.yaml"),
     check: |context| {
@@ -133,19 +134,17 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about(key, &route.origin, context.table_owner(fact.table));
     draft.networks = vec![estate.networks[table.network].name.to_string()];
     let text = route_text(context, fact.table, fact.at);
+    draft.brief(&text, "never wins");
     match &fact.taken {
         Some((origin, taker)) => {
-            draft.title = format!("{text} never wins: {taker} takes its destinations");
+            draft.title = format!("{text} never wins: {taker} takes all its destinations");
             draft
                 .evidence
                 .push(context.evidence(Role::TakenBy, taker.clone(), origin.as_ref()));
         }
-        None => {
-            draft.title =
-                format!("{text} never wins: no interface there has the tags that it is limited to")
-        }
+        None => draft.title = format!("{text} never wins: no interface there has its tags"),
     }
-    draft.fix = "delete it, or write it as long as the route that takes its traffic".to_owned();
+    draft.fix = "Delete it, or make it as specific as the route that takes its traffic.".to_owned();
     draft
 }
 
@@ -190,14 +189,19 @@ fn in_domains(context: &Context<'_, '_>) -> Vec<Draft> {
                 let owner = crate::describe::owner_text(estate, hub.owner);
                 let mut draft = context.about(key, &route.origin, owner);
                 draft.former = Some(former);
+                draft.brief(
+                    format!("hub {}, domain {}", hub.name, item.name),
+                    format!("route to {} never wins", addresses_text(&to)),
+                );
                 draft.title = format!(
-                    "route to {} in domain {} of hub {} never wins: longer or equal routes take its destinations",
+                    "route to {} in domain {} of hub {} never wins: longer or equal routes take all its destinations",
                     addresses_text(&to),
                     item.name,
                     hub.name
                 );
                 draft.fix =
-                    "delete it, or write it as long as the routes that take its traffic".to_owned();
+                    "Delete it, or make it as specific as the routes that take its traffic."
+                        .to_owned();
                 drafts.push(draft);
             }
         }

@@ -11,16 +11,17 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "idle-table",
     base: Severity::Minor,
-    about: "A route table is attached to nothing.",
-    why: "Whoever wrote it believes that its routes are in force. A table with the one route that traffic needs, attached to no subnet, is a common reason \
-        why that traffic gets lost, or gets around a firewall.",
-    triggers: "A table that no subnet names, that is not the main table of its network where a subnet names none, and that no internet gateway has. \
-        Silent for main tables that a subnet without a table of its own, or a hub's link without a subnet, falls back to.",
-    fix: "Attach it to the subnets that it was made for, or delete it.",
-    side_effects: "to delete it changes no packet's fate; attached it decides where all packets of the subnet go",
+    about: "Nothing uses a route table.",
+    why: "Its author believes that its routes are in force. A table with the one necessary route, attached to \
+        no subnet, is a common reason for lost traffic, or for traffic around a firewall.",
+    triggers: "No subnet names the table, no internet gateway has it, and it is not the main table of a network \
+        with a subnet that needs one. Not reported for main tables used by a subnet without its own table or \
+        by a hub link without a subnet.",
+    fix: "Attach it to the intended subnets, or delete it.",
+    side_effects: "Deleting it changes nothing. Attaching it decides the route of every packet of the subnet.",
     factors: &[
-        "-1 if it has no routes",
-        "-1 if the snapshot lacks subnets that may have it",
+        "down: it has no routes",
+        "down: subnets that may use it are missing from the snapshot",
     ],
     example: include_str!("../examples/idle-table.yaml"),
     check: |context| {
@@ -75,8 +76,12 @@ fn tell(context: &Context<'_, '_>, id: Id<RouteTable>) -> Draft {
     let network = &estate.networks[table.network].name;
     let routes = table.routes.len();
     let plural = if routes == 1 { "" } else { "s" };
+    draft.brief(
+        format!("table {}", table.name),
+        format!("{routes} unused route{plural}"),
+    );
     draft.title = format!(
-        "table {} is attached to nothing: no subnet of {network} uses its {routes} route{plural}",
+        "table {} is idle: no subnet of {network} uses its {routes} route{plural}",
         table.name
     );
     draft.networks = vec![network.to_string()];
@@ -88,10 +93,11 @@ fn tell(context: &Context<'_, '_>, id: Id<RouteTable>) -> Draft {
         .iter()
         .any(|gap| gap.lack == Lack::Everything && gap.object.starts_with("subnet:"))
     {
-        draft
-            .factors
-            .push(factor(-1, "the snapshot lacks subnets that may have it"));
+        draft.factors.push(factor(
+            -1,
+            "subnets that may use it are missing from the snapshot",
+        ));
     }
-    draft.fix = "attach it to the subnets that it was made for, or delete it".to_owned();
+    draft.fix = "Attach it to the intended subnets, or delete it.".to_owned();
     draft
 }

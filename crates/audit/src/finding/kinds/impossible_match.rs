@@ -13,14 +13,14 @@ use heronshale_sets::packet::service;
 pub(crate) const KIND: Kind = Kind {
     name: "impossible-match",
     base: Severity::Minor,
-    about: "A rule asks for something that no packet has.",
+    about: "A rule can match no packet.",
     why: "It looks like protection, or like an opening, and is neither.",
-    triggers: "A rule in force with peers that stand for some address, which matches no packet because of what it says about services: \
-        ports on a protocol without ports, source ports beside nothing but such protocols, ICMP with IPv6 peers only, ICMPv6 with \
-        IPv4 peers only, or peers and own side of different families. Silent if one of its services and one of its peers go \
-        together, and for peers that stand for nobody (that is peer-empty).",
+    triggers: "A rule in force has peers with addresses, and its services make every match impossible: ports on a \
+        protocol without ports, source ports with such protocols only, ICMP with IPv6 peers only, ICMPv6 \
+        with IPv4 peers only, or peers and own side of different families. Not reported if one service and \
+        one peer fit together. For peers without addresses, see peer-empty.",
     fix: "Correct the protocol or the peers, or delete the rule.",
-    side_effects: "to delete it changes no packet's fate; corrected it acts for the first time",
+    side_effects: "Deleting it changes nothing. A corrected rule takes effect for the first time.",
     factors: &[],
     example: include_str!("../examples/impossible-match.yaml"),
     check: |context| {
@@ -86,8 +86,10 @@ fn facts(context: &Context<'_, '_>) -> Vec<(RuleId, &'static str)> {
                 {
                     "none of its protocols has source ports"
                 }
-                () if families_apart => "its peers and its own side are of different families",
-                () => "its services do not exist in the family of its peers",
+                () if families_apart => {
+                    "its peers and its own side have different address families"
+                }
+                () => "its services do not exist in the address family of its peers",
             },
         ));
     }
@@ -96,7 +98,8 @@ fn facts(context: &Context<'_, '_>) -> Vec<(RuleId, &'static str)> {
 
 fn tell(context: &Context<'_, '_>, rule: RuleId, why: &str) -> Draft {
     let mut draft = context.about_rule(rule);
+    draft.says(why);
     draft.title = format!("{} can match no packet: {why}", context.rule_name(rule));
-    draft.fix = "correct the protocol or the peers, or delete it".to_owned();
+    draft.fix = "Correct the protocol or the peers, or delete the rule.".to_owned();
     draft
 }

@@ -17,14 +17,14 @@ use heronshale_sets::packet::{PacketSet, service};
 pub(crate) const KIND: Kind = Kind {
     name: "ipv6-wider",
     base: Severity::Serious,
-    about: "A filter admits services from every public IPv6 address that it admits from some IPv4 addresses only.",
-    why: "Somebody narrowed IPv4 and forgot IPv6: the same machine is open to the world by its other address.",
-    triggers: "For what is received, a group or own firewall admits some service with ports from every public IPv6 address, and the same \
-        from some IPv4 address but not from every public one. Silent if IPv4 is as wide, if IPv4 is not admitted at all, for ICMP, for scope policies and \
-        ACLs, which others narrow.",
+    about: "A filter allows services from every public IPv6 address, and from some IPv4 addresses only.",
+    why: "Somebody narrowed IPv4 and forgot IPv6. The same machine is open to the world by its other address.",
+    triggers: "Inbound, a group or own firewall allows a service with ports from every public IPv6 address, and the \
+        same service from some but not all public IPv4 addresses. Not reported if IPv4 is as wide or not \
+        allowed at all, for ICMP, or for scope policies and ACLs, because other filters narrow them.",
     fix: "Narrow the IPv6 rule to the same peers as the IPv4 rule.",
-    side_effects: "ends what comes over IPv6 from the other peers",
-    factors: &["down: no interface on which it acts has an IPv6 address"],
+    side_effects: "Blocks all other IPv6 peers.",
+    factors: &["down: none of its interfaces has an IPv6 address"],
     example: include_str!("../examples/ipv6-wider.yaml"),
     check: |context| {
         facts(context)
@@ -138,8 +138,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         (),
     ));
     let services = service::texts(Family::V6, &fact.services).join(", ");
+    draft.says(format!("{services} from any IPv6"));
     draft.title = format!(
-        "{} admits {services} from every public IPv6 address, and from some IPv4 addresses only",
+        "{} allows {services} from every public IPv6 address, but from some IPv4 addresses only",
         filter_text(estate, fact.filter)
     );
     let interfaces = context.bindings.interfaces(fact.filter);
@@ -147,10 +148,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .iter()
         .all(|id| estate.interfaces[*id].addresses.of(Family::V6).is_empty())
     {
-        draft.factors.push(factor(
-            -1,
-            "no interface on which it acts has an IPv6 address",
-        ));
+        draft
+            .factors
+            .push(factor(-1, "none of its interfaces has an IPv6 address"));
     }
     draft.evidence.push(Evidence {
         role: Role::AtFault,
@@ -162,6 +162,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .evidence
         .extend(admitting(context, fact).map(|id| context.rule_evidence(Role::LetInBy, id)));
     draft.evidence.push(context.acts_on(fact.filter));
-    draft.fix = "narrow the IPv6 rule to the same peers as the IPv4 rule".to_owned();
+    draft.fix = "Narrow the IPv6 rule to the same peers as the IPv4 rule.".to_owned();
     draft
 }

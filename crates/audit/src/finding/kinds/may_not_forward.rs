@@ -16,12 +16,13 @@ use heronshale_sets::address::Addresses;
 pub(crate) const KIND: Kind = Kind {
     name: "may-not-forward",
     base: Severity::Serious,
-    about: "A route leads to an interface, or over a peering, that passes on nothing that is not its own.",
-    why: "The route is right, the rules are right, and still everything that it wins is dropped: one flag is missing.",
-    triggers: "A route in force of a table that something asks, to an interface or a firewall's interface without `forwards`; or to a firewall or an interface in a peered network, for destinations in a third \
-        network whose side of its peering with the second does not accept forwarded packets. Silent where nothing asks the table.",
-    fix: "Let the interface forward, or the side of the peering accept forwarded packets.",
-    side_effects: "packets that are dropped there now pass on",
+    about: "A route leads to an interface, or over a peering, that does not forward packets of others.",
+    why: "The route is right and the rules are right, and every packet is dropped because one flag is missing.",
+    triggers: "A route in force, in a table that is in use, leads to an interface or a firewall's interface without \
+        `forwards`. Or it leads to a device in a peered network, for destinations in a third network that \
+        does not accept forwarded packets over its peering. Not reported if nothing uses the table.",
+    fix: "Let the interface forward, or let that side of the peering accept forwarded packets.",
+    side_effects: "Packets that are dropped there now pass.",
     factors: &[],
     example: include_str!("../examples/may-not-forward.yaml"),
     check: |context| {
@@ -170,15 +171,19 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             let mut draft = context.about(key, &route.origin, owner);
             draft.former = Some(former);
             draft.networks = vec![network];
+            draft.brief(
+                &text,
+                format!("interface {} does not forward", interface.name),
+            );
             draft.title = format!(
-                "{text} leads to interface {}, which may not pass on packets",
+                "{text} leads to interface {}, which does not forward packets",
                 interface.name
             );
             let at = format!("interface {} without `forwards`", interface.name);
             draft
                 .evidence
                 .push(context.evidence(Role::AtFault, at, Some(&interface.origin)));
-            draft.fix = format!("let interface {} forward", interface.name);
+            draft.fix = format!("Let interface {} forward packets.", interface.name);
             draft
         }
         What::Peering(id, to, addresses) => {
@@ -189,8 +194,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             let mut draft = context.about(key, &route.origin, context.network_owner(*to));
             draft.former = Some(former);
             draft.networks = vec![network, far.to_string()];
+            draft.brief(&text, format!("{far} accepts no forwarded packets"));
             draft.title = format!(
-                "{text} leads on over peering {} to {far} ({}), which accepts nothing forwarded from {}",
+                "{text} leads over peering {} to {far} ({}), which accepts no forwarded packets from {}",
                 peering.name,
                 addresses_text(addresses),
                 estate.networks[table.network].name
@@ -205,10 +211,10 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             if super::super::routing::held(context.view, addresses).is_empty() {
                 draft
                     .factors
-                    .push(factor(-1, "nothing there holds an address yet"));
+                    .push(factor(-1, "nothing there has an address yet"));
             }
             draft.fix = format!(
-                "let {far} accept forwarded packets over peering {}",
+                "Let {far} accept forwarded packets over peering {}.",
                 peering.name
             );
             draft

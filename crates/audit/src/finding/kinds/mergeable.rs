@@ -11,13 +11,14 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "mergeable",
     base: Severity::Note,
-    about: "Rules that differ in one range only, and whose ranges touch or overlap, could be one rule.",
-    why: "A range that is written in pieces is read in pieces: nobody sees how wide it is.",
-    triggers: "Two or more rules in force of one list with the same action, state, end, and all else, but for one of: their single block of \
-        peers, their single range of ports of one protocol. These ranges touch or overlap, so that together they are one, \
-        and no rule that decides otherwise and meets them stands between. Silent if one is shadowed or redundant, if a gap is left, and \
-        if two things differ.",
-    fix: "Write one rule with the whole range, in the place of the first.",
+    about: "Rules that differ in one range only, with adjacent or overlapping ranges, could be one rule.",
+    why: "In pieces, nobody sees how wide the range is.",
+    triggers: "Two or more rules in force of one list are equal in action, state, end and everything else except \
+        one thing: their single block of peers, or their single port range of one protocol. Together the \
+        ranges are one range, and no rule with another decision about their packets stands between them. Not \
+        reported if one of them is shadowed or redundant, if the ranges leave a hole, or if two things \
+        differ.",
+    fix: "Replace the first rule with one rule for the whole range, and delete the others.",
     side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/mergeable.yaml"),
@@ -39,6 +40,14 @@ fn tell(context: &Context<'_, '_>, rules: &[RuleId], whole: &str) -> Draft {
     // All of them, in whatever order they stand.
     let key = Key::all(rules.iter().map(|id| Key::rule(context.view.estate, *id)));
     draft.former = Some(std::mem::replace(&mut draft.key, key).written().to_owned());
+    draft.brief(
+        rules
+            .iter()
+            .map(|id| context.rule_name(*id))
+            .collect::<Vec<_>>()
+            .join(", "),
+        format!("could be one rule, {whole}"),
+    );
     draft.title = match rules {
         [_, other] => format!(
             "{first} and {} could be one rule: {whole}",
@@ -65,7 +74,6 @@ fn tell(context: &Context<'_, '_>, rules: &[RuleId], whole: &str) -> Draft {
             place: None,
         });
     }
-    draft.fix =
-        format!("write one rule with {whole}, in the place of the first, and delete the others");
+    draft.fix = format!("Replace the first rule with one for {whole}, and delete the others.");
     draft
 }

@@ -11,15 +11,15 @@ use heronshale_sets::address::{Addresses, Family};
 pub(crate) const KIND: Kind = Kind {
     name: "mostly-empty-range",
     base: Severity::Note,
-    about: "A rule admits a private range of which interfaces hold hardly any address.",
-    why: "Whoever is given an address there tomorrow is admitted, without anybody deciding so.",
-    triggers: "An allow rule for what is received, in force, with a written IPv4 prefix or range of private addresses (RFC 1918, RFC 6598) among \
-        its peers that holds at least as many addresses as the threshold says (4,096), of which interfaces of the estate hold no more \
-        than the threshold says (1 in 256), and that meets the blocks of some network. Silent for smaller ranges, for ranges outside of \
-        all networks or in which a site or a gap has addresses (who is there is not known), and for peers by name.",
+    about: "A rule allows a private range in which almost no address is in use.",
+    why: "Anyone who gets an address there tomorrow is allowed, and nobody decides that.",
+    triggers: "An inbound allow rule in force names a private IPv4 prefix or range (RFC 1918, RFC 6598) of at least \
+        4,096 addresses, of which interfaces of the estate have at most 1 in 256, and which overlaps a \
+        network of the estate. Both numbers can be configured. Not reported for smaller ranges, for ranges \
+        outside all networks or with addresses of a site or a gap, or for peers by name.",
     fix: "Name the subnets, groups or addresses that need it.",
-    side_effects: "ends nothing from or to what is named; new addresses in the range have to be named",
-    factors: &["up: sensitive ports", "down: its filter acts on nothing"],
+    side_effects: "Named peers are not affected. New addresses in the range have to be named.",
+    factors: &["up: sensitive ports", "down: its filter applies to nothing"],
     example: include_str!("../examples/mostly-empty-range.yaml"),
     check: |context| {
         facts(context)
@@ -122,12 +122,16 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     draft.packets = Some(context.rule_packets(fact.rule));
     draft.key = draft.key.notation(&fact.range);
     draft.cause = Some(format!("the range {}", fact.range));
+    draft.says(format!(
+        "{}, {} of {} addresses in use",
+        fact.range, fact.held, fact.addresses
+    ));
     draft.title = format!(
-        "{} admits {}, {} addresses of which interfaces hold {}",
+        "{} allows {}, with {} of {} addresses in use",
         context.rule_name(fact.rule),
         fact.range,
-        fact.addresses,
-        fact.held
+        fact.held,
+        fact.addresses
     );
     let services = context.services_of(fact.rule);
     if let Some(ports) = context.view.tuning.among(&services) {
@@ -136,17 +140,19 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .push(factor(1, format!("sensitive port: {ports}")));
     }
     if context.acts_on_nothing(fact.rule.filter) {
-        draft.factors.push(factor(-1, "its filter acts on nothing"));
+        draft
+            .factors
+            .push(factor(-1, "its filter applies to nothing"));
     }
     draft.evidence.push(Evidence {
         role: Role::Names,
         text: format!(
-            "{}: {} of {} addresses are held",
+            "{}: {} of {} addresses are in use",
             fact.range, fact.held, fact.addresses
         ),
         rule: None,
         place: None,
     });
-    draft.fix = "name the subnets, groups or addresses that need it".to_owned();
+    draft.fix = "Name the subnets, groups or addresses that need it.".to_owned();
     draft
 }

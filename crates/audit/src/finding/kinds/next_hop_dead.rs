@@ -17,15 +17,19 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "next-hop-dead",
     base: Severity::Serious,
-    about: "A route leads to a next hop that does not exist, is down, is not attached, or lets nothing on.",
-    why: "What it wins gets lost in silence, or, where the platform skips such routes, goes another way than it was meant to.",
-    triggers: "A route in force whose next hop is not in the snapshot, is down on one side, is a gateway that is not attached or belongs elsewhere, is a firewall of which no member is up, as next hop or where a hub's link steers traffic, a balancer of which no back end is healthy, or a \
-        hub to which the network has no link that is up or whose link reads from no domain. Silent for disabled routes, for automatic routes, and for what a gap accounts for.",
-    fix: "Bring the next hop up, attach it, or lead the route elsewhere.",
-    side_effects: "the packets that are lost now arrive",
+    about: "A route leads to a next hop that does not exist, is down, is not attached, or does not forward.",
+    why: "Its traffic is dropped without notice. On platforms that skip such routes, it goes another way than \
+        intended.",
+    triggers: "The route is in force, and its next hop is missing from the snapshot, is down on one side, is a \
+        gateway that is not attached or belongs to another network, is a firewall without a member that is \
+        up (as a next hop, or where a hub link steers traffic), is a balancer without a healthy back end, or \
+        is a hub to which the network has no working link. Not reported for disabled or automatic routes, or \
+        if a gap explains it.",
+    fix: "Bring the next hop up, attach it, or route elsewhere.",
+    side_effects: "Packets that are dropped now arrive.",
     factors: &[
-        "-1 if nothing asks the table",
-        "-1 if routes to dead next hops are skipped here",
+        "down: nothing uses the table",
+        "down: this network skips routes to dead next hops",
     ],
     example: include_str!("../examples/next-hop-dead.yaml"),
     check: |context| {
@@ -89,7 +93,7 @@ fn lets_nothing_on(
         NextHop::Balancer(Reference::Found(id)) => {
             let balancer = &estate.balancers[*id];
             let none = !balancer.back_ends.iter().any(|end| end.healthy);
-            none.then(|| format!("no back end of balancer {} is healthy", balancer.name))
+            none.then(|| format!("balancer {} has no healthy back end", balancer.name))
         }
         NextHop::Hub(Reference::Found(id)) => {
             let hub = &estate.hubs[*id];
@@ -125,20 +129,21 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         fact.why
     ));
     draft.networks = vec![estate.networks[table.network].name.to_string()];
+    draft.brief(route_text(context, fact.table, fact.at), &fact.why);
     draft.title = format!(
         "{} leads nowhere: {}",
         route_text(context, fact.table, fact.at),
         fact.why
     );
     if !fact.asked {
-        draft.factors.push(factor(-1, "nothing asks the table"));
+        draft.factors.push(factor(-1, "nothing uses the table"));
     }
     if context.view.settings(table.network).missing_next_hop == MissingNextHop::Skipped {
         draft
             .factors
-            .push(factor(-1, "routes to dead next hops are skipped here"));
+            .push(factor(-1, "this network skips routes to dead next hops"));
     }
-    draft.fix = "bring the next hop up, attach it, or lead the route elsewhere".to_owned();
+    draft.fix = "Bring the next hop up, attach it, or route elsewhere.".to_owned();
     draft
 }
 
@@ -154,12 +159,15 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
             ] {
                 let why = match steered {
                     Some(Reference::Found(id)) if estate.firewalls[*id].members_up() == 0 => {
-                        format!("no member of firewall {} is up", estate.firewalls[*id].name)
+                        format!(
+                            "firewall {} has no member that is up",
+                            estate.firewalls[*id].name
+                        )
                     }
                     Some(Reference::Missing(name))
                         if !context.view.lacks("firewall", name, Lack::Everything) =>
                     {
-                        format!("there is no firewall {name}")
+                        format!("firewall {name} does not exist")
                     }
                     _ => continue,
                 };
@@ -170,12 +178,14 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
                     .token(what);
                 let mut draft = context.about(key, &link.origin, owner_text(estate, hub.owner));
                 draft.former = Some(format!("hub {} link {} {what} {why}", hub.name, link.name));
+                draft.brief(format!("hub {}, link {}", hub.name, link.name), &why);
                 draft.title = format!(
-                    "link {} of hub {} steers {what} traffic to nowhere: {why}",
+                    "link {} of hub {} steers {what} traffic nowhere: {why}",
                     link.name, hub.name
                 );
-                draft.fix = "bring a member of the firewall up, or steer the link past another one"
-                    .to_owned();
+                draft.fix =
+                    "Bring a member of the firewall up, or steer the link to another firewall."
+                        .to_owned();
                 drafts.push(draft);
             }
         }
@@ -200,6 +210,7 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
                     .name(&domain.name);
                 let mut draft = context.about(key.token("link").name(to), &route.origin, owner);
                 draft.former = Some(format!("hub {} domain {} {why}", hub.name, domain.name));
+                draft.brief(format!("hub {}, domain {}", hub.name, domain.name), &why);
                 draft.title = format!(
                     "a route in domain {} of hub {} leads nowhere: {why}",
                     domain.name, hub.name
@@ -208,9 +219,9 @@ fn links(context: &Context<'_, '_>) -> Vec<Draft> {
                     link.reads
                         .is_some_and(|at| hub.domains[at].name == domain.name)
                 }) {
-                    draft.factors.push(factor(-1, "nothing asks the table"));
+                    draft.factors.push(factor(-1, "nothing uses the table"));
                 }
-                draft.fix = "bring the link up, or lead the route elsewhere".to_owned();
+                draft.fix = "Bring the link up, or route elsewhere.".to_owned();
                 drafts.push(draft);
             }
         }

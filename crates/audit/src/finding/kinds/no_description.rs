@@ -10,11 +10,11 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "no-description",
     base: Severity::Note,
-    about: "Rules of a filter do not say what they are for, in an estate whose rules do.",
-    why: "Nobody dares to delete a rule of which nobody knows the reason.",
-    triggers: "A filter with rules in force that bear no description, or an empty one, in a snapshot where at least one rule of any filter \
-        bears one. Silent if every rule in force of the filter has one, and for snapshots without any: their source has none to give.",
-    fix: "Ask who wanted the rule, and write down what for.",
+    about: "Rules of a filter have no description, in an estate that describes its rules.",
+    why: "Nobody dares to delete a rule without a known purpose.",
+    triggers: "Rules in force of the filter have no description or an empty one, and at least one rule of the \
+        snapshot has one. Not reported for snapshots without any descriptions.",
+    fix: "Ask who wanted the rule, and write down its purpose.",
     side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/no-description.yaml"),
@@ -58,9 +58,10 @@ fn tell(context: &Context<'_, '_>, filter: Id<Filter>, rules: &[RuleId]) -> Draf
         .iter()
         .map(|direction| estate.filters[filter].rules(*direction).len())
         .sum();
-    let plural = if rules.len() == 1 { "does" } else { "do" };
+    let plural = if rules.len() == 1 { "has" } else { "have" };
+    draft.says(format!("{} of {all} rules", rules.len()));
     draft.title = format!(
-        "{} of {all} rules of {} {plural} not say what they are for",
+        "{} of {all} rules of {} {plural} no description",
         rules.len(),
         filter_text(estate, filter)
     );
@@ -74,6 +75,6 @@ fn tell(context: &Context<'_, '_>, filter: Id<Filter>, rules: &[RuleId]) -> Draf
         rule: None,
         place: None,
     });
-    draft.fix = "ask who wanted them, and write down what for".to_owned();
+    draft.fix = "Ask who wanted them, and write down their purpose.".to_owned();
     draft
 }

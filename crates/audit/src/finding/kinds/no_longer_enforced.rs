@@ -10,13 +10,13 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "no-longer-enforced",
     base: Severity::Note,
-    about: "A rule has passed the date until which the platform enforces it.",
-    why: "It is read at every review and does nothing. If it refused something, that may be let through now.",
-    triggers: "A rule that is not switched off and whose `enforced_until` lies before the date judged by. Silent on the day itself, for rules \
-        that are switched off, and if no date is known to judge by.",
+    about: "The platform has stopped enforcing a rule: its end date has passed.",
+    why: "Every review reads it, and it does nothing. If it was a deny rule, that traffic may be allowed now.",
+    triggers: "The rule is enabled, and its `enforced_until` date is before the audit date. Not reported on the \
+        last day itself, for disabled rules, or if the audit has no date.",
     fix: "Delete it, or give it a new date if it is still needed.",
-    side_effects: "to delete it changes no packet's fate; a new date makes it act again",
-    factors: &["up: it refused something, which no longer is refused by it"],
+    side_effects: "Deleting it changes nothing. With a new date it takes effect again.",
+    factors: &["up: it denied something and no longer does"],
     example: include_str!("../examples/no-longer-enforced.yaml"),
     check: |context| {
         facts(context)
@@ -44,16 +44,17 @@ fn facts(context: &Context<'_, '_>) -> Vec<(RuleId, jiff::Timestamp)> {
 
 fn tell(context: &Context<'_, '_>, rule: RuleId, date: jiff::Timestamp) -> Draft {
     let mut draft = context.about_rule(rule);
-    let day = crate::describe::moment_text(&date.to_string());
+    let day = crate::describe::day_text(&date.to_string());
+    draft.says(format!("ended {day}"));
     draft.title = format!(
-        "{} was enforced until {day}, and does nothing now",
+        "{} ended on {day} and does nothing now",
         context.rule_name(rule)
     );
     if context.view.estate.rule(rule).action.refuses() {
         draft
             .factors
-            .push(factor(1, "it refused something, and no longer does"));
+            .push(factor(1, "it denied something and no longer does"));
     }
-    draft.fix = "delete it, or give it a new date if it is still needed".to_owned();
+    draft.fix = "Delete it, or give it a new date if it is still needed.".to_owned();
     draft
 }

@@ -15,13 +15,16 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "no-way-out",
     base: Severity::Serious,
-    about: "A NAT gateway stands in a subnet that has no way out.",
-    why: "All subnets that send through it lose their updates and their calls to the outside, although their own routes look right: the next route is missing, behind the gateway.",
-    triggers: "A NAT gateway with a public address, in a subnet from which no address of the internet is routed to anything but the gateway itself, a blackhole, or a next hop that does not work; or whose subnet or \
-        network may not talk to the internet. Silent for NAT gateways with a private address whose subnet has any other route, and where the snapshot lacks the routes.",
-    fix: "Give the subnet of the NAT gateway a default route to an internet gateway that is attached.",
-    side_effects: "what uses the gateway gets out to the internet",
-    factors: &["-1 if no route leads to it and it serves no subnet"],
+    about: "A NAT gateway stands in a subnet without a way out.",
+    why: "All subnets that use it lose their connections to the outside. Their own routes look right: the \
+        missing route is behind the gateway.",
+    triggers: "A NAT gateway with a public address stands in a subnet that routes no internet address to anything \
+        but the gateway itself, a blackhole, or a dead next hop. Or the subnet or network may not talk to \
+        the internet. Not reported for NAT gateways with a private address whose subnet has any other route, \
+        or if the routes are missing from the snapshot.",
+    fix: "Give the subnet of the NAT gateway a default route to an attached internet gateway.",
+    side_effects: "Everything that uses the NAT gateway can reach the internet.",
+    factors: &["down: no route leads to it and it serves no subnet"],
     example: include_str!("../examples/no-way-out.yaml"),
     check: |context| {
         facts(context)
@@ -76,7 +79,7 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
             .flat_map(|routed| &routed.winners)
             .any(|winner| leads(winner.hop));
         let why = match (out, blocked) {
-            (false, _) => "no route there leads out",
+            (false, _) => "no route leads out",
             (true, true) => "it may not talk to the internet",
             (true, false) => continue,
         };
@@ -106,6 +109,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         owner,
     );
     draft.networks = vec![estate.networks[gateway.network].name.to_string()];
+    draft.brief(format!("NAT gateway {}", gateway.name), &*fact.why);
     draft.title = format!(
         "NAT gateway {} has no way out of subnet {}: {}",
         gateway.name, subnet.name, fact.why
@@ -129,7 +133,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .push(factor(-1, "no route leads to it and it serves no subnet"));
     }
     draft.fix = format!(
-        "give subnet {} a default route to an internet gateway that is attached",
+        "Give subnet {} a default route to an attached internet gateway.",
         subnet.name
     );
     draft

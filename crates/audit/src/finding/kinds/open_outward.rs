@@ -15,14 +15,14 @@ use heronshale_sets::packet::{PacketSet, service};
 pub(crate) const KIND: Kind = Kind {
     name: "open-outward",
     base: Severity::Minor,
-    about: "The filters of a marked workload let it send anything to any public address.",
-    why: "Whoever takes it over can carry off what it holds, by any port.",
-    triggers: "An interface whose own tags or whose workload's bear one of the marks (`data=restricted`, unless the configuration says otherwise) \
-        and whose stages admit, for what is sent, every TCP port to every address of the internet in a family that it has. Silent if one \
-        port or one public address is refused, and for workloads without a mark. Routes are not looked at: they change more easily than \
-        rules.",
-    fix: "Admit what it needs: a proxy, a few names or prefixes, the ports that it uses.",
-    side_effects: "ends every connection outward that is not admitted then",
+    about: "The filters of a marked workload allow it to send anything to any public address.",
+    why: "An attacker on it can carry away its data by any port.",
+    triggers: "An interface or its workload has one of the marked tags (`data=restricted` unless configured \
+        otherwise), and its stages allow every TCP port to every internet address in a family that it has. \
+        Not reported if one port or one public address is blocked, or for workloads without a mark. Routes \
+        do not count, because they change more easily than rules.",
+    fix: "Allow only what it needs: a proxy, a few names or prefixes, the ports that it uses.",
+    side_effects: "Blocks every other outbound connection.",
     factors: &["up: UDP and ICMP as well"],
     example: include_str!("../examples/open-outward.yaml"),
     check: |context| {
@@ -124,6 +124,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     } else {
         "any TCP port"
     };
+    draft.brief(&*interface.name, format!("{what} to any public address"));
     draft.title = format!(
         "{} ({}) may send {what} to any public address",
         interface.name, fact.mark
@@ -137,6 +138,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         rule: None,
         place: None,
     });
-    draft.fix = "admit what it needs: a proxy, a few prefixes, the ports that it uses".to_owned();
+    draft.fix =
+        "Allow only what it needs: a proxy, a few prefixes, the ports that it uses.".to_owned();
     draft
 }

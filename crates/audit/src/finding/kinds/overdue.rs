@@ -10,13 +10,13 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "overdue",
     base: Severity::Minor,
-    about: "The date by which somebody wanted to look at a rule again has passed, and the rule still matches.",
-    why: "A note stops nothing: what was opened for a week is open until somebody closes it.",
-    triggers: "A rule in force whose `review_by` lies before the date judged by. Silent on the day itself, for rules that the platform has \
-        stopped or that are switched off, and if no date is known to judge by.",
-    fix: "Ask its owner: delete it, or set a new date.",
-    side_effects: "to delete it ends what it admits",
-    factors: &["down: it refuses, so it opens nothing"],
+    about: "The review date of a rule has passed, and the rule is still in force.",
+    why: "A review date stops nothing. Access for a week stays open until somebody closes it.",
+    triggers: "The rule is in force, and its `review_by` date is before the audit date. Not reported on the day \
+        itself, for expired or disabled rules, or if the audit has no date.",
+    fix: "Ask the owner: delete the rule, or set a new date.",
+    side_effects: "Deleting it blocks what it allows.",
+    factors: &["down: it is a deny rule"],
     example: include_str!("../examples/overdue.yaml"),
     check: |context| {
         facts(context)
@@ -41,17 +41,17 @@ fn facts(context: &Context<'_, '_>) -> Vec<(RuleId, jiff::Timestamp)> {
 
 fn tell(context: &Context<'_, '_>, rule: RuleId, date: jiff::Timestamp) -> Draft {
     let mut draft = context.about_rule(rule);
-    let day = crate::describe::moment_text(&date.to_string());
+    let day = crate::describe::day_text(&date.to_string());
+    draft.says(format!("review was due {day}"));
     draft.title = format!(
-        "{} was to be looked at again by {day}, and still matches",
+        "{} was due for review on {day} and is still in force",
         context.rule_name(rule)
     );
     if context.view.estate.rule(rule).action.refuses() {
-        draft
-            .factors
-            .push(factor(-1, "it refuses, so it opens nothing"));
+        draft.factors.push(factor(-1, "it is a deny rule"));
     }
     draft.evidence.push(context.acts_on(rule.filter));
-    draft.fix = "ask its owner whether it is still needed: delete it, or set a new date".to_owned();
+    draft.fix =
+        "Ask the owner whether it is still needed. Delete it, or set a new date.".to_owned();
     draft
 }

@@ -14,13 +14,17 @@ use heronshale_sets::address::{Addresses, Range};
 pub(crate) const KIND: Kind = Kind {
     name: "overlap",
     base: Severity::Serious,
-    about: "Two subnets of a network, two networks that are joined, a network and a site that are joined, or two interfaces of a network use the same addresses.",
-    why: "Packets to a shared address reach one of the two, and nobody chose which. Platforms refuse to join such networks, or route half of them.",
-    triggers: "Subnets of one network whose blocks overlap; networks whose blocks overlap and that a peering joins, up or not, or that are linked to the same hub; a site that holds addresses of a network with a gateway to it, or at the same hub; interfaces of one network that hold the same address. \
-        Silent for networks with overlapping blocks that nothing joins.",
+    about: "Two subnets of a network, two connected networks, a connected network and site, or two interfaces of \
+        a network use the same addresses.",
+    why: "Packets to a shared address reach one of the two, and nobody chose which. Platforms refuse to \
+        connect such networks, or route only half of them.",
+    triggers: "The blocks of two subnets of one network overlap. The blocks of two networks overlap, and a peering \
+        (up or down) or a hub connects them. A site has addresses of a network with a gateway to it or a \
+        link to the same hub. Two interfaces of one network have the same address. Not reported for \
+        overlapping networks without a connection.",
     fix: "Give one of the two other addresses.",
-    side_effects: "ends what goes to the address that is given up",
-    factors: &["-1 if the peering is not up"],
+    side_effects: "Breaks connections to the old addresses.",
+    factors: &["down: the peering is not up"],
     example: include_str!("../examples/overlap.yaml"),
     check: |context| {
         let mut drafts = subnets(context);
@@ -31,7 +35,7 @@ pub(crate) const KIND: Kind = Kind {
     },
 };
 
-const FIX: &str = "give one of the two other addresses";
+const FIX: &str = "Give one of the two other addresses.";
 
 fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
     let estate = context.view.estate;
@@ -68,6 +72,10 @@ fn subnets(context: &Context<'_, '_>) -> Vec<Draft> {
             );
             draft.former = (id < other).then(|| format!("subnets {} {}", two.name, one.name));
             draft.networks = vec![estate.networks[network].name.to_string()];
+            draft.brief(
+                format!("subnets {}, {}", one.name, two.name),
+                addresses_text(&shared),
+            );
             draft.title = format!(
                 "subnets {} and {} both have {}",
                 one.name,
@@ -167,8 +175,12 @@ fn networks(context: &Context<'_, '_>) -> Vec<Draft> {
         let mut draft = context.about(key, &two.origin, owner_text(estate, two.owner));
         draft.former = Some(former);
         draft.networks = vec![one.name.to_string(), two.name.to_string()];
+        draft.brief(
+            format!("networks {}, {}", one.name, two.name),
+            addresses_text(&shared),
+        );
         draft.title = format!(
-            "networks {} and {}, joined by {by}, both have {}",
+            "networks {} and {}, connected by {by}, both have {}",
             one.name,
             two.name,
             addresses_text(&shared)
@@ -231,8 +243,12 @@ fn sites(context: &Context<'_, '_>) -> Vec<Draft> {
         let by = format!("{} {}", by.0, by.1);
         let mut draft = context.about(key, &two.origin, owner_text(estate, two.owner));
         draft.networks = vec![two.name.to_string()];
+        draft.brief(
+            format!("site {}, network {}", one.name, two.name),
+            addresses_text(&shared),
+        );
         draft.title = format!(
-            "site {} and network {}, joined by {by}, both have {}",
+            "site {} and network {}, connected by {by}, both have {}",
             one.name,
             two.name,
             addresses_text(&shared)
@@ -287,8 +303,12 @@ fn interfaces(context: &Context<'_, '_>) -> Vec<Draft> {
         );
         draft.former = (b < a).then(|| format!("interfaces {} {}", two.name, one.name));
         draft.networks = vec![estate.networks[*network].name.to_string()];
+        draft.brief(
+            format!("interfaces {}, {}", one.name, two.name),
+            addresses_text(&shared),
+        );
         draft.title = format!(
-            "interfaces {} and {} both hold {}",
+            "interfaces {} and {} both have {}",
             one.name,
             two.name,
             addresses_text(&shared)

@@ -13,13 +13,15 @@ use heronshale_sets::packet::Packet;
 pub(crate) const KIND: Kind = Kind {
     name: "partly-shadowed",
     base: Severity::Note,
-    about: "Earlier rules take a part of what a rule matches, and decide it otherwise.",
-    why: "Exceptions before a wider rule are written like this, and so are mistakes. Only a reader who knows what was meant can tell.",
-    triggers: "In an ordered list a rule in force has something visible, and at least one packet of it is taken by an earlier rule and \
-        decided otherwise (action, state, defer or finally), in some place where the list is enforced. Silent if nothing is \
-        visible anywhere (that is shadowed), and if all that is taken is decided alike.",
-    fix: "If it was meant as an exception, leave it; else move the rule up, or narrow the one before it.",
-    side_effects: "moved up, or the other narrowed, the shared packets are decided the other way",
+    about: "Earlier rules take part of a rule's traffic and decide it differently.",
+    why: "This is how exceptions before a wider rule look, and also how mistakes look. Only somebody who knows \
+        the intention can tell.",
+    triggers: "In an ordered list, a rule in force decides some packets, and an earlier rule takes at least one of \
+        its packets with a different decision (action, state, defer or finally), in some place where the \
+        list applies. If the rule decides nothing anywhere, see shadowed. Not reported if all earlier \
+        decisions are the same.",
+    fix: "If the exception is intended, leave it. Otherwise move the rule up, or narrow the earlier one.",
+    side_effects: "The shared packets get the other decision.",
     factors: &["up: it would deny or reject what is allowed"],
     example: include_str!("../examples/partly-shadowed.yaml"),
     check: |context| {
@@ -40,18 +42,19 @@ fn facts<'c>(context: &'c Context<'_, '_>) -> Vec<(&'c Dead, Packet)> {
 
 fn tell(context: &Context<'_, '_>, dead: &Dead, packet: Packet) -> Draft {
     let mut draft = context.about_rule(dead.rule);
-    let by = match dead.covers.as_slice() {
-        [one] => context.rule_name(*one),
-        _ => "an earlier rule".to_owned(),
+    let rule = context.rule_name(dead.rule);
+    draft.says("part of its traffic is taken earlier");
+    draft.title = match dead.covers.as_slice() {
+        [one] => format!(
+            "{rule} loses part of its traffic to {}",
+            context.rule_name(*one)
+        ),
+        _ => format!("{rule} loses part of its traffic to earlier rules"),
     };
-    draft.title = format!(
-        "{} comes too late for some of what it matches: {by} takes it",
-        context.rule_name(dead.rule)
-    );
     if against(context, dead.rule, &dead.covers) {
         draft
             .factors
-            .push(factor(1, "it would refuse what is allowed"));
+            .push(factor(1, "it would deny what is allowed"));
     }
     draft.evidence.extend(
         dead.covers
@@ -60,6 +63,6 @@ fn tell(context: &Context<'_, '_>, dead: &Dead, packet: Packet) -> Draft {
     );
     draft.witness = Some(witness(&packet));
     draft.fix =
-        "leave it if that is the exception that was meant; else move it up, or narrow the rule before it".to_owned();
+        "If the exception is intended, leave it. Otherwise move the rule up, or narrow the earlier one.".to_owned();
     draft
 }

@@ -11,14 +11,15 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "peer-empty",
     base: Severity::Minor,
-    about: "A rule names a group, set, tag or identity that stands for no address, or nobody at all.",
-    why: "The rule, or that part of it, matches nothing. A group created before its members were bound is the usual reason why a \
-        connection that looks allowed fails.",
-    triggers: "A rule in force with a peer that stands for no address in any network where the rule is enforced: a group without carriers \
-        in reach, a tag or identity that no interface has, an empty set; or with no peers at all (`[]`). Silent if one address is in it, \
-        if the snapshot lacks what might be in it, and for names that are missing (that is peer-missing).",
-    fix: "Bind the group, tag or identity to the interfaces that are meant, or delete the rule.",
-    side_effects: "to delete it changes no packet's fate; bound it lets in whoever is a member then",
+    about: "A rule names a group, set, tag or identity without any address, or no peer at all.",
+    why: "The rule, or that part of it, matches nothing. A group without members is a common reason why a \
+        connection fails although a rule allows it.",
+    triggers: "A rule in force has a peer without an address in any network where the rule applies: a group without \
+        members within reach, a tag or identity of no interface, an empty set. Or its list of peers is empty \
+        (`[]`). Not reported if the peer has one address, or may have one because of a gap. For names that \
+        do not exist, see peer-missing.",
+    fix: "Bind the group, tag or identity to the intended interfaces, or delete the rule.",
+    side_effects: "Deleting it changes nothing. Binding allows whoever is a member then.",
     factors: &[],
     example: include_str!("../examples/peer-empty.yaml"),
     check: |context| {
@@ -80,22 +81,26 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about_rule(fact.rule);
     let rule = context.rule_name(fact.rule);
+    draft.says(match &fact.peer {
+        None => "matches nobody".to_owned(),
+        Some(peer) => format!("{peer} is empty"),
+    });
     draft.title = match &fact.peer {
-        None => format!("{rule} is about nobody: its peers are an empty list"),
+        None => format!("{rule} matches nobody: its list of peers is empty"),
         Some(peer) if fact.out_of_reach => {
-            format!("{rule} names {peer}, which no interface in reach carries")
+            format!("{rule} names {peer}, which has no member in the networks of the rule")
         }
-        Some(peer) => format!("{rule} names {peer}, which stands for no address"),
+        Some(peer) => format!("{rule} names {peer}, which has no address"),
     };
     if let Some(peer) = &fact.peer {
         draft.key = draft.key.notation(peer);
         draft.cause = Some(if fact.out_of_reach {
             draft.key.written().to_owned()
         } else {
-            format!("{peer} stands for no address")
+            format!("{peer} has no address")
         });
         let text = if fact.out_of_reach {
-            format!("{peer}: carried only in networks out of reach")
+            format!("{peer}: members only in other networks")
         } else {
             format!("{peer}: no address")
         };
@@ -106,7 +111,6 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             place: None,
         });
     }
-    draft.fix =
-        "bind what it names to the interfaces that are meant, or delete the rule".to_owned();
+    draft.fix = "Bind the peer to the intended interfaces, or delete the rule.".to_owned();
     draft
 }

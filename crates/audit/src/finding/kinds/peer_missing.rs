@@ -11,13 +11,14 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "peer-missing",
     base: Severity::Serious,
-    about: "A rule, or an address set, names something that is not in the snapshot.",
-    why: "What the rule matches is unknown, and so is every answer that turns on it. Often the thing was deleted and the rule was forgotten.",
-    triggers: "A rule in force whose peers or own side name a group, set, interface, network, subnet or site that is not there, or an \
-        address set that holds a missing set. Silent if the snapshot declares the thing as a gap, and for tags and identities, \
-        which need no declaration.",
-    fix: "Correct the name, add what is missing to the snapshot, declare it as a gap, or delete the rule.",
-    side_effects: "a corrected name makes it act; to delete it changes no packet's fate as far as the snapshot knows",
+    about: "A rule or an address set names something that is missing from the snapshot.",
+    why: "What the rule matches is unknown, and so is every answer that depends on it. Often the thing was \
+        deleted and the rule forgotten.",
+    triggers: "The peers or the own side of a rule in force name a group, set, interface, network, subnet or site \
+        that does not exist, or an address set contains a missing set. Not reported if a gap declares it, or \
+        for tags and identities, which need no declaration.",
+    fix: "Correct the name, add the missing thing to the snapshot, declare it as a gap, or delete the rule.",
+    side_effects: "A corrected rule takes effect. Deleting it changes nothing as far as the snapshot shows.",
     factors: &[],
     example: include_str!("../examples/peer-missing.yaml"),
     check: |context| {
@@ -90,19 +91,20 @@ fn sets(context: &Context<'_, '_>) -> Vec<(Id<AddressSet>, String)> {
 fn tell_rule(context: &Context<'_, '_>, rule: RuleId, peer: &str) -> Draft {
     let mut draft = context.about_rule(rule);
     draft.key = draft.key.notation(peer);
+    draft.says(format!("{peer} is missing"));
     draft.title = format!(
-        "{} names {peer}, which is not in the snapshot",
+        "{} names {peer}, which is missing from the snapshot",
         context.rule_name(rule)
     );
     draft.evidence.push(Evidence {
         role: Role::Names,
-        text: format!("{peer}: what it might match is unknown"),
+        text: format!("{peer}: its addresses are unknown"),
         rule: None,
         place: None,
     });
     draft.evidence.push(context.acts_on(rule.filter));
-    draft.fix =
-        "correct the name, add what is missing, declare it as a gap, or delete the rule".to_owned();
+    draft.fix = "Correct the name, add what is missing, declare it as a gap, or delete the rule."
+        .to_owned();
     draft
 }
 
@@ -114,10 +116,11 @@ fn tell_set(context: &Context<'_, '_>, id: Id<AddressSet>, name: &str) -> Draft 
         &set.origin,
         owner_text(estate, set.owner),
     );
+    draft.brief(format!("set {}", set.name), format!("{name} is missing"));
     draft.title = format!(
-        "set {} holds {name}, which is not in the snapshot",
+        "set {} contains {name}, which is missing from the snapshot",
         set.name
     );
-    draft.fix = "correct the name, add what is missing, or declare it as a gap".to_owned();
+    draft.fix = "Correct the name, add what is missing, or declare it as a gap.".to_owned();
     draft
 }

@@ -17,12 +17,14 @@ use heronshale_sets::packet::{PacketSet, service};
 pub(crate) const KIND: Kind = Kind {
     name: "probe-denied",
     base: Severity::Serious,
-    about: "The filters of a back end deny the health checks of its balancer.",
-    why: "The balancer takes the back end for dead and sends it nothing, although clients could be served. With all of them denied, the service is down.",
-    triggers: "A back end of a balancer whose own firewall, groups, scope policies or ACL deny, for certain, TCP from all or some of the addresses of `probes` to its port. Silent if the snapshot does not say from where \
-        the platform probes, and for back ends that are given by address only.",
-    fix: "Admit the peer `probes` on the back end's port.",
-    side_effects: "opens the port to the balancer's probes",
+    about: "The filters of a back end block the health checks of its balancer.",
+    why: "The balancer considers the back end dead and sends it nothing. With all back ends blocked, the \
+        service is down.",
+    triggers: "The own firewall, groups, scope policies or ACL of a back end deny, for certain, TCP from some or \
+        all `probes` addresses to its port. Not reported if the snapshot does not say where probes come \
+        from, or for back ends given by address only.",
+    fix: "Allow the peer `probes` on the back end's port.",
+    side_effects: "Opens the port to the balancer's probes.",
     factors: &[],
     example: include_str!("../examples/probe-denied.yaml"),
     check: |context| {
@@ -120,8 +122,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about(key, &interface.origin, owner);
     draft.networks = context.networks_of(&[fact.interface]);
     let ports = service::texts(Family::V4, &fact.ports).join(", ");
+    draft.brief(&*interface.name, format!("blocks health checks on {ports}"));
     draft.title = format!(
-        "back end {} of balancer {} denies the health checks from {} on {ports}",
+        "back end {} of balancer {} blocks health checks from {} on {ports}",
         interface.name,
         balancer.name,
         addresses_text(&fact.denied)
@@ -130,11 +133,11 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         heronshale_engine::judgement::By::Rule(rule) => context.rule_evidence(Role::AtFault, rule),
         _ => context.evidence(
             Role::Default,
-            format!("{}: no rule fits", fact.stage.word()),
+            format!("{}: no rule matches", fact.stage.word()),
             Some(&interface.origin),
         ),
     };
     draft.evidence.push(evidence);
-    draft.fix = format!("admit the peer `probes` on {ports} at {}", interface.name);
+    draft.fix = format!("Allow the peer `probes` on {ports} at {}.", interface.name);
     draft
 }

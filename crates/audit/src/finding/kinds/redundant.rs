@@ -11,13 +11,14 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "redundant",
     base: Severity::Minor,
-    about: "Without the rule no packet's fate changes.",
-    why: "It costs attention at every review, and hides which rule really decides.",
-    triggers: "Ordered lists: all that is visible of the rule is decided alike by the rules that come next, or by the default. Union \
-        groups: the group's other rules admit all of it, or on every interface that carries the group its other groups do. It must \
-        be so wherever the filter is enforced. Of two equal rules each is redundant; not both can go. Silent if one packet would \
-        be decided otherwise, if another group covers it on some interfaces only, and if what covers it ends before it does.",
-    fix: "Delete it: no packet is decided otherwise.",
+    about: "A rule changes nothing: without it every packet gets the same decision.",
+    why: "It costs attention at every review, and hides the rule that really decides.",
+    triggers: "Ordered lists: later rules, or the default, give the same decision to everything that the rule \
+        decides. Union groups: the other rules of the group allow all of it, or on every interface with the \
+        group its other groups do. This must be so wherever the filter applies. Of two equal rules each is \
+        redundant, but only one can go. Not reported if one packet would get another decision, if another \
+        group covers it on some interfaces only, or if a covering rule ends earlier.",
+    fix: "Delete the rule. Every packet gets the same decision without it.",
     side_effects: NOTHING,
     factors: &["down: only because of the list's default, which people like to spell out"],
     example: include_str!("../examples/redundant.yaml"),
@@ -41,12 +42,12 @@ fn translations(context: &Context<'_, '_>) -> Vec<Draft> {
         .iter()
         .filter(|dead| dead.how == How::Redundant);
     let tell = |dead| {
-        let title = "changes nothing: others translate alike all that it matches";
+        let title = "changes nothing: others translate all its traffic the same way";
         tell_translation(
             context,
             dead,
             title,
-            "delete it: that changes no packet's fate",
+            "Delete it. Every packet gets the same decision without it.",
         )
     };
     redundant.map(tell).collect()
@@ -56,12 +57,13 @@ fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
     let mut draft = context.about_rule(dead.rule);
     let by_default = dead.how == How::RedundantByDefault;
     let how = match (by_default || dead.across, dead.covers.as_slice()) {
-        (true, _) if dead.across => "on every interface other groups admit the same",
+        (true, _) if dead.across => "on every interface other groups allow the same",
         (true, []) => "the list's default does the same",
         (true, _) => "other rules and the list's default do the same",
         (false, [_]) => "another rule does the same and more",
         (false, _) => "other rules together do the same",
     };
+    draft.says(how);
     draft.title = format!("{} changes nothing: {how}", context.rule_name(dead.rule));
     draft.evidence.extend(
         dead.covers
@@ -80,9 +82,9 @@ fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
         ));
         let action = filter
             .default_action(dead.rule.direction)
-            .map_or("goes on to the next policy", |action| action.word());
+            .map_or("continue with the next policy", |action| action.word());
         let text = format!(
-            "what no rule of {} matches: {action}",
+            "default of {}: {action}",
             crate::describe::filter_text(context.view.estate, dead.rule.filter)
         );
         draft.evidence.push(Evidence {
@@ -94,9 +96,9 @@ fn tell(context: &Context<'_, '_>, dead: &Dead) -> Draft {
     }
     let lasting = match (dead.durable, dead.across) {
         (true, _) => "",
-        (false, true) => ", as long as these groups are bound together",
-        (false, false) => ", with today's members of groups and sets",
+        (false, true) => " Check first that these groups stay bound together.",
+        (false, false) => " Check first that members of groups and sets stay as they are.",
     };
-    draft.fix = format!("delete it: that changes no packet's fate{lasting}");
+    draft.fix = format!("Delete it.{lasting}");
     draft
 }

@@ -10,12 +10,14 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "removable-together",
     base: Severity::Note,
-    about: "Several rules of one list can be deleted at once, and no packet is decided otherwise.",
-    why: "Of two rules that do the same each can go, and not both: a list of single findings does not say what is safe together.",
-    triggers: "Two or more rules of one filter and direction that are shadowed or redundant, chosen from the last to the first, each \
-        judged again with those before it gone, wherever the filter is enforced. Silent for fewer than two, and for rules that only the \
-        list's default, or only other groups, make redundant.",
-    fix: "Delete them together. `tidy` writes the change as a patch, for those that are dead for good.",
+    about: "Several rules of one list can be deleted together without any effect.",
+    why: "Of two rules that do the same, one can go, but not both. Single findings do not tell which set is \
+        safe.",
+    triggers: "Two or more rules of one filter and direction are shadowed or redundant. They are chosen from last \
+        to first, and each is judged again without those already chosen, wherever the filter applies. Not \
+        reported for fewer than two rules, or for rules that are redundant only because of the list's \
+        default or other groups.",
+    fix: "Delete them together. `tidy` writes a patch for those that are dead for good.",
     side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/removable-together.yaml"),
@@ -43,11 +45,12 @@ fn tell(
         .map(|id| estate.rule_name(*id).to_string())
         .collect();
     let of = estate.filters[id].rules(direction).len();
+    draft.says(format!("{} of {of} rules", rules.len()));
     draft.title = format!(
-        "{} of {of} rules of {} ({}) can go together",
+        "{} of {of} rules of {} ({}) can be deleted together",
         rules.len(),
         filter_text(estate, id),
-        direction.word()
+        direction.bound()
     );
     draft.evidence.push(Evidence {
         role: Role::AtFault,
@@ -56,8 +59,6 @@ fn tell(
         place: None,
     });
     draft.evidence.push(context.acts_on(id));
-    draft.fix =
-        "delete them all: that changes no packet's fate; `heronshale tidy` writes the patch"
-            .to_owned();
+    draft.fix = "Delete them all. `heronshale tidy` writes the patch.".to_owned();
     draft
 }

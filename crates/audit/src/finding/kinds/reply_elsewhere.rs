@@ -19,12 +19,16 @@ use rustc_hash::FxHashMap;
 pub(crate) const KIND: Kind = Kind {
     name: "reply-elsewhere",
     base: Severity::Serious,
-    about: "Requests pass a firewall or translator, and their replies take another way; or the other way round.",
-    why: "A device that keeps state drops what it saw only one half of: the connection hangs although every rule admits it. The routes of the two sides do not fit each other.",
-    triggers: "Two places between which connections arrive, but the reply misses the firewall, gateway or balancer that the request went through, or comes to one that saw no request. Silent where filters stop the request, \
-        where one of several ways works, where it turns on what the snapshot lacks, and in estates of nothing but peerings and internet gateways without a table.",
-    fix: "Lead the replies to the same device, by a route in the table of the other side; or lead the requests past it.",
-    side_effects: "the replies take another way; what else the changed route covers does so too",
+    about: "Requests pass a firewall or translator, and replies take another way, or the other way round.",
+    why: "A stateful device drops a connection of which it sees only one half. The connection hangs although \
+        every rule allows it. The routes of the two sides do not match.",
+    triggers: "Connections between two places arrive, but the reply misses the firewall, gateway or balancer of the \
+        request, or reaches one that saw no request. Not reported if filters block the request, if one of \
+        several ways works, if it depends on something missing from the snapshot, or in estates with nothing \
+        but peerings and internet gateways without a table.",
+    fix: "Route the replies to the same device by a route in the table of the other side, or route the \
+        requests past it.",
+    side_effects: "Replies take another way, and so does everything else that the changed route covers.",
     factors: &[],
     example: include_str!("../examples/reply-elsewhere.yaml"),
     check: |context| {
@@ -287,12 +291,18 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     draft.cause =
         table.map(|table| format!("table {} and {device}", estate.route_tables[table].name));
     let (from, to) = (text(&fact.from), text(&fact.to));
+    draft.brief(
+        format!("{from} → {to}"),
+        if fact.saw_no_request {
+            format!("replies reach {device}")
+        } else {
+            format!("replies bypass {device}")
+        },
+    );
     draft.title = if fact.saw_no_request {
-        format!("replies of connections from {from} to {to} come to {device}, which saw no request")
+        format!("replies of connections from {from} to {to} reach {device}, which saw no request")
     } else {
-        format!(
-            "connections from {from} to {to} pass {device}, and their replies do not come back by it"
-        )
+        format!("connections from {from} to {to} pass {device}, and their replies bypass it")
     };
     draft.witness = Some(witness(&fact.packet));
     let names = |all: &[Id<Interface>]| {
@@ -313,9 +323,11 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         |table| format!("table {}", estate.route_tables[table].name),
     );
     draft.fix = if fact.saw_no_request {
-        format!("lead the requests by {device} too, or let {table} lead the replies past it")
+        format!(
+            "Route the requests through {device} too, or let {table} route the replies past it."
+        )
     } else {
-        format!("lead the replies by {device}: add the route to {table}")
+        format!("Route the replies through {device}: add the route to {table}.")
     };
     draft
 }

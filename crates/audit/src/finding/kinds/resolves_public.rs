@@ -14,13 +14,16 @@ use heronshale_sets::address::Addresses;
 pub(crate) const KIND: Kind = Kind {
     name: "resolves-public",
     base: Severity::Serious,
-    about: "From a network that has a private door to a service, the service's name leads to its public door.",
-    why: "Everybody believes that traffic stays inside. It goes out by the internet and in again by the public door, or fails once that is shut: the zone is missing, not linked, or lacks the record.",
-    triggers: "A DNS name of the snapshot, public or in a zone, that resolves to an address of the service's public door when it is asked from a network in which the service has a private door, or that is peered with one. \
-        Silent where it resolves to a private door, or not at all, and for names that lead to a private door from everywhere they are asked.",
-    fix: "Link the zone that has the record for the private door to the network, or add the record.",
-    side_effects: "who asks for the name is sent to the private door",
-    factors: &["-1 if the private door stands in a peered network"],
+    about: "In a network with a private door to a service, the service's name resolves to the public door.",
+    why: "Everybody believes that the traffic stays inside. It leaves by the internet and comes back by the \
+        public door, or fails once that door is shut. The DNS zone is missing, is not linked, or lacks the \
+        record.",
+    triggers: "A DNS name of the snapshot resolves to the public door of a service when a network asks that has a \
+        private door to it, or that is peered with such a network. Not reported if the name resolves to a \
+        private door or not at all there.",
+    fix: "Link the zone with the record for the private door to the network, or add the record.",
+    side_effects: "Clients of the name use the private door.",
+    factors: &["down: the private door is in a peered network"],
     example: include_str!("../examples/resolves-public.yaml"),
     check: |context| {
         facts(context)
@@ -135,8 +138,12 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     } else {
         super::super::draft::counted(&names, "network")
     };
+    draft.brief(
+        &*fact.name,
+        format!("resolves to the public door in {from}"),
+    );
     draft.title = format!(
-        "{}, asked from {from}, resolves to {}, the public door of service {}",
+        "{} resolves in {from} to {}, the public door of service {}",
         fact.name,
         addresses.join(", "),
         service.name
@@ -169,7 +176,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     });
     if let Some(zone) = zone {
         let text = format!(
-            "zone {}, which has a record for the private door and is not linked to {}",
+            "zone {}, with a record for the private door and not linked to {}",
             zone.name, estate.networks[first].name
         );
         draft
@@ -179,15 +186,15 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     if !here {
         draft
             .factors
-            .push(factor(-1, "the private door stands in a peered network"));
+            .push(factor(-1, "the private door is in a peered network"));
     }
     draft.fix = match zone {
         Some(zone) => format!(
-            "link zone {} to network {}",
+            "Link zone {} to network {}.",
             zone.name, estate.networks[first].name
         ),
         None => format!(
-            "give network {} a zone with a record of {} for the private door",
+            "Give network {} a zone with a record of {} for the private door.",
             estate.networks[first].name, fact.name
         ),
     };

@@ -21,11 +21,11 @@ pub(crate) const KIND: Kind = Kind {
     name: "same-meaning",
     base: Severity::Note,
     about: "Two filters of one kind decide every packet alike.",
-    why: "A change to one of them is forgotten in the other.",
-    triggers: "Two filters of one kind and form, both with rules in force, that decide every packet alike in both directions, state \
-        included. Silent if one packet differs, if one of them names itself as a peer (it stands for its own members) or a peer to which nobody belongs today, for firewall \
-        policies, and for filters without rules.",
-    fix: "Keep one, and bind it where the other is bound; or say in their descriptions why there are two.",
+    why: "A change to one of them is easily forgotten in the other.",
+    triggers: "Two filters of one kind and form, both with rules in force, give every packet the same decision in \
+        both directions, including state. Not reported if one packet differs, if one of them names itself or \
+        an empty group as a peer, for firewall policies, or for filters without rules.",
+    fix: "Keep one and bind it in both places, or describe why there are two.",
     side_effects: NOTHING,
     factors: &[],
     example: include_str!("../examples/same-meaning.yaml"),
@@ -177,8 +177,9 @@ fn tell(context: &Context<'_, '_>, pair: &Pair) -> Draft {
     let mut draft = context.about_filter(other);
     draft.key = key(one, other);
     draft.former = Some(key(pair.former.0, pair.former.1).written().to_owned());
+    draft.says(format!("same as {}", filter_text(estate, one)));
     draft.title = format!(
-        "{} means the same as {}",
+        "{} and {} decide every packet alike",
         filter_text(estate, other),
         filter_text(estate, one)
     );
@@ -189,7 +190,6 @@ fn tell(context: &Context<'_, '_>, pair: &Pair) -> Draft {
         place: Some(context.place(&estate.filters[one].origin)),
     });
     draft.evidence.push(context.acts_on(other));
-    draft.fix =
-        "keep one, and bind it where the other is bound; or describe why there are two".to_owned();
+    draft.fix = "Keep one and bind it in both places, or describe why there are two.".to_owned();
     draft
 }

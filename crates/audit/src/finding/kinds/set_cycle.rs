@@ -11,12 +11,13 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "set-cycle",
     base: Severity::Minor,
-    about: "An address set holds itself, by other sets.",
-    why: "All sets of the circle mean the same: the union of what is in any of them. Rarely did anybody want that, and some platforms refuse it.",
-    triggers: "A set that is reached from itself by nesting. It is judged as the least fixed point. Silent for sets that nest without a circle, also for one \
-        that is nested twice.",
-    fix: "Take one of the references out of the circle.",
-    side_effects: "no packet's fate changes: the circle adds no address",
+    about: "An address set contains itself through other sets.",
+    why: "All sets of the cycle mean the same: everything in any of them. Rarely is that intended, and some \
+        platforms refuse it.",
+    triggers: "Nesting leads from a set back to itself. Its meaning is the least fixed point. Not reported for \
+        nesting without a cycle, even if a set is nested twice.",
+    fix: "Remove one reference of the cycle.",
+    side_effects: "No traffic changes: the cycle adds no address.",
     factors: &[],
     example: include_str!("../examples/set-cycle.yaml"),
     check: |context| {
@@ -46,11 +47,12 @@ fn tell(context: &Context<'_, '_>, id: Id<AddressSet>) -> Draft {
         owner_text(estate, set.owner),
     );
     let all = context.view.set(id).matched.sure.texts();
+    draft.brief(format!("set {}", set.name), "contains itself");
     draft.title = format!(
-        "set {} holds itself, by other sets; together they mean {}",
+        "set {} contains itself through other sets. Together they mean {}",
         set.name,
-        super::super::draft::counted(&all, "prefix").replace("prefixs", "prefixes")
+        super::super::draft::counted(&all, "prefix")
     );
-    draft.fix = "take one of the references out of the circle".to_owned();
+    draft.fix = "Remove one reference of the cycle.".to_owned();
     draft
 }

@@ -14,15 +14,16 @@ use heronshale_sets::packet::Packet;
 pub(crate) const KIND: Kind = Kind {
     name: "shadowed",
     base: Severity::Minor,
-    about: "Earlier rules take all that a rule matches, and decide some of it otherwise.",
-    why: "Its author wanted something that does not happen. A shadowed deny means that traffic gets through; a shadowed allow, \
-        that somebody will open a second, wider rule.",
-    triggers: "In an ordered list a rule in force matches something, all of that is matched by earlier rules together, and at \
-        least one packet is decided otherwise (action, state, defer or finally). It must be so wherever the list is enforced. Silent \
-        if one packet is left, if all is decided alike (that is redundant), and if a covering rule ends before it does. Policies that stand \
-        above count as earlier, and so do earlier translations of a firewall for its translations.",
-    fix: "Move it before the rules that cover it, or delete it: deleting changes no packet's fate.",
-    side_effects: "to delete it changes no packet's fate; moved up it decides its packets",
+    about: "Earlier rules take all traffic of a rule and decide some of it differently.",
+    why: "Its author wanted something that does not happen. A shadowed deny lets traffic through. A shadowed \
+        allow invites a second, wider rule.",
+    triggers: "In an ordered list, earlier rules together match everything that a rule in force matches, and decide \
+        at least one packet differently (action, state, defer or finally). This must be so wherever the list \
+        applies. Policies above count as earlier rules, and earlier translations of a firewall count for its \
+        translations. Not reported if one packet is left over, or if a covering rule ends earlier. If every \
+        decision is the same, see redundant.",
+    fix: "Move it before the rules that cover it, or delete it.",
+    side_effects: "Deleting it changes nothing. Moving it up makes it take effect.",
     factors: &["up: it would deny or reject what is allowed"],
     example: include_str!("../examples/shadowed.yaml"),
     check: |context| {
@@ -49,8 +50,8 @@ fn translations(context: &Context<'_, '_>) -> Vec<Draft> {
         let mut draft = tell_translation(
             context,
             dead,
-            "never translates anything: earlier ones take all that it matches",
-            "move it up if it is meant, or delete it: that changes no packet's fate",
+            "never translates anything: earlier ones take all its traffic",
+            "If it is intended, move it up. Otherwise delete it.",
         );
         draft.witness = Some(witness(&packet));
         Some(draft)
@@ -70,15 +71,16 @@ fn tell(context: &Context<'_, '_>, dead: &Dead, packet: Packet) -> Draft {
     } else {
         "earlier rules together take"
     };
+    draft.says(format!("never {}", acts(action)));
     draft.title = format!(
-        "{} never {}: {others} all that it matches",
+        "{} never {}: {others} all its traffic",
         context.rule_name(dead.rule),
         acts(action)
     );
     if against(context, dead.rule, &dead.takers) {
         draft
             .factors
-            .push(factor(1, "it would refuse what is allowed"));
+            .push(factor(1, "it would deny what is allowed"));
     }
     if let [cover] = dead.covers.as_slice() {
         draft.cause = Some(format!("{} takes it", context.rule_name(*cover)));
@@ -93,10 +95,9 @@ fn tell(context: &Context<'_, '_>, dead: &Dead, packet: Packet) -> Draft {
     let lasting = if dead.durable {
         ""
     } else {
-        ", with today's members of groups and sets"
+        " Check first that members of groups and sets stay as they are."
     };
-    draft.fix =
-        format!("move it up if it is meant, or delete it: that changes no packet's fate{lasting}");
+    draft.fix = format!("If it is intended, move it up. Otherwise delete it.{lasting}");
     draft
 }
 
@@ -113,7 +114,7 @@ pub(super) fn taken_by(context: &Context<'_, '_>, draft: &mut Draft, dead: &Dead
         .evidence
         .extend(takers.map(|id| context.rule_evidence(Role::TakenBy, *id)));
     if !dead.all_takers {
-        let text = "and others: there are too many to list".to_owned();
+        let text = "and others, too many to list".to_owned();
         draft.evidence.push(Evidence {
             role: Role::TakenBy,
             text,
@@ -157,6 +158,7 @@ pub(super) fn tell_translation(
     draft.former = Some(own.clone());
     let interfaces: Vec<_> = firewall.legs.iter().map(|leg| leg.interface).collect();
     draft.networks = context.networks_of(&interfaces);
+    draft.brief(&own, "has no effect");
     draft.title = format!("{own} {title}");
     let evidence = |role: Role, at: &usize| Evidence {
         role,

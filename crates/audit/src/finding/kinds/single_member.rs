@@ -12,12 +12,14 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "single-member",
     base: Severity::Note,
-    about: "Of a firewall's members, or of a balancer's back ends, only one works.",
-    why: "When that one is updated or fails, everything behind it is down: what was built to be safe against it is so no longer.",
-    triggers: "A firewall that lists members of which exactly one is up; a balancer of whose back ends exactly one is healthy. Silent for firewalls that list no members, since nothing is known of them, and where none is up (that is next-hop-dead, if something leads to it).",
+    about: "Only one member of a firewall, or one back end of a balancer, works.",
+    why: "If that one fails or restarts, everything behind it is down. The redundancy is gone.",
+    triggers: "A firewall lists members, and exactly one is up. A balancer has exactly one healthy back end. Not \
+        reported for firewalls without a list of members. If none is up and something leads to it, see \
+        next-hop-dead.",
     fix: "Bring the others up, or add one.",
-    side_effects: "no packet's fate changes while that member is up",
-    factors: &["+1 if others are listed and do not work"],
+    side_effects: "No traffic changes while that member is up.",
+    factors: &["up: others are listed and do not work"],
     example: include_str!("../examples/single-member.yaml"),
     check: |context| {
         let mut drafts: Vec<Draft> = firewalls(context)
@@ -74,6 +76,10 @@ fn tell_firewall(context: &Context<'_, '_>, id: Id<Firewall>) -> Draft {
         .iter()
         .find(|member| member.up)
         .map_or("", |member| &member.name);
+    draft.brief(
+        format!("firewall {}", firewall.name),
+        format!("only {up} is up"),
+    );
     draft.title = format!(
         "firewall {} has one member that is up, {up}, of {}",
         firewall.name,
@@ -96,9 +102,9 @@ fn tell_firewall(context: &Context<'_, '_>, id: Id<Firewall>) -> Draft {
             .push(factor(1, "others are listed and do not work"));
     }
     draft.fix = if down.is_empty() {
-        "add a second member".to_owned()
+        "Add a second member.".to_owned()
     } else {
-        format!("bring {} up", down.join(", "))
+        format!("Bring {} up.", down.join(", "))
     };
     draft
 }
@@ -122,6 +128,10 @@ fn tell_balancer(context: &Context<'_, '_>, id: Id<Balancer>) -> Draft {
         (None, None) => String::new(),
     };
     let up = balancer.back_ends.iter().find(|end| end.healthy);
+    draft.brief(
+        format!("balancer {}", balancer.name),
+        "one healthy back end",
+    );
     draft.title = format!(
         "balancer {} has one healthy back end, {}, of {}",
         balancer.name,
@@ -146,9 +156,9 @@ fn tell_balancer(context: &Context<'_, '_>, id: Id<Balancer>) -> Draft {
             .push(factor(1, "others are listed and do not work"));
     }
     draft.fix = match down.as_slice() {
-        [] => "add a second back end".to_owned(),
+        [] => "Add a second back end.".to_owned(),
         down => format!(
-            "bring {} up",
+            "Bring {} up.",
             down.iter()
                 .map(|end| name(end))
                 .collect::<Vec<_>>()

@@ -13,15 +13,18 @@ use heronshale_sets::address::{Addresses, Family};
 pub(crate) const KIND: Kind = Kind {
     name: "subnet-full",
     base: Severity::Minor,
-    about: "A subnet has no room, or nearly none, for what it must hold.",
-    why: "The next machine, or the next replacement during an update, does not start. Blocks can rarely be changed while something is in them.",
-    triggers: "A subnet of whose usable IPv4 addresses (its blocks less `reserved_addresses` for each) at least nine of ten are held by interfaces, NAT gateways and balancers; or that has fewer than it `needs`. \
-        Silent for subnets without IPv4, and for those of four addresses or fewer that hold what they need.",
+    about: "A subnet has no room, or almost none, for what it must hold.",
+    why: "The next machine, or the next replacement during an update, does not start. Blocks in use are hard \
+        to change.",
+    triggers: "Interfaces, NAT gateways and balancers use at least nine of ten usable IPv4 addresses of a subnet \
+        (its blocks less `reserved_addresses` each), or the subnet has fewer than it `needs`. Not reported \
+        for subnets without IPv4, or for subnets of four addresses or fewer with enough room for their \
+        needs.",
     fix: "Make a larger subnet, or move something out.",
-    side_effects: "what moves gets another address",
+    side_effects: "Whatever moves gets another address.",
     factors: &[
-        "+1 if nothing more fits",
-        "-1 if something is left and nothing was said to be needed",
+        "up: no address is free",
+        "down: some address is free and no need is stated",
     ],
     example: include_str!("../examples/subnet-full.yaml"),
     check: |context| {
@@ -110,15 +113,22 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about(Key::of("subnet").name(&subnet.name), &subnet.origin, owner);
     draft.networks = vec![estate.networks[subnet.network].name.to_string()];
     let (held, usable) = (fact.held, fact.usable);
+    draft.brief(
+        format!("subnet {}", subnet.name),
+        match fact.needs {
+            Some(needs) if needs > usable => format!("needs {needs}, has {usable}"),
+            _ => format!("{held} of {usable} addresses taken"),
+        },
+    );
     draft.title = match fact.needs {
         Some(needs) if needs > usable => {
             format!(
-                "subnet {} must hold {needs} addresses and has {usable} to use",
+                "subnet {} needs {needs} addresses and has only {usable} usable ones",
                 subnet.name
             )
         }
         _ => format!(
-            "subnet {} holds {held} of the {usable} addresses that it has to use",
+            "{held} of {usable} usable addresses of subnet {} are taken",
             subnet.name
         ),
     };
@@ -131,13 +141,12 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .evidence
         .push(context.evidence(Role::AtFault, text, None));
     if held >= usable || fact.needs.is_some_and(|needs| needs > usable) {
-        draft.factors.push(factor(1, "nothing more fits"));
+        draft.factors.push(factor(1, "no address is free"));
     } else {
-        draft.factors.push(factor(
-            -1,
-            "something is left and nothing was said to be needed",
-        ));
+        draft
+            .factors
+            .push(factor(-1, "some address is free and no need is stated"));
     }
-    draft.fix = "make a larger subnet, or move something out".to_owned();
+    draft.fix = "Make a larger subnet, or move something out.".to_owned();
     draft
 }

@@ -15,13 +15,15 @@ use heronshale_sets::packet::{PacketSet, service};
 pub(crate) const KIND: Kind = Kind {
     name: "too-big-dropped",
     base: Severity::Minor,
-    about: "A stateless filter drops the ICMP errors by which senders learn that their packets are too big.",
-    why: "Connections open, small answers work, and large ones hang for ever: path MTU discovery (RFC 1191, RFC 8201) needs these errors, and a stateless filter does not know \
-        that they belong to an admitted connection (RFC 4890, section 4.3.1).",
-    triggers: "A network ACL of a subnet with interfaces that lets TCP out of the subnet beyond the network, and lets ICMP 3/4 (IPv4) or ICMPv6 type 2 (IPv6) in from nobody. Silent if it comes in from somewhere, \
-        where nothing but the network itself is reached, and for stateful filters, which let such errors past.",
-    fix: "Admit ICMP type 3 code 4, and ICMPv6 type 2, inbound.",
-    side_effects: "admits these errors and nothing else",
+    about: "A stateless filter drops the ICMP errors that tell senders that their packets are too big.",
+    why: "Connections open, small answers work, and large ones hang. Path MTU discovery (RFC 1191, RFC 8201) \
+        needs these errors, and a stateless filter cannot tell that they belong to an allowed connection \
+        (RFC 4890, section 4.3.1).",
+    triggers: "The network ACL of a subnet with interfaces lets TCP out beyond the network, and lets ICMP 3/4 \
+        (IPv4) or ICMPv6 type 2 (IPv6) in from nowhere. Not reported if they may come in from somewhere, if \
+        only the network itself is reachable, or for stateful filters, which pass such errors.",
+    fix: "Allow ICMP type 3 code 4 and ICMPv6 type 2 inbound.",
+    side_effects: "Allows these errors and nothing else.",
     factors: &[],
     example: include_str!("../examples/too-big-dropped.yaml"),
     check: |context| {
@@ -135,14 +137,15 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             Family::V6 => "ICMPv6 type 2",
         })
         .collect();
+    draft.says(format!("no {} in", errors.join(" and ")));
     draft.title = format!(
-        "{} lets TCP out and {} in from nobody: large packets hang",
+        "{} lets TCP out but no {} in: large packets hang",
         filter_text(estate, fact.acl),
         errors.join(" and ")
     );
     draft
         .evidence
         .push(context.evidence(Role::ActsOn, context.subnets(&fact.subnets), None));
-    draft.fix = format!("admit {} inbound, from any", errors.join(" and "));
+    draft.fix = format!("Allow {} inbound from any.", errors.join(" and "));
     draft
 }

@@ -11,13 +11,14 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "undecided",
     base: Severity::Serious,
-    about: "A proof stopped at its declared limit: nothing is said of this rule.",
-    why: "An audit that leaves something out in silence is worse than none. All other statements are complete.",
-    triggers: "A rule of which it took more than four million steps to prove whether others cover it; or any rule of a list whose ends of \
-        rules times pairs of firewall-zones are 65,536 or more; connections that have more ways than can be followed within the limit of \
-        steps. The audit then never ends with 0. Silent for everything else.",
-    fix: "Split the list, or delete rules that have ended; of connections: fewer equal routes, and no devices that lead to each other.",
-    side_effects: "no packet's fate changes by splitting",
+    about: "A proof stopped at its declared limit, so the result is open.",
+    why: "An audit must not leave anything out in silence. All other results are complete.",
+    triggers: "A proof about a rule took more than four million steps. A list has so many end dates and pairs of \
+        firewall zones that their product is 65,536 or more. Connections have more possible ways than the \
+        limit of steps allows. Such an audit never ends with exit code 0.",
+    fix: "Split the list, or delete expired rules. For connections: remove equal routes, and devices that lead \
+        to each other.",
+    side_effects: "Splitting a list changes nothing.",
     factors: &[],
     example: include_str!("../examples/undecided.yaml"),
     check: |context| {
@@ -32,10 +33,12 @@ pub(crate) const KIND: Kind = Kind {
 /// Connections that were given up, once all other kinds have asked.
 pub(crate) fn given_up(context: &Context<'_, '_>) -> Option<Draft> {
     context.view.gave_up().then(|| Draft {
-        title: "some connections are undecided: they have more ways than the limit of steps allows to follow"
+        title: "some connections are undecided: they have more possible ways than the limit of steps allows"
             .to_owned(),
-        side_effects: Some("what goes by the routes and devices that are taken out".to_owned()),
-        fix: "ask `path` for the connections that matter; take out equal routes, and devices that lead to each other"
+        subject: "connections".to_owned(),
+        short: "more possible ways than the limit allows".to_owned(),
+        side_effects: Some("Traffic of the removed routes and devices takes other ways.".to_owned()),
+        fix: "Ask `path` for the connections that matter. Remove equal routes, and devices that lead to each other."
             .to_owned(),
         ..Draft::about_nothing(Key::of("connections"))
     })
@@ -43,10 +46,11 @@ pub(crate) fn given_up(context: &Context<'_, '_>) -> Option<Draft> {
 
 fn tell(context: &Context<'_, '_>, rule: RuleId) -> Draft {
     let mut draft = context.about_rule(rule);
+    draft.says("the proof stopped at its limit");
     draft.title = format!(
-        "whether {} is dead is undecided: the proof stopped at its limit",
+        "undecided whether {} has any effect: the proof stopped at its limit",
         context.rule_name(rule)
     );
-    draft.fix = "split the list, or delete rules that have ended, and audit again".to_owned();
+    draft.fix = "Split the list or delete expired rules, and audit again.".to_owned();
     draft
 }

@@ -11,15 +11,17 @@ use heronshale_model::severity::Severity;
 pub(crate) const KIND: Kind = Kind {
     name: "without-rules",
     base: Severity::Note,
-    about: "A security group is bound and has no rule in either direction.",
-    why: "Whoever bound it believes that it lets something in or out. Where it is the only group, nothing passes.",
-    triggers: "A union group that an interface or a subnet has, and that has no rule, switched off ones included. Silent if its rules are a \
-        gap.",
-    fix: "Write the rules that it was made for, or unbind it.",
-    side_effects: "a rule lets in or out what it says; to unbind the only group of an interface lets through what its network's `no_group` says",
+    about: "A bound security group has no rule in either direction.",
+    why: "Whoever bound it believes that it allows something. On interfaces without another group, nothing \
+        passes.",
+    triggers: "An interface or a subnet has the union group, and it has no rules, not even disabled ones. Not \
+        reported if its rules are a gap.",
+    fix: "Write the intended rules, or unbind the group.",
+    side_effects: "A new rule allows what it says. Without its only group, an interface follows its network's \
+        `no_group` setting.",
     factors: &[
-        "up: an interface has no other group, so that nothing passes there",
-        "down: rules name it as a peer, so that it marks who is meant",
+        "up: an interface has no other group, so nothing passes there",
+        "down: rules name it as a peer, so it serves as a label",
     ],
     example: include_str!("../examples/without-rules.yaml"),
     check: |context| {
@@ -82,7 +84,8 @@ fn tell(context: &Context<'_, '_>, group: Id<Filter>) -> Draft {
         .iter()
         .filter(alone)
         .count();
-    draft.title = format!("{} is bound and has no rule", filter_text(estate, group));
+    draft.says("bound, without rules");
+    draft.title = format!("{} is bound and has no rules", filter_text(estate, group));
     if shut > 0 {
         let many = if shut == 1 {
             "an interface has".to_owned()
@@ -91,12 +94,12 @@ fn tell(context: &Context<'_, '_>, group: Id<Filter>) -> Draft {
         };
         draft.factors.push(factor(
             1,
-            format!("{many} no other group, so that nothing passes there"),
+            format!("{many} no other group, so nothing passes there"),
         ));
     }
     if is_peer(context, group) {
         draft.factors.push(factor(-1, "rules name it as a peer"));
     }
-    draft.fix = "write the rules that it was made for, or unbind it".to_owned();
+    draft.fix = "Write the intended rules, or unbind it.".to_owned();
     draft
 }

@@ -27,7 +27,7 @@ pub(super) fn where_lost(view: &Fabric<'_>, failure: &Failure, why: Why, spot: S
             };
             let item = &estate.interfaces[id];
             let text = format!(
-                "let interface {} pass on packets that are not its own (`forwards`)",
+                "let interface {} forward packets of others (`forwards`)",
                 item.name
             );
             vec![Edit::new(
@@ -89,7 +89,7 @@ pub(super) fn where_lost(view: &Fabric<'_>, failure: &Failure, why: Why, spot: S
             };
             let item = &estate.firewalls[id];
             let text = format!(
-                "let replies come back to the same member of firewall {} (`symmetric`)",
+                "return replies to the same member of firewall {} (`symmetric`)",
                 item.name
             );
             let mut edits = vec![Edit::new(
@@ -121,7 +121,7 @@ pub(super) fn where_lost(view: &Fabric<'_>, failure: &Failure, why: Why, spot: S
                 .enumerate()
                 .map(|(at, back)| {
                     let text = format!(
-                        "balancer {}: back end {} has to be healthy",
+                        "bring back end {1} of balancer {0} into health",
                         item.name,
                         name(back)
                     );
@@ -166,7 +166,7 @@ pub(super) fn where_lost(view: &Fabric<'_>, failure: &Failure, why: Why, spot: S
             let item = &estate.sites[id];
             let to = failure.packets.destinations();
             let text = format!(
-                "let site {} know a way to {} (`knows`)",
+                "give site {} a route to {} (`knows`)",
                 item.name,
                 to.texts().join(", ")
             );
@@ -245,7 +245,7 @@ pub(super) fn internet_blocks(view: &Fabric<'_>, failure: &Failure) -> Vec<Edit>
         }
         if closed(item.internet_traffic) {
             let text = format!(
-                "let subnet {} talk to the internet (`internet_traffic`)",
+                "allow subnet {} to talk to the internet (`internet_traffic`)",
                 item.name
             );
             edits.push(Edit::new(
@@ -262,7 +262,7 @@ pub(super) fn internet_blocks(view: &Fabric<'_>, failure: &Failure) -> Vec<Edit>
         let item = &estate.networks[network];
         if closed(item.internet_traffic) {
             let text = format!(
-                "let network {} talk to the internet (`internet_traffic`)",
+                "allow network {} to talk to the internet (`internet_traffic`)",
                 item.name
             );
             edits.push(Edit::new(
@@ -325,7 +325,7 @@ pub(super) fn given_addresses(view: &Fabric<'_>, interfaces: &[Id<Interface>]) -
         };
         if let Some((spare, public)) = spare {
             let text = format!(
-                "give interface {name} the public address {}, which nobody holds",
+                "give interface {name} the free public address {}",
                 public.address
             );
             let apply = move |estate: &mut Estate| {

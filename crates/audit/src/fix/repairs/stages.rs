@@ -21,7 +21,7 @@ pub(super) fn in_filter(
             "add to {} {}, {}: allow {says}{first}",
             item.kind_word(),
             item.name,
-            direction.word()
+            direction.bound()
         );
         edits.push(Edit::new(
             EditKind::Rule,
@@ -41,7 +41,7 @@ pub(super) fn switched_off(estate: &Estate, id: RuleId) -> Option<Edit> {
     let rule = estate.rule(id);
     let filter = &estate.filters[id.filter];
     let text = format!(
-        "switch off rule {} of {} {}",
+        "disable rule {} of {} {}",
         estate.rule_name(id),
         filter.kind_word(),
         filter.name
@@ -106,7 +106,7 @@ pub(super) fn at_stage(
     if by == By::ImpliedPair && edits.is_empty() {
         let network = view.estate.network_of(interface);
         let item = &view.estate.networks[network];
-        let text = format!("switch off the implied pair of network {}", item.name);
+        let text = format!("disable the implied pair of network {}", item.name);
         edits.push(Edit::new(
             EditKind::Flag,
             text,
@@ -190,7 +190,7 @@ pub(super) fn symmetric_balancers(view: &Fabric<'_>, failure: &Failure) -> Vec<E
             continue;
         }
         let text = format!(
-            "let balancer {} send a reply to the back end that saw the request (`symmetric`)",
+            "let balancer {} return replies to the back end of the request (`symmetric`)",
             item.name
         );
         let owner = item.owner.or(estate.networks[item.network].owner);
@@ -226,7 +226,7 @@ pub(super) fn kept_states(view: &Fabric<'_>, failure: &Failure, at: Spot) -> Vec
         }
         let filter = &estate.filters[id.filter];
         let text = format!(
-            "let rule {} of {} {} keep state",
+            "make rule {} of {} {} stateful",
             estate.rule_name(id),
             filter.kind_word(),
             filter.name

@@ -64,7 +64,7 @@ pub(super) fn peerings_up(view: &Fabric<'_>, failure: &Failure, spot: Spot) -> V
 
 pub(super) fn peering_up(estate: &Estate, id: Id<Peering>, network: Id<Network>) -> Edit {
     let peering = &estate.peerings[id];
-    let text = format!("peering {} has to be up on both sides", peering.name);
+    let text = format!("bring peering {} up on both sides", peering.name);
     Edit::new(
         EditKind::Up,
         text,
@@ -99,7 +99,7 @@ pub(super) fn members_up(view: &Fabric<'_>, id: Id<Firewall>) -> Vec<Edit> {
     let item = &view.estate.firewalls[id];
     let up = |(at, member): (usize, &heronshale_model::estate::Member)| {
         let text = format!(
-            "firewall {}: member {} has to be up",
+            "bring member {1} of firewall {0} up",
             item.name, member.name
         );
         Edit::new(
@@ -138,7 +138,7 @@ pub(super) fn raised(view: &Fabric<'_>, winner: Winner) -> Vec<Edit> {
                 GatewayKind::Internet { .. } => {
                     format!("attach internet gateway {} to its network", gateway.name)
                 }
-                _ => format!("gateway {} has to be up", gateway.name),
+                _ => format!("bring gateway {} up", gateway.name),
             };
             let owner = gateway.owner.or(estate.networks[gateway.network].owner);
             vec![Edit::new(
@@ -191,7 +191,7 @@ pub(super) fn raised(view: &Fabric<'_>, winner: Winner) -> Vec<Edit> {
                 .enumerate()
                 .filter(|(_, link)| ours(link))
                 .map(|(at, link)| {
-                    let text = format!("link {} of hub {} has to be up", link.name, hub.name);
+                    let text = format!("bring link {} of hub {} up", link.name, hub.name);
                     Edit::new(
                         EditKind::Up,
                         text,
@@ -218,7 +218,7 @@ pub(super) fn route_off(estate: &Estate, winner: Winner) -> Option<Edit> {
         .id
         .as_ref()
         .map_or_else(|| format!("#{}", at + 1), ToString::to_string);
-    let text = format!("switch off route {name} of table {}", item.name);
+    let text = format!("disable route {name} of table {}", item.name);
     let owner = item.owner.or(estate.networks[item.network].owner);
     Some(Edit::new(
         EditKind::Flag,

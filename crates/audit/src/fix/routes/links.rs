@@ -89,12 +89,12 @@ pub(super) fn lending(view: &Fabric<'_>, network: Id<Network>, to: &Addresses) -
         let (lender, user) = (&estate.networks[other].name, &estate.networks[network].name);
         let text = match (lent, used) {
             (false, false) => format!(
-                "let network {lender} lend its site gateways over peering {}, and network {user} use them",
+                "let network {lender} lend its site gateways over peering {}, and let network {user} use them",
                 peering.name
             ),
             (true, _) => {
                 format!(
-                    "let network {user} use the site gateways that {lender} lends over peering {}",
+                    "let network {user} use the site gateways of {lender} over peering {}",
                     peering.name
                 )
             }
@@ -145,7 +145,7 @@ pub(super) fn links_up(view: &Fabric<'_>, id: Id<Hub>, to: &Addresses) -> Vec<Ed
         .collect();
     down.sort_by_key(|(_, link)| matches!(link.to, LinkEnd::Hub(_) | LinkEnd::Firewall(_)));
     let up = |(at, link): (usize, &heronshale_model::estate::Link)| {
-        let text = format!("link {} of hub {} has to be up", link.name, hub.name);
+        let text = format!("bring link {} of hub {} up", link.name, hub.name);
         Edit::new(
             EditKind::Up,
             text,

@@ -205,7 +205,7 @@ fn in_table(
 ) -> Edit {
     let item = &estate.route_tables[table];
     let text = format!(
-        "add to table {} a route to {} by {name}",
+        "add to table {} a route to {} via {name}",
         item.name,
         texts(to)
     );
@@ -234,6 +234,7 @@ fn in_table(
                 .push(route.clone());
         },
     )
+    .routing(&item.name, name)
 }
 
 /// A table that exists, attached to a subnet instead of its own.
@@ -353,7 +354,7 @@ fn routes_for(view: &Fabric<'_>, packets: &PacketSet, spot: Spot, instead: bool)
             {
                 let (name, wanted) = (&hub.domains[domain].name, wanted[0].clone());
                 let text = format!(
-                    "add to hub {}, domain {name}, a route to {} by link {}",
+                    "add to hub {}, domain {name}, a route to {} via link {}",
                     hub.name,
                     texts(&wanted),
                     item.name
@@ -384,6 +385,10 @@ fn routes_for(view: &Fabric<'_>, packets: &PacketSet, spot: Spot, instead: bool)
                             .routes
                             .push(route.clone());
                     },
+                )
+                .routing(
+                    &format!("{} {}", hub.name, hub.domains[domain].name),
+                    &item.name,
                 );
                 if rank {
                     others.push(edit)
@@ -422,7 +427,7 @@ fn routes_for(view: &Fabric<'_>, packets: &PacketSet, spot: Spot, instead: bool)
             for leg in legs {
                 let name = &estate.interfaces[leg.interface].name;
                 let text = format!(
-                    "add to firewall {} a route to {} by interface {name}",
+                    "add to firewall {} a route to {} via interface {name}",
                     firewall.name,
                     texts(&wanted[0])
                 );
@@ -431,7 +436,7 @@ fn routes_for(view: &Fabric<'_>, packets: &PacketSet, spot: Spot, instead: bool)
                     destinations: destinations(&wanted[0]),
                     interface: leg.interface,
                 };
-                edits.push(Edit::new(
+                let edit = Edit::new(
                     EditKind::Route,
                     text,
                     Some(firewall.origin),
@@ -444,7 +449,8 @@ fn routes_for(view: &Fabric<'_>, packets: &PacketSet, spot: Spot, instead: bool)
                             .get_or_insert_default()
                             .push(route.clone());
                     },
-                ));
+                );
+                edits.push(edit.routing(&firewall.name, name));
             }
         }
         _ => {}

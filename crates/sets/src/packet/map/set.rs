@@ -1,6 +1,7 @@
 //! Sets of packets: maps with one label.
 
 use super::*;
+use crate::address::address_of;
 
 /// Some sources, and what they send to whom: see [`PacketSet::rows`](PacketMap::rows).
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -185,19 +186,46 @@ impl PacketSet {
         let client = Intervals::span(40_000, 40_000);
         let all = Addresses::all();
         let every = Intervals::span(0, u128::from(u16::MAX));
+        let port = |number: u16| {
+            let code = u128::from(service::code(service::TCP, number));
+            move |_| Intervals::span(code, code)
+        };
+        let any_port = |_| {
+            let of = |number| u128::from(service::code(service::TCP, number));
+            Intervals::span(of(1), of(u16::MAX))
+        };
         let mut rest = self.clone();
         for wish in [
             Self::fields(&outside, &all, service::all, &every, ()),
             Self::fields(&all, &outside, service::all, &every, ()),
             Self::fields(&inside, &all, service::all, &every, ()),
+            Self::fields(&all, &inside, service::all, &every, ()),
+            Self::fields(&all, &all, port(443), &every, ()),
+            Self::fields(&all, &all, port(22), &every, ()),
+            Self::fields(&all, &all, any_port, &every, ()),
             Self::fields(&all, &all, service::all, &client, ()),
         ] {
-            let narrowed = rest.restrict(&wish);
-            if !narrowed.is_empty() {
-                rest = narrowed;
-            }
+            rest = rest.narrowed(&wish);
+        }
+        // The first address of a block is the network's, not a host's.
+        let packet = rest.lowest()?;
+        let next = |number: u128| {
+            let host = Addresses::single(address_of(packet.family, number + 1));
+            (number & 0xFF == 0).then_some(host)
+        };
+        if let Some(host) = next(packet.source) {
+            rest = rest.narrowed(&Self::fields(&host, &all, service::all, &every, ()));
+        }
+        if let Some(host) = next(packet.destination) {
+            rest = rest.narrowed(&Self::fields(&all, &host, service::all, &every, ()));
         }
         rest.lowest()
+    }
+
+    /// What of the set is wished for, if anything is; else all of it.
+    fn narrowed(self, wish: &Self) -> Self {
+        let narrowed = self.restrict(wish);
+        if narrowed.is_empty() { self } else { narrowed }
     }
 
     /// The set with every source port, wherever it has one: the packets that differ only in the source port

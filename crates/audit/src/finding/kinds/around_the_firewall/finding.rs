@@ -305,7 +305,7 @@ pub(super) fn left_by_all(
         let meant_by = match idle {
             Some((table, at, route)) => (
                 format!(
-                    "{}, which nothing asks",
+                    "{}, which nothing uses",
                     super::super::super::routing::route_text(context, table, at)
                 ),
                 Some(route.origin),

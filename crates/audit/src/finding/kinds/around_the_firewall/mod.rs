@@ -28,16 +28,21 @@ use rustc_hash::FxHashMap;
 pub(crate) const KIND: Kind = Kind {
     name: "around-the-firewall",
     base: Severity::Serious,
-    about: "Traffic gets around a firewall through which other routes of the same place, or of the same network, lead.",
-    why: "Who looks at the default route believes that everything is inspected. A more specific route, made by the platform or by somebody else, wins without a word; or one subnet was forgotten.",
-    triggers: "A place with a route to a firewall, where a route that goes before it (a peering's, a propagated one, a private door's, a written one) leads part of the same destinations elsewhere, and something is there; or a subnet from which the internet is \
-        reached without the firewall by which other subnets of its network reach it, or by which the other family does; a firewall to which no subnet of its network is led, though a table or its translations were made for it; an announcement in a hub's domain \
-        that is longer than the domain's route to a firewall. Silent for the network's own blocks, for subnets of the firewall itself, and where nothing could be sent.",
-    fix: "Write a route to the firewall that is as long as the one that wins, or attach the table that leads there.",
-    side_effects: "the packets go through the firewall then, whose policy may refuse them",
+    about: "Traffic bypasses a firewall that other routes of the same place or network lead through.",
+    why: "The default route suggests that the firewall inspects everything. A more specific route, automatic \
+        or manual, wins without notice, or one subnet was forgotten.",
+    triggers: "A place has a route to a firewall, and a route with higher precedence (from a peering, propagation, \
+        a private door, or written) sends part of the same destinations elsewhere, and something is there. A \
+        subnet reaches the internet without the firewall of its neighbours, or one address family does. No \
+        subnet routes to a firewall although a table or its translations exist for it. An announcement in a \
+        hub domain is longer than the domain's route to a firewall. Not reported for the network's own \
+        blocks, for the firewall's own subnets, or if nothing could be sent.",
+    fix: "Add a route to the firewall that is as specific as the one that wins, or attach the table with such \
+        a route.",
+    side_effects: "The packets pass the firewall, and its policy may block them.",
     factors: &[
-        "-1 if the route was written on purpose",
-        "-1 if filters let nothing pass that way today",
+        "down: somebody wrote the route on purpose",
+        "down: filters block everything on that way today",
     ],
     example: include_str!("../../examples/around-the-firewall.yaml"),
     check: |context| {
@@ -251,11 +256,25 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     } else {
         who.clone()
     };
+    let over = match fact.left {
+        Left::Family(family) => format!(" over {family}"),
+        _ => String::new(),
+    };
+    let from = match fact.left {
+        Left::Longer => format!("network {}", network.name),
+        _ => subnets.clone(),
+    };
+    let near = networks_with(context, &fact.to);
+    let near = near.unwrap_or_else(|| to.clone());
+    draft.brief(
+        format!("{from} → {near}{over}"),
+        format!("bypasses {firewall}"),
+    );
     draft.title = match fact.left {
         Left::Forgotten => {
             let name = &network.name;
             format!(
-                "{subnets} of {name} {reach} {to} around firewall {firewall}: other subnets go through it"
+                "{subnets} of {name} {reach} {to} without firewall {firewall}; other subnets pass it"
             )
         }
         Left::Family(family) => {
@@ -268,18 +287,18 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
                 },
             );
             format!(
-                "{subnets} of {name} {reach} {to} over {family} around firewall {firewall}: {other} goes through it"
+                "{subnets} of {name} {reach} {to} over {family} without firewall {firewall}; {other} passes it"
             )
         }
         Left::ByAll => {
             let name = &network.name;
             format!(
-                "{subnets} of {name} {reach} {to} around firewall {firewall}: no subnet is led to it"
+                "{subnets} of {name} {reach} {to} without firewall {firewall}; no subnet routes to it"
             )
         }
         Left::Longer => {
             format!(
-                "traffic of {} to {to} gets around firewall {firewall}: {words} wins",
+                "traffic from {} to {to} bypasses firewall {firewall}: {words} wins",
                 network.name
             )
         }
@@ -298,35 +317,49 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     if *on_purpose {
         draft
             .factors
-            .push(factor(-1, "the route was written on purpose"));
+            .push(factor(-1, "somebody wrote the route on purpose"));
     }
     match &fact.proof {
         Some(packet) => draft.witness = Some(witness(packet)),
         None => draft
             .factors
-            .push(factor(-1, "filters let nothing pass that way today")),
+            .push(factor(-1, "filters block everything on that way today")),
     }
     draft.fix = match fact.left {
         Left::Forgotten => {
             format!(
-                "lead subnet {} to firewall {firewall} as its neighbours are, or accept the exception",
+                "Route subnet {} through firewall {firewall} like its neighbours, or accept the exception.",
                 subnet.name
             )
         }
         Left::ByAll => format!(
-            "lead subnet {} to firewall {firewall}, or accept the exception",
+            "Route subnet {} through firewall {firewall}, or accept the exception.",
             subnet.name
         ),
         Left::Family(family) => {
             format!(
-                "lead {family} to firewall {firewall} as the other family is, or accept the exception"
+                "Route {family} through firewall {firewall} like the other family, or accept the exception."
             )
         }
         Left::Longer => {
             format!(
-                "write a route to firewall {firewall} for {to} that is as long, or take the other away"
+                "Add a route for {to} to firewall {firewall} that is as specific, or delete the other route."
             )
         }
     };
     draft
+}
+
+/// The networks that have all of some addresses, by name; none if that says no more than the addresses.
+fn networks_with(context: &Context<'_, '_>, addresses: &Addresses) -> Option<String> {
+    const MOST: usize = 2;
+    let near = context.view.estate.networks.items().iter();
+    let near: Vec<_> = near
+        .filter(|network| network.blocks.overlaps(addresses))
+        .collect();
+    let all = near
+        .iter()
+        .fold(Addresses::empty(), |sum, network| sum.union(&network.blocks));
+    let names: Vec<&str> = near.iter().map(|network| &*network.name).collect();
+    (names.len() <= MOST && addresses.is_subset(&all)).then(|| names.join(", "))
 }

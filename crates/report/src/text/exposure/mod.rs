@@ -1,4 +1,6 @@
-//! What the internet reaches: open ways with all that lets them in, unknown ones, closed ones with what closes them.
+//! What the internet reaches: a row for each opening, then what is unknown, then what is closed; or everything in full.
+
+mod rows;
 
 use super::{at, decided_text};
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
@@ -13,7 +15,7 @@ use heronshale_audit::facts::{
 };
 use heronshale_engine::walk::Verdict;
 
-/// Of so few ways the closed parts are told although others are open.
+/// Of so few ways everything is told.
 const FEW_WAYS: usize = 3;
 
 /// Exposure as text.
@@ -24,66 +26,87 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
         ..
     } = answer;
     let mut page = Page::new(look);
-    let unknown = match exposure.workloads_unknown {
-        0 => String::new(),
-        count => format!(" Of {count} more that is unknown."),
-    };
-    let sentence = format!(
-        "The internet reaches {} of {}.{unknown}",
-        exposure.workloads_open,
-        plural(exposure.workloads, "workload")
-    );
-    page.top(&sentence, heading);
+    page.top(&sentence(exposure), heading);
     if exposure.ways.is_empty() && exposure.by_devices.is_empty() {
         page.blank();
         page.say(
             Style::new(),
-            "Nothing here has a public address or global IPv6.",
+            "Nothing here has a public address or a global IPv6 address.",
         );
     }
     let few = exposure.ways.len() + exposure.by_devices.len() <= FEW_WAYS;
-    for way in &exposure.ways {
-        page.blank();
-        one_way(&mut page, way, few);
-    }
-    if !exposure.by_devices.is_empty() {
-        page.heading(
-            "Led by balancers, firewalls, services and other devices, the request or its reply",
-        );
-    }
-    for (at, way) in exposure.by_devices.iter().enumerate() {
-        if at > 0 {
-            page.blank();
-        }
-        by_device(&mut page, way, few);
+    if few || look.details {
+        in_full(&mut page, exposure);
+    } else {
+        rows::rows(&mut page, exposure);
     }
     if !exposure.held_by_nothing.is_empty() {
+        let unused = exposure.held_by_nothing.join(", ");
         page.blank();
-        page.say(
-            Style::new(),
-            &format!(
-                "Public addresses held by nothing: {}",
-                exposure.held_by_nothing.join(", ")
-            ),
-        );
+        page.hang(Style::new(), "Unused public addresses: ", &unused, 2);
     }
     beside(&mut page, exposure);
-    page.gaps(heading);
+    page.foot(heading);
     page.finish()
+}
+
+fn sentence(exposure: &ExposureAnswer) -> String {
+    let are = if exposure.workloads_open == 1 {
+        "is"
+    } else {
+        "are"
+    };
+    let unknown = match exposure.workloads_unknown {
+        0 => String::new(),
+        count => format!(" ({count} more cannot be determined)"),
+    };
+    let direct = exposure.ways.iter().map(|way| &way.spoken);
+    let all = direct.chain(exposure.by_devices.iter().map(|way| &way.spoken));
+    let forbidden = all
+        .flatten()
+        .filter(|spoken| spoken.meaning == Meaning::Unmeant)
+        .count();
+    let against = match forbidden {
+        0 => String::new(),
+        1 => " 1 opening is against an expectation.".to_owned(),
+        count => format!(" {count} openings are against an expectation."),
+    };
+    format!(
+        "{} of {} {are} reachable from the internet{unknown}.{against}",
+        exposure.workloads_open,
+        plural(exposure.workloads, "workload")
+    )
+}
+
+/// Every way in with all that lets it in or closes it.
+fn in_full(page: &mut Page, exposure: &ExposureAnswer) {
+    for way in &exposure.ways {
+        page.blank();
+        one_way(page, way);
+    }
+    if !exposure.by_devices.is_empty() {
+        page.heading("THROUGH DEVICES (balancers, firewalls, services)");
+    }
+    for (number, way) in exposure.by_devices.iter().enumerate() {
+        if number > 0 {
+            page.blank();
+        }
+        by_device(page, way);
+    }
 }
 
 /// What belongs to it beside the ways in.
 fn beside(page: &mut Page, exposure: &ExposureAnswer) {
     const SHOWN: usize = 12;
     if !exposure.names_of_nothing.is_empty() {
-        page.heading("Public names that lead to addresses which nothing here holds");
+        page.heading("PUBLIC NAMES OF ADDRESSES THAT NOBODY HERE HAS");
         for name in exposure.names_of_nothing.iter().take(SHOWN) {
             page.hang(Style::new(), "  ", name, 4);
         }
         more(page, exposure.names_of_nothing.len(), SHOWN);
     }
     if !exposure.one_step_away.is_empty() || exposure.steps_not_looked_at > 0 {
-        page.heading("Closed, and one change away from open");
+        page.heading("ONE CHANGE AWAY FROM OPEN");
         for one in &exposure.one_step_away {
             let owner = one
                 .edit
@@ -96,7 +119,7 @@ fn beside(page: &mut Page, exposure: &ExposureAnswer) {
                 .as_ref()
                 .map_or_else(String::new, |place| format!("  {}", at(place)));
             let text = format!(
-                "{} at {}: {}{owner}{place}; opens {}",
+                "{} at {}: {} opens it to {}{place}{owner}",
                 one.interface,
                 one.address,
                 one.edit.text,
@@ -108,7 +131,7 @@ fn beside(page: &mut Page, exposure: &ExposureAnswer) {
             page.say(
                 Style::new(),
                 &format!(
-                    "  not looked at: {}",
+                    "  not checked: {}",
                     plural(exposure.steps_not_looked_at, "closed way")
                 ),
             );
@@ -129,7 +152,7 @@ fn more(page: &mut Page, all: usize, shown: usize) {
     if all > shown {
         page.say(
             Style::new(),
-            &format!("  and {} more: --format json has all", all - shown),
+            &format!("  and {} more (--format json)", all - shown),
         );
     }
 }
@@ -143,7 +166,7 @@ fn observed(page: &mut Page, found: &ObservedFact) {
         .map(|sight| format!("{} {}", count(*sight), sight.word()))
         .collect();
     page.heading(&format!(
-        "Seen from outside: {}: {}",
+        "SEEN FROM OUTSIDE: {}: {}",
         plural(found.seen.len(), "open port"),
         counts.join("; ")
     ));
@@ -192,8 +215,8 @@ fn observed(page: &mut Page, found: &ObservedFact) {
 fn onward(page: &mut Page, found: &OnwardFact) {
     const SHOWN: usize = 20;
     page.heading(&format!(
-        "Behind what is exposed, at most {} further on",
-        plural(found.jumps as usize, "connection")
+        "BEHIND WHAT IS EXPOSED, within {}",
+        plural(found.jumps as usize, "further connection")
     ));
     for one in found.from.iter().take(SHOWN) {
         let reaches: Vec<String> = one
@@ -219,7 +242,7 @@ fn onward(page: &mut Page, found: &OnwardFact) {
             format!("; marked: {}{more}", names.join(", "))
         };
         let perhaps = if one.perhaps > 0 {
-            format!(", perhaps {} more", one.perhaps)
+            format!(", {} more unknown", one.perhaps)
         } else {
             String::new()
         };
@@ -239,13 +262,13 @@ fn onward(page: &mut Page, found: &OnwardFact) {
     }
     more(page, found.from.len(), SHOWN);
     page.heading(&format!(
-        "From the internet to what is marked ({})",
+        "FROM THE INTERNET TO MARKED WORKLOADS ({})",
         found.marks.join(", ")
     ));
     if found.marked.is_empty() {
         page.say(
             Style::new(),
-            "  nothing marked can be reached in so many connections",
+            "  no marked workload is reachable within so many connections",
         );
     }
     for one in found.marked.iter().take(SHOWN) {
@@ -263,9 +286,9 @@ fn onward(page: &mut Page, found: &OnwardFact) {
             .iter()
             .map(|hop| format!("→ {} ({})", hop.to.name, services(hop)))
             .collect();
-        let perhaps = if one.certain { "" } else { "perhaps: " };
+        let perhaps = if one.certain { "" } else { "unknown: " };
         let always = match one.always_by.as_slice() {
-            [] if one.hops.len() > 1 => "; no machine is passed by every chain".to_owned(),
+            [] if one.hops.len() > 1 => "; no machine is on every chain".to_owned(),
             [] => String::new(),
             all => format!(
                 "; every chain passes {}",
@@ -287,7 +310,7 @@ fn onward(page: &mut Page, found: &OnwardFact) {
 }
 
 fn outward(page: &mut Page, found: &[OutwardFact]) {
-    page.heading("Who connects to the internet");
+    page.heading("OUTWARD: WHO CONNECTS TO THE INTERNET");
     if found.is_empty() {
         page.say(Style::new(), "  nobody");
     }
@@ -301,19 +324,19 @@ fn outward(page: &mut Page, found: &[OutwardFact]) {
         let seen = one
             .seen_as
             .as_ref()
-            .map_or_else(|| "their own addresses".to_owned(), Clone::clone);
+            .map_or_else(|| "its own addresses".to_owned(), Clone::clone);
         let firewalls = if one.firewalls.is_empty() {
             String::new()
         } else {
-            format!(", past {}", one.firewalls.join(", "))
+            format!(" through firewall {}", one.firewalls.join(", "))
         };
         let verdict = if one.verdict == Verdict::Works {
             String::new()
         } else {
-            format!(" ({})", one.verdict.word())
+            format!(" ({})", super::path::verdict_text(one.verdict))
         };
         let text = format!(
-            "by {}{firewalls}, seen as {seen}: {}{verdict}",
+            "by {}{firewalls}, as {seen}: {}{verdict}",
             one.by,
             one.services.join(", ")
         );
@@ -322,7 +345,7 @@ fn outward(page: &mut Page, found: &[OutwardFact]) {
     }
 }
 
-fn one_way(page: &mut Page, way: &WayFact, few: bool) {
+fn one_way(page: &mut Page, way: &WayFact) {
     let fact = &way.interface;
     let (style, state) = match (way.open.is_empty(), way.unknown.is_empty()) {
         (false, _) => (OPEN, "OPEN    "),
@@ -354,26 +377,12 @@ fn one_way(page: &mut Page, way: &WayFact, few: bool) {
     for open in way.open.iter().chain(&way.unknown) {
         opening(page, open);
     }
-    let shown = match (few, way.open.is_empty() && way.unknown.is_empty()) {
-        (true, _) => way.closed.len(),
-        (false, true) => 3,
-        (false, false) => 0,
-    };
-    for closed in way.closed.iter().take(shown) {
+    for closed in &way.closed {
         page.field("closed", &closed_text(closed));
-    }
-    if shown > 0 && way.closed.len() > shown {
-        page.field(
-            "",
-            &format!(
-                "and {} more parts: name the interface",
-                way.closed.len() - shown
-            ),
-        );
     }
 }
 
-fn by_device(page: &mut Page, way: &DeviceWayFact, few: bool) {
+fn by_device(page: &mut Page, way: &DeviceWayFact) {
     let (style, state) = match (way.open.is_empty(), way.unknown.is_empty()) {
         (false, _) => (OPEN, "OPEN    "),
         (true, false) => (STRONG, "UNKNOWN "),
@@ -418,43 +427,36 @@ fn by_device(page: &mut Page, way: &DeviceWayFact, few: bool) {
         page.field(
             "by",
             &if rules.is_empty() {
-                "no rule at all".to_owned()
+                "no rule filters it".to_owned()
             } else {
                 rules.join(" · ")
             },
         );
         if part.verdict.is_open() {
             if let Some(last) = part.steps.last() {
-                page.field(part.verdict.word(), &format!("{}, {}", last.at, last.why));
+                page.field(
+                    super::path::verdict_text(part.verdict),
+                    &format!("{}: {}", last.at, last.why),
+                );
             }
         } else if !part.ends.is_empty() {
             page.field("to", &part.ends.join(", "));
         }
     }
-    let shown = match (few, way.open.is_empty() && way.unknown.is_empty()) {
-        (true, _) => way.closed.len(),
-        (false, true) => 3,
-        (false, false) => 0,
-    };
-    for part in way.closed.iter().take(shown) {
+    for part in &way.closed {
         let by = part.steps.last().map_or_else(String::new, |step| {
             let place = step
                 .place
                 .as_ref()
                 .map_or_else(String::new, |place| format!(" ({})", at(place)));
-            format!(": {}, {}{place}", step.at, step.why)
+            format!(" {}: {}{place}", step.at, step.why)
         });
         page.field(
             "closed",
-            &format!("{}: {}{by}", sent(part), part.verdict.word()),
-        );
-    }
-    if shown > 0 && way.closed.len() > shown {
-        page.field(
-            "",
             &format!(
-                "and {} more parts: `path internet {addresses}` tells them",
-                way.closed.len() - shown
+                "{}: {} by{by}",
+                sent(part),
+                super::path::verdict_text(part.verdict)
             ),
         );
     }
@@ -479,7 +481,7 @@ fn spoken(page: &mut Page, spoken: Option<&SpokenFact>) {
         (
             Meaning::Unjudged,
             &spoken.unjudged,
-            "no expectation speaks of it".to_owned(),
+            "no expectation covers it".to_owned(),
         ),
         (
             Meaning::Meant,
@@ -527,7 +529,7 @@ fn opening(page: &mut Page, open: &OpenFact) {
             format!(", only for client ports {ports}")
         });
     let routes = if open.some_routes {
-        ", only if the reply takes the right one of several equal routes"
+        ", if the reply takes the right one of several equal routes"
     } else {
         ""
     };
@@ -553,7 +555,7 @@ fn opening(page: &mut Page, open: &OpenFact) {
                 let also = if also.is_empty() {
                     String::new()
                 } else {
-                    format!(", and also {}", also.join(", "))
+                    format!(", also by {}", also.join(", "))
                 };
                 format!("{} {} ({}){also}", rule.filter, rule.rule, at(&rule.place))
             }
@@ -563,7 +565,7 @@ fn opening(page: &mut Page, open: &OpenFact) {
     page.field(
         "by",
         &if rules.is_empty() {
-            "no filter at all".to_owned()
+            "no filter".to_owned()
         } else {
             rules.join(" · ")
         },
@@ -579,18 +581,18 @@ pub(crate) fn closed_text(closed: &ClosedFact) -> String {
     let by = match &closed.closing {
         Closing::Stage { decided } => decided_text(decided),
         Closing::InternetBlock => {
-            "the network or subnet takes nothing from the internet".to_owned()
+            "the network or subnet accepts nothing from the internet".to_owned()
         }
         Closing::NoGateway => "the network has no internet gateway".to_owned(),
         Closing::GatewayNotAttached { gateway } => format!("gateway {gateway} is not attached"),
-        Closing::ReplyNoRoute => "the reply is lost: no route back to the internet".to_owned(),
+        Closing::ReplyNoRoute => "the reply is dropped: no route back to the internet".to_owned(),
         Closing::ReplyRoutedElsewhere { to, route } => {
             let route = route
                 .as_ref()
                 .map_or_else(String::new, |place| format!(" ({})", at(place)));
-            format!("the reply is lost: routed to {to}{route}")
+            format!("the reply is dropped: routed to {to}{route}")
         }
-        Closing::ReplyDenied { stage } => format!("the reply is denied by {}", stage.word()),
+        Closing::ReplyDenied { stage } => format!("the reply is blocked by {}", stage.word()),
     };
     format!("{what}: {by}")
 }

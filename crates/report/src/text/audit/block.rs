@@ -1,0 +1,176 @@
+//! One finding in full.
+
+use super::super::at;
+use crate::page::{FAINT, Look, Page, plural, style_of};
+use anstyle::Style;
+use heronshale_audit::describe::moment_text;
+use heronshale_audit::finding::{Accepted, Evidence, Factor, Finding, Role};
+
+/// Other occurrences of a cause before the rest is counted.
+const OTHERS: usize = 2;
+/// Steps of a way before the rest is counted.
+const STEPS: usize = 4;
+
+/// A finding, and where else its cause occurs.
+pub(super) fn in_full(page: &mut Page, finding: &Finding, others: &[&Finding]) {
+    title_line(page, finding);
+    page.hang(Style::new().bold(), "  ", &finding.title, 4);
+    if let Some(place) = &finding.place {
+        page.field("where", &where_text(finding, &at(place)));
+    }
+    if let Some(witness) = &finding.witness {
+        page.field("packet", &witness.text);
+    }
+    evidence(page, finding);
+    if !finding.factors.is_empty() || finding.regraded.is_some() {
+        page.field(finding.severity.word(), &severity_text(finding));
+    }
+    if !finding.controls.is_empty() {
+        page.field("against", &finding.controls.join(", "));
+    }
+    page.field("fix", &finding.fix);
+    page.field("", &format!("Side effects: {}", finding.side_effects));
+    occurrences(page, finding, others);
+}
+
+/// Severity and kind, with the fingerprint at the right.
+fn title_line(page: &mut Page, finding: &Finding) {
+    let title = format!(
+        "{:<8} {}",
+        finding.severity.word().to_uppercase(),
+        finding.kind
+    );
+    let stamp = finding.fingerprint.as_str();
+    let used = title.chars().count() + stamp.len();
+    let gap = page.look.width.saturating_sub(used).max(2);
+    let line = format!(
+        "{}{}{}",
+        page.styled(style_of(finding.severity), &title),
+        " ".repeat(gap),
+        page.styled(FAINT, stamp)
+    );
+    page.raw(&line);
+}
+
+/// Place, networks and owner.
+fn where_text(finding: &Finding, place: &str) -> String {
+    let mut parts = vec![place.to_owned()];
+    if !finding.networks.is_empty() {
+        parts.push(finding.networks.join(", "));
+    }
+    parts.push(match &finding.owner {
+        Some(owner) => owner.clone(),
+        None => "no owner".to_owned(),
+    });
+    parts.join(" · ")
+}
+
+fn evidence(page: &mut Page, finding: &Finding) {
+    // The place of the finding itself is told already.
+    let adds = |piece: &&Evidence| {
+        piece.place.is_none()
+            || piece.place != finding.place
+            || piece.rule.is_some()
+            || piece.role != Role::AtFault
+    };
+    let pieces: Vec<&Evidence> = finding.evidence.iter().filter(adds).collect();
+    let mut before = None;
+    let mut steps = 0;
+    for piece in &pieces {
+        if piece.role == Role::Step {
+            steps += 1;
+            if steps > STEPS && !page.look.details {
+                continue;
+            }
+        }
+        let label = if before == Some(piece.role) {
+            ""
+        } else {
+            piece.role.word()
+        };
+        before = Some(piece.role);
+        let place = piece.place.as_ref();
+        let place = place.filter(|place| Some(*place) != finding.place.as_ref());
+        let place = place.map_or_else(String::new, |place| format!("  {}", at(place)));
+        page.field(label, &format!("{}{place}", piece.text));
+    }
+    if steps > STEPS && !page.look.details {
+        let left = plural(steps - STEPS, "more step");
+        page.field("", &format!("{left} (--details)"));
+    }
+}
+
+/// `minor; raised: a sensitive port is open; lowered: …`.
+fn severity_text(finding: &Finding) -> String {
+    let factor = |factor: &Factor| {
+        let way = if factor.steps > 0 {
+            "raised"
+        } else {
+            "lowered"
+        };
+        format!("{way}: {}", factor.because)
+    };
+    let base = match &finding.regraded {
+        None => format!("{} for its kind", finding.base.word()),
+        Some(reason) => format!("{} by configuration ({reason})", finding.base.word()),
+    };
+    let factors = finding.factors.iter().map(factor);
+    std::iter::once(base)
+        .chain(factors)
+        .collect::<Vec<_>>()
+        .join("; ")
+}
+
+/// Where else the cause occurs; what is as in the first finding is not repeated.
+fn occurrences(page: &mut Page, finding: &Finding, others: &[&Finding]) {
+    let all = page.look.details || others.len() <= OTHERS + 1;
+    let shown = if all { others.len() } else { OTHERS };
+    for (number, other) in others[..shown].iter().enumerate() {
+        let mut text = String::new();
+        if other.severity != finding.severity {
+            text.push_str(&format!("{}: ", other.severity.word()));
+        }
+        text.push_str(&other.title);
+        if let Some(place) = &other.place {
+            text.push_str(&format!("  {}", at(place)));
+        }
+        if let Some(owner) = other
+            .owner
+            .as_ref()
+            .filter(|_| other.owner != finding.owner)
+        {
+            text.push_str(&format!(" · {owner}"));
+        }
+        let label = if number == 0 { "also" } else { "" };
+        page.field(label, &format!("{text}  {}", other.fingerprint));
+    }
+    if shown < others.len() {
+        let left = others.len() - shown;
+        page.field("", &format!("and {left} more with the same cause"));
+    }
+}
+
+/// Who lives with a finding, why and until when.
+pub(super) fn accepted_text(one: &Accepted) -> String {
+    let left = match one.days_left {
+        0 => "ends today".to_owned(),
+        days => format!("{} left", plural(usize::try_from(days).unwrap_or(0), "day")),
+    };
+    format!(
+        "{} {}: {}. Reason: {} ({}). Until {}, {left}.  {}",
+        one.finding.kind,
+        one.finding.fingerprint,
+        one.finding.title,
+        one.reason,
+        one.who,
+        moment_text(&one.until),
+        at(&one.place)
+    )
+}
+
+/// A page of the same look, for measuring.
+pub(super) fn alone(look: Look, finding: &Finding, others: &[&Finding]) -> Vec<String> {
+    let mut page = Page::new(look);
+    in_full(&mut page, finding, others);
+    page.finish().lines().map(str::to_owned).collect()
+}

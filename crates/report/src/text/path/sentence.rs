@@ -1,0 +1,215 @@
+//! The answer in one sentence, with the piece that decides it.
+
+use super::{cause, shortened, traffic_text};
+use crate::page::plural;
+use heronshale_answers::{PathAnswer, PathPart, Symptom};
+use heronshale_audit::facts::{StepDoes, StepFact};
+use heronshale_engine::walk::Verdict;
+
+/// The answer to what was asked.
+pub(super) fn sentence(path: &PathAnswer) -> String {
+    let what = what(path);
+    let last = path.steps.iter().chain(&path.fails).last();
+    let ended = last.map_or_else(String::new, ended);
+    if path.symptom == Some(Symptom::NameError) {
+        return format!(
+            "No: the name {} does not resolve. The client sees a name error.",
+            path.to.asked
+        );
+    }
+    if path.parts.is_empty() {
+        return format!("Nothing to ask {what}: the two ends share no address family.");
+    }
+    match path.verdict {
+        Verdict::Works => works(path, &what),
+        Verdict::WorksForSome => partly(path, &what),
+        Verdict::Conditional => {
+            let all = path.parts.iter().flat_map(|part| &part.conditions);
+            let conditions: Vec<&str> = all.map(String::as_str).collect();
+            format!(
+                "It depends: {what} works only if {}.",
+                conditions.join(", and only if ")
+            )
+        }
+        Verdict::Undecided => {
+            format!("Undecided: {what} has more possible ways than the limit of steps allows.")
+        }
+        Verdict::Unknown => format!("Unknown: {what} {ended}."),
+        Verdict::Denied | Verdict::Lost => format!("No: {what} {ended}.{}", sees(path)),
+        Verdict::ReplyDenied | Verdict::ReplyLost => {
+            format!("No: {what} arrives, but the reply {ended}.{}", sees(path))
+        }
+    }
+}
+
+/// `tcp 443 from desk-1 to https://203.0.113.30`.
+fn what(path: &PathAnswer) -> String {
+    let traffic = path.traffic.as_ref();
+    let traffic = traffic.map_or_else(
+        || "traffic".to_owned(),
+        |traffic| {
+            let services: Vec<String> = traffic.split(", ").map(str::to_owned).collect();
+            shortened(&services, 8)
+        },
+    );
+    format!("{traffic} from {} to {}", path.from.asked, path.to.asked)
+}
+
+fn sees(path: &PathAnswer) -> &'static str {
+    match path.symptom {
+        Some(Symptom::Silence) => " The client sees a timeout.",
+        Some(Symptom::Reset) => " The client sees a refused connection.",
+        Some(Symptom::NameError) => " The client sees a name error.",
+        None => "",
+    }
+}
+
+/// How it ended: `is blocked by group desks, inbound at files-1: no rule matches`.
+fn ended(step: &StepFact) -> String {
+    let cause = cause(step);
+    match step.does {
+        StepDoes::Denies => format!("is blocked by {cause}"),
+        StepDoes::Rejects => format!("is rejected by {cause}"),
+        StepDoes::Unknown => format!("depends on {cause}"),
+        _ => format!("is dropped at {cause}"),
+    }
+}
+
+/// It works: by which firewalls, and as whom the sender is seen.
+fn works(path: &PathAnswer, what: &str) -> String {
+    let mut text = format!("Yes: {what} works, there and back.");
+    if path.parts.len() > 1 || path.example.is_none() {
+        return text;
+    }
+    let passes = |reply: bool| {
+        let steps = path.steps.iter().filter(move |step| step.reply == reply);
+        let mut names: Vec<&str> = steps.filter_map(|step| step.firewall.as_deref()).collect();
+        names.sort_unstable();
+        names.dedup();
+        names
+    };
+    let (there, back) = (passes(false), passes(true));
+    let mut clauses = Vec::new();
+    if !there.is_empty() {
+        let many = if there.len() == 1 {
+            "firewall"
+        } else {
+            "firewalls"
+        };
+        let both = if there == back { " both ways" } else { "" };
+        clauses.push(format!("It passes {many} {}{both}", there.join(", ")));
+    }
+    let requests = path.steps.iter().filter(|step| !step.reply);
+    let arrives = requests
+        .clone()
+        .find(|step| step.does == StepDoes::Arrives)
+        .map(|step| step.at.clone());
+    let seen = requests.filter_map(|step| step.source.clone()).next_back();
+    if let (Some(arrives), Some(seen)) = (arrives, seen) {
+        clauses.push(format!("{arrives} sees {seen}"));
+    }
+    if !clauses.is_empty() {
+        text.push_str(&format!(" {}.", clauses.join("; ")));
+    }
+    text
+}
+
+/// Some of it works: which, and what blocks the rest.
+fn partly(path: &PathAnswer, what: &str) -> String {
+    let (good, bad): (Vec<&PathPart>, Vec<&PathPart>) = path
+        .parts
+        .iter()
+        .partition(|part| part.verdict <= Verdict::Conditional);
+    let only: Vec<&str> = good
+        .iter()
+        .flat_map(|part| &part.only_if)
+        .map(String::as_str)
+        .collect();
+    if bad.is_empty() {
+        let when = if only.is_empty() {
+            "on some of its possible ways".to_owned()
+        } else {
+            format!("if {}", only.join(", or if "))
+        };
+        let last = path.fails.last();
+        let otherwise = last.map_or_else(String::new, |step| {
+            format!(" Otherwise {} {}.", the(step), ended(step))
+        });
+        return format!("Sometimes: {what} works only {when}.{otherwise}");
+    }
+    let mut causes: Vec<String> = Vec::new();
+    for step in bad.iter().filter_map(|part| part.because.as_ref()) {
+        let cause = format!("{} {}", the_rest(step), ended(step));
+        if !causes.contains(&cause) {
+            causes.push(cause);
+        }
+    }
+    let rest = match causes.as_slice() {
+        [] => String::new(),
+        [one] => format!(" {one}."),
+        [first, others @ ..] => {
+            let more = plural(others.len(), "other cause");
+            format!(" {first}, or ends by {more}.")
+        }
+    };
+    let when = if only.is_empty() {
+        String::new()
+    } else {
+        format!(", if {}", only.join(", or if "))
+    };
+    format!("Partly: {what} works {}{when}.{rest}", scope(&good, &bad))
+}
+
+fn the(step: &StepFact) -> &'static str {
+    if step.reply { "the reply" } else { "it" }
+}
+
+fn the_rest(step: &StepFact) -> &'static str {
+    if step.reply {
+        "The reply to everything else"
+    } else {
+        "Everything else"
+    }
+}
+
+/// What works of what was asked, by the first thing in which it differs from what does not.
+fn scope(good: &[&PathPart], bad: &[&PathPart]) -> String {
+    let families = |parts: &[&PathPart]| {
+        let ranges = parts
+            .iter()
+            .flat_map(|part| &part.traffic)
+            .flat_map(|traffic| &traffic.sources.ranges);
+        let mut six: Vec<bool> = ranges.map(|range| range.contains(':')).collect();
+        six.sort_unstable();
+        six.dedup();
+        six
+    };
+    match (families(good).as_slice(), families(bad).as_slice()) {
+        ([false], [true]) => return "over IPv4 only".to_owned(),
+        ([true], [false]) => return "over IPv6 only".to_owned(),
+        _ => {}
+    }
+    let traffic: Vec<_> = good.iter().flat_map(|part| &part.traffic).collect();
+    let whole = |of: &dyn Fn(&heronshale_audit::facts::PathTraffic) -> bool| {
+        traffic.iter().all(|one| of(one))
+    };
+    let from_all = whole(&|one| one.sources.whole);
+    let to_all = whole(&|one| one.destinations.whole);
+    let mut texts: Vec<String> = Vec::new();
+    for one in &traffic {
+        let same_services = {
+            let bad = bad.iter().flat_map(|part| &part.traffic);
+            bad.clone().count() > 0 && bad.clone().all(|other| other.services == one.services)
+        };
+        let text = match (from_all, to_all) {
+            (false, true) if same_services => format!("from {} only", one.sources.said),
+            (true, false) if same_services => format!("to {} only", one.destinations.said),
+            (true, true) => format!("for {} only", shortened(&one.services, 6)),
+            _ => format!("for {}", traffic_text(one)),
+        };
+        if !texts.contains(&text) {
+            texts.push(text);
+        }
+    }
+    shortened(&texts, 3)
+}
