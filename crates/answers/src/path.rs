@@ -16,7 +16,7 @@ use heronshale_model::estate::Service;
 use heronshale_model::names::{Answerer, Resolution};
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
-use heronshale_sets::packet::{Packet, PacketSet, entries_within, service};
+use heronshale_sets::packet::{Entry, Packet, PacketSet, entries_within, service};
 use serde::Serialize;
 
 /// What the client sees.
@@ -394,7 +394,7 @@ fn part_fact(
     let entries = if many {
         Vec::new()
     } else {
-        entries_within(&part.packets, above)
+        apart(entries_within(&part.packets, above))
     };
     let traffic = entries.into_iter().map(|entry| PathTraffic {
         sources: whole(
@@ -455,6 +455,21 @@ fn part_fact(
         only_if: picked.map_or_else(|| choices_text(view, judged), |text| vec![text]),
         witness: packet.map(|packet| witness(&packet)),
     }
+}
+
+/// Entries of a list that is read from the top, each without what those before it have, where that is one entry as well.
+fn apart(entries: Vec<Entry>) -> Vec<Entry> {
+    let mut taken = PacketSet::empty();
+    let own = |entry: Entry| {
+        let all = PacketSet::of_entry(&entry, ());
+        let left = heronshale_sets::packet::entries(&all.difference(&taken));
+        taken = taken.union(&all);
+        match <[Entry; 1]>::try_from(left) {
+            Ok([one]) => one,
+            Err(_) => entry,
+        }
+    };
+    entries.into_iter().map(own).collect()
 }
 
 /// What a balancer has to pick alike there and back, if a connection works for that only.

@@ -79,14 +79,8 @@ fn title(found: &ReachAnswer, certain: bool, jumps: u32) -> String {
         "UNKNOWN (depends on something missing from the snapshot): "
     };
     match (jumps, found.from.is_some()) {
-        (1, true) => format!(
-            "{open}{} directly",
-            if certain { "REACHED" } else { "reached" }
-        ),
-        (1, false) => format!(
-            "{open}{} directly",
-            if certain { "REACHES IT" } else { "reaches it" }
-        ),
+        (1, true) => format!("{open}{}", if certain { "DIRECTLY" } else { "directly" }),
+        (1, false) => format!("{open}{}", if certain { "DIRECTLY" } else { "directly" }),
         (jumps, _) if certain => format!("IN {jumps} JUMPS"),
         (jumps, _) => format!("{open}in {jumps} jumps"),
     }

@@ -82,13 +82,13 @@ fn by_text(view: &Fabric<'_>, by: By) -> (String, Option<Place>, Option<Id<Owner
         By::Default(id) => {
             let filter = &estate.filters[id];
             (
-                "no rule matches, default".to_owned(),
+                "no rule matches (default)".to_owned(),
                 Some(estate.sources.place(&filter.origin)),
                 filter.owner,
             )
         }
         By::NoRule => ("no rule matches".to_owned(), None, None),
-        By::ImpliedDeny => ("no rule matches, implied deny".to_owned(), None, None),
+        By::ImpliedDeny => ("no rule matches (implied deny)".to_owned(), None, None),
         By::ImpliedPair => ("implied pair of rules".to_owned(), None, None),
         By::NoPolicy => ("no policy decides".to_owned(), None, None),
         By::NoGroup => ("no group is bound".to_owned(), None, None),

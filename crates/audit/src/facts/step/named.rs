@@ -300,7 +300,7 @@ fn dead_hop(view: &Fabric<'_>, at: Spot, winner: Winner) -> Option<Named> {
             owner,
         });
     }
-    estate.hubs.items().iter().find_map(|hub| {
+    let in_hub = estate.hubs.items().iter().find_map(|hub| {
         let of = |at: String, why: String| {
             Some(Named {
                 at,
@@ -329,7 +329,8 @@ fn dead_hop(view: &Fabric<'_>, at: Spot, winner: Winner) -> Option<Named> {
             };
             of(format!("hub {}, domain {}", hub.name, domain.name), why)
         })
-    })
+    });
+    in_hub.or_else(|| dead_peering(view, at))
 }
 
 /// The peerings that are down where an automatic route leads to one.

@@ -45,6 +45,10 @@ fn denies(kind: StageKind) -> &'static str {
 fn tell(context: &Context<'_, '_>, denied: &Denied) -> Draft {
     let mut draft = context.about_rule(denied.rule);
     let rule = context.rule_name(denied.rule);
+    draft.says(match denied.by {
+        DeniedBy::Request(kind, _) => format!("{} all of it", denies(kind)),
+        DeniedBy::Reply(kind) => format!("{} every reply", denies(kind)),
+    });
     draft.title = match denied.by {
         DeniedBy::Request(kind, _) => {
             format!(

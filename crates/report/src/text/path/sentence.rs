@@ -1,7 +1,6 @@
 //! The answer in one sentence, with the piece that decides it.
 
 use super::{cause, shortened, traffic_text};
-use crate::page::plural;
 use heronshale_answers::{PathAnswer, PathPart, Symptom};
 use heronshale_audit::facts::{StepDoes, StepFact};
 use heronshale_engine::walk::Verdict;
@@ -137,20 +136,21 @@ fn partly(path: &PathAnswer, what: &str) -> String {
         });
         return format!("Sometimes: {what} works only {when}.{otherwise}");
     }
-    let mut causes: Vec<String> = Vec::new();
+    let mut causes: Vec<&StepFact> = Vec::new();
     for step in bad.iter().filter_map(|part| part.because.as_ref()) {
-        let cause = format!("{} {}", the_rest(step), ended(step));
-        if !causes.contains(&cause) {
-            causes.push(cause);
+        if !causes.iter().any(|known| cause(known) == cause(step)) {
+            causes.push(step);
         }
     }
     let rest = match causes.as_slice() {
         [] => String::new(),
-        [one] => format!(" {one}."),
-        [first, others @ ..] => {
-            let more = plural(others.len(), "other cause");
-            format!(" {first}, or ends by {more}.")
-        }
+        [one] => format!(" {} {}.", the_rest(one), ended(one)),
+        [first, ..] => format!(
+            " {} is blocked or dropped in {} places, first by {}.",
+            the_rest(first),
+            causes.len(),
+            cause(first)
+        ),
     };
     let when = if only.is_empty() {
         String::new()

@@ -357,9 +357,9 @@ fn networks_with(context: &Context<'_, '_>, addresses: &Addresses) -> Option<Str
     let near: Vec<_> = near
         .filter(|network| network.blocks.overlaps(addresses))
         .collect();
-    let all = near
-        .iter()
-        .fold(Addresses::empty(), |sum, network| sum.union(&network.blocks));
+    let all = near.iter().fold(Addresses::empty(), |sum, network| {
+        sum.union(&network.blocks)
+    });
     let names: Vec<&str> = near.iter().map(|network| &*network.name).collect();
     (names.len() <= MOST && addresses.is_subset(&all)).then(|| names.join(", "))
 }
