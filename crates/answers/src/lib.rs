@@ -4,14 +4,15 @@
 //! anything about its content.
 
 mod audit;
+mod connections;
 pub mod draft;
 mod effective;
 mod expectations;
 mod export;
 mod exposure;
 mod figure;
+mod find;
 mod fixes;
-mod holding;
 mod inventory;
 mod matrix;
 mod path;
@@ -24,6 +25,9 @@ mod tidy;
 mod traffic;
 
 pub use audit::{Audit, Count, KindCount, Since, audit};
+pub use connections::{
+    ConnectionAsked, ConnectionFact, ConnectionsAnswer, connections_answer, is_met,
+};
 pub use effective::{
     Effective, EntryFact, ReplyFact, SideFact, StageFact, effective_answer, effective_answers,
 };
@@ -36,8 +40,10 @@ pub use exposure::{ClosedAddress, ExposureAnswer, ExposureOf, exposure_answer};
 pub use figure::{
     BoxKind, FOLDS_ABOVE, Figure, FigureBox, FigureLink, FigureLinkKind, FigureRow, RowKind, figure,
 };
+pub use find::{
+    FindError, Finds, FreeBlock, Holding, PlanAnswer, PlanRow, ResolvesFact, find, plan,
+};
 pub use fixes::{EditFact, FixFact, ObstacleFact, SinceFact};
-pub use holding::{Finds, Holding, find};
 pub use inventory::{
     DeviceRow, FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow,
     PublicRow, SetRow, SiteRow, SubnetRow, TableRow, inventory,
@@ -50,7 +56,7 @@ pub use plain_routes::{PlainHop, PlainRoute, plain_routes};
 pub use reach::{
     HopFact, LinkFact, PlaceFact, PlaceKind, ReachAnswer, ReachAsked, ReachedFact, reach_answer,
 };
-pub use routes::{Loss, RouteFact, RoutesAnswer, SetAside, TableFact, routes_answer};
+pub use routes::{Loss, RouteFact, RoutesAnswer, RoutesOf, SetAside, TableFact, routes_answer};
 pub use rule::{MatchFact, Resting, RuleAnswer, rule_answer};
 pub use surface::{
     MOST_STEPS, MarkedFact, ObservedFact, OneStepFact, OnwardFact, OnwardFrom, OutwardFact,
@@ -64,6 +70,9 @@ use heronshale_model::estate::{
 };
 use heronshale_sets::address::Addresses;
 use serde::Serialize;
+
+/// The version of all formats of answers.
+pub const VERSION: u32 = 2;
 
 /// A whole answer as a file or a stream bears it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -153,7 +162,7 @@ pub fn heading(view: &Fabric<'_>) -> Heading {
 pub fn with_heading<T>(view: &Fabric<'_>, kind: &str, answer: T) -> Answer<T> {
     Answer {
         format: format!("heronshale-{kind}"),
-        version: 1,
+        version: VERSION,
         heading: heading(view),
         answer,
     }

@@ -273,6 +273,34 @@ pub fn path_answer(view: &Fabric<'_>, question: &Question, asked: [&str; 2]) -> 
     answer
 }
 
+/// The step that decides the verdict of a whole question: of the worst part that has it.
+pub(super) fn deciding_step(
+    view: &Fabric<'_>,
+    question: &Question,
+    answered: &Answered,
+) -> Option<StepFact> {
+    let verdict = answered.summary.verdict;
+    let fails =
+        |part: &&Part| part.judged.verdict >= verdict && part.judged.verdict != Verdict::Works;
+    let part = answered
+        .parts
+        .iter()
+        .filter(fails)
+        .min_by_key(|part| (part.judged.verdict, part.packets.lowest()))?;
+    let packet = part.packets.witness()?;
+    let each = Asked {
+        any_of: Vec::new(),
+        ..question.asked.clone()
+    };
+    let (detail, judged) = in_detail(view, &each, &packet);
+    let trail = judged
+        .some
+        .as_ref()
+        .map_or(judged.trail, |(_, trail)| *trail);
+    let last = detail.labels.steps(trail).last().copied()?;
+    Some(step_fact(view, last))
+}
+
 /// How the entrances of a service fare, if it has several.
 fn entrance_facts(question: &Question, answered: &Answered) -> Vec<PathEntrance> {
     let all = question

@@ -23,11 +23,11 @@ use std::path::{Path, PathBuf};
 /// How answers are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Format {
-    /// For people.
+    /// For people
     Text,
-    /// For programs; `heronshale schema` has the schema of each answer.
+    /// For programs; `heronshale schema` has the schemas
     Json,
-    /// For spreadsheets, where a command has a table for them: `exposure --ledger`.
+    /// For spreadsheets: `exposure --ledger` and `path --list`
     Csv,
 }
 
@@ -37,8 +37,8 @@ impl Format {
         match self {
             Self::Text | Self::Json => Ok(()),
             Self::Csv => Err(Failure::wrong(
-                "this answer is no table, so that there is no CSV of it",
-                "`exposure --ledger --format csv` has one; --format json is for programs",
+                "this answer is not a table and has no CSV form",
+                "use --format json; CSV is for `exposure --ledger` and `path --list`",
             )),
         }
     }
@@ -47,35 +47,34 @@ impl Format {
 /// Which estate, judged by which date, told in which format.
 #[derive(Args, Debug)]
 pub struct EstateArgs {
-    /// The snapshot: a file, or a folder whose snapshot files are one estate [default: what the configuration names, else .]
-    #[arg(short, long, value_name = "PATH")]
+    /// The snapshot: a file, or a folder of snapshot files [default: as configured, else .]
+    #[arg(short, long, value_name = "PATH", help_heading = "Estate")]
     pub estate: Option<PathBuf>,
-    /// Judge ends of rules by this moment (2026-11-02 means the end of that day, UTC); else by the snapshot's own
-    #[arg(long, value_name = "MOMENT")]
+    /// Judge end dates of rules at this moment (2026-11-02 means the end of that day, UTC) [default: when the snapshot was taken]
+    #[arg(long, value_name = "MOMENT", help_heading = "Estate")]
     pub at: Option<String>,
-    /// The configuration: marks, sensitive ports, thresholds, severities …; else `heronshale.yaml` of this folder, or the one in the
-    /// estate's folder
-    #[arg(long, value_name = "FILE")]
+    /// The configuration: marks, sensitive ports, thresholds, severities … [default: heronshale.yaml here or beside the estate]
+    #[arg(long, value_name = "FILE", help_heading = "Estate")]
     pub config: Option<PathBuf>,
     /// How to write the answer
-    #[arg(long, value_enum, default_value = "text")]
+    #[arg(long, value_enum, default_value = "text", help_heading = "Output")]
     pub format: Format,
     /// Show everything in full
-    #[arg(long)]
+    #[arg(long, help_heading = "Output")]
     pub details: bool,
     /// List the default settings
-    #[arg(long)]
+    #[arg(long, help_heading = "Output")]
     pub settings: bool,
 }
 
 /// What people say of the estate.
 #[derive(Args, Debug)]
 pub struct StatedArgs {
-    /// Files of expectations; else those that the configuration names, or that lie in the estate's folder
-    #[arg(long, value_name = "FILE")]
+    /// Expectations [default: as configured, else those in the estate's folder]
+    #[arg(long, value_name = "FILE", help_heading = "Estate")]
     pub expectations: Vec<PathBuf>,
-    /// Files of acceptances; else as the expectations
-    #[arg(long, value_name = "FILE")]
+    /// Acceptances [default: as for expectations]
+    #[arg(long, value_name = "FILE", help_heading = "Estate")]
     pub acceptances: Vec<PathBuf>,
 }
 
@@ -83,16 +82,16 @@ pub struct StatedArgs {
 #[derive(Args, Debug)]
 pub struct TrafficArgs {
     /// TCP ports: 443, 80,443 or 8000-8100
-    #[arg(long, value_name = "PORTS")]
+    #[arg(long, value_name = "PORTS", help_heading = "Traffic")]
     pub tcp: Vec<String>,
     /// UDP ports
-    #[arg(long, value_name = "PORTS")]
+    #[arg(long, value_name = "PORTS", help_heading = "Traffic")]
     pub udp: Vec<String>,
     /// ICMP types: 8, or 3/1 with a code
-    #[arg(long, value_name = "TYPES")]
+    #[arg(long, value_name = "TYPES", help_heading = "Traffic")]
     pub icmp: Vec<String>,
-    /// Any traffic in the notation of rules: "tcp 443", "icmpv6 128", gre, "any 53"
-    #[arg(long, value_name = "TRAFFIC")]
+    /// Traffic in the notation of rules: "tcp 443", "icmpv6 128", gre, "any 53"
+    #[arg(long, value_name = "TRAFFIC", help_heading = "Traffic")]
     pub traffic: Vec<String>,
 }
 
@@ -162,6 +161,11 @@ impl EstateArgs {
     pub fn open_with(&self, stated: &StatedArgs) -> Result<Opened, Failure> {
         self.format.is_no_table()?;
         self.open_at(stated, self.at.as_deref())
+    }
+
+    /// The same without what people say, for an answer that is a table.
+    pub fn open_for_list(&self) -> Result<Opened, Failure> {
+        Ok(self.read(self.at.as_deref())?.0)
     }
 
     /// The same for an answer that is a table.

@@ -2,6 +2,7 @@
 
 mod build;
 mod configuration;
+mod connections;
 mod document;
 mod edit;
 mod files;
@@ -21,6 +22,7 @@ mod written;
 mod yaml;
 
 pub use configuration::{Configuration, configuration_schema, load_configuration};
+pub use connections::{ConnectionList, load_connections};
 pub use edit::{Edited, without_rules};
 pub use files::CONFIGURATION;
 pub use files::{ACCEPTANCES, EXPECTATIONS};

@@ -4,8 +4,9 @@ use crate::harmless::harmless_json;
 use serde::Serialize;
 
 /// The kinds of answers that have a schema, each with it; `tests/schemas.rs` writes these files from the types.
-const SCHEMAS: [(&str, &str); 19] = [
+const SCHEMAS: [(&str, &str); 21] = [
     ("audit", include_str!("../schemas/audit.json")),
+    ("connections", include_str!("../schemas/connections.json")),
     ("coverage", include_str!("../schemas/coverage.json")),
     ("effective", include_str!("../schemas/effective.json")),
     (
@@ -25,6 +26,7 @@ const SCHEMAS: [(&str, &str); 19] = [
     ("matrix", include_str!("../schemas/matrix.json")),
     ("matrix-cell", include_str!("../schemas/matrix-cell.json")),
     ("path", include_str!("../schemas/path.json")),
+    ("plan", include_str!("../schemas/plan.json")),
     ("reach", include_str!("../schemas/reach.json")),
     ("reading", include_str!("../schemas/reading.json")),
     ("routes", include_str!("../schemas/routes.json")),

@@ -1,8 +1,9 @@
 //! The schemas of answers as files: written from the types with `UPDATE_EXPECT=1`, else compared with them.
 
 use heronshale_answers::{
-    Answer, Audit, CellAnswer, Effective, ExportAnswer, ExposureAnswer, Finds, Inventory,
-    MatrixAnswer, PathAnswer, ReachAnswer, RoutesAnswer, RuleAnswer, TidyAnswer,
+    Answer, Audit, CellAnswer, ConnectionsAnswer, Effective, ExportAnswer, ExposureAnswer, Finds,
+    Inventory, MatrixAnswer, PathAnswer, PlanAnswer, ReachAnswer, RoutesAnswer, RuleAnswer,
+    TidyAnswer, VERSION,
 };
 use heronshale_audit::finding::{Accepted, Finding};
 use heronshale_model::coverage::{CoverageAnswer, GuideAnswer, ReadAnswer};
@@ -13,6 +14,7 @@ use schemars::{Schema, schema_for};
 fn of_type(kind: &str) -> Schema {
     match kind {
         "audit" => schema_for!(Answer<Audit>),
+        "connections" => schema_for!(Answer<ConnectionsAnswer>),
         "coverage" => schema_for!(Answer<CoverageAnswer>),
         "export" => schema_for!(Answer<ExportAnswer>),
         "reading" => schema_for!(Answer<ReadAnswer>),
@@ -28,6 +30,7 @@ fn of_type(kind: &str) -> Schema {
         "matrix-cell" => schema_for!(Answer<CellAnswer>),
         "reach" => schema_for!(Answer<ReachAnswer>),
         "path" => schema_for!(Answer<PathAnswer>),
+        "plan" => schema_for!(Answer<PlanAnswer>),
         "routes" => schema_for!(Answer<RoutesAnswer>),
         "rule" => schema_for!(Answer<RuleAnswer>),
         "tidy" => schema_for!(Answer<TidyAnswer>),
@@ -42,13 +45,13 @@ fn the_files_are_what_the_types_say() {
         let mut schema = of_type(kind);
         schema.insert(
             "title".to_owned(),
-            format!("heronshale-{kind}, version 1").into(),
+            format!("heronshale-{kind}, version {VERSION}").into(),
         );
         let properties = schema
             .get_mut("properties")
             .expect("an answer is an object");
         properties["format"]["const"] = format!("heronshale-{kind}").into();
-        properties["version"]["const"] = 1.into();
+        properties["version"]["const"] = VERSION.into();
         let text = serde_json::to_string_pretty(&schema).expect("a schema is JSON") + "\n";
         if std::env::var_os("UPDATE_EXPECT").is_some() {
             let path = concat!(env!("CARGO_MANIFEST_DIR"), "/schemas");

@@ -4,6 +4,7 @@ mod base;
 mod device_way;
 mod grade;
 mod hop;
+mod room;
 mod step;
 mod traffic;
 mod way;
@@ -15,6 +16,7 @@ pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact, let
 pub(crate) use grade::{EXPOSED_BASE, exposure_factors};
 pub use grade::{Factor, exposure_severity};
 pub use hop::{hop_text, link_text, spot_text, why_dead};
+pub use room::{Room, count, rooms};
 pub use step::{StepDoes, StepFact, step_fact};
 pub use traffic::{PathTraffic, choices_text, condition_text};
 pub use way::{

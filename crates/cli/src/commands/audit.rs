@@ -16,8 +16,8 @@ use std::path::PathBuf;
 
 /// Everything that is wrong or worth a look, worst first
 ///
-/// Ends with 1 if a finding is at or above --fail-on, or if something is undecided. Expectations and acceptances are read from
-/// where the configuration says, else from the estate's folder.
+/// Lists root causes, then the three to fix first, then who has how much to do. Ends with 1 if a finding is at or above --fail-on,
+/// or if something is undecided.
 #[derive(Args, Debug)]
 pub struct Audit {
     #[command(flatten)]
@@ -33,25 +33,25 @@ pub struct Audit {
     /// Only this kind of finding; may be given several times
     #[arg(long, value_name = "KIND")]
     kind: Vec<String>,
-    /// Only what this owner changes
+    /// Only findings of this owner
     #[arg(long, value_name = "OWNER")]
     owner: Vec<String>,
-    /// Only what is about this network
+    /// Only findings about this network
     #[arg(long, value_name = "NETWORK")]
     network: Vec<String>,
-    /// Only findings that this earlier snapshot had not, or that have grown since
+    /// Only findings that are new, or have grown, since this earlier snapshot
     #[arg(long, value_name = "OLD")]
     since: Option<PathBuf>,
     /// How to group the list; all but severity list every root cause with its fix
     #[arg(long, value_enum, default_value = "severity")]
     by: By,
-    /// Write the findings that are told to this file as acceptances, with reason, name and date left blank
+    /// Write the findings shown to this file as acceptances, with reason, name and date left blank
     #[arg(long, value_name = "FILE")]
     draft_acceptances: Option<PathBuf>,
-    /// Write the whole audit to this folder with all that proves it: inputs by hash, what was examined and what not, source lines
+    /// Write the whole audit with its evidence to this folder: hashes of inputs, what was examined and what not, source lines
     #[arg(long, value_name = "DIR", conflicts_with_all = ["at_least", "kind", "owner", "network", "since", "check"])]
     evidence: Option<PathBuf>,
-    /// Make the evidence again and compare it with this folder, byte for byte; ends with 1 if anything differs
+    /// Make the evidence again and compare it with this folder byte for byte; ends with 1 if anything differs
     #[arg(long, value_name = "DIR", conflicts_with_all = ["at_least", "kind", "owner", "network", "since"])]
     check: Option<PathBuf>,
     /// Overwrite files that are there

@@ -13,19 +13,19 @@ use std::time::{Duration, Instant};
 /// What is asked of an API.
 #[derive(Args, Debug)]
 pub struct Asking {
-    /// Ask an API instead, as the profile says; the token comes from the variable of the environment that the profile names
+    /// Ask this API as the profile says; the token comes from the environment variable that the profile names
     #[arg(long, value_name = "URL", requires = "profile", requires = "collect", conflicts_with_all = ["exports", "draft_profile", "written_as"])]
     url: Option<String>,
-    /// With --url: the folder that keeps the answers; what is there already is not asked again
+    /// With --url: the folder for the answers; answers already there are not asked again
     #[arg(long, value_name = "FOLDER", requires = "url")]
     collect: Option<PathBuf>,
-    /// With --url: how many requests are under way at once
+    /// With --url: requests at the same time
     #[arg(long, value_name = "COUNT", default_value_t = 4, value_parser = clap::value_parser!(u16).range(1..=64))]
     parallel: u16,
-    /// With --url: how many seconds an answer may take
+    /// With --url: seconds for one answer, at most
     #[arg(long, value_name = "SECONDS", default_value_t = 30, value_parser = clap::value_parser!(u64).range(1..=3600))]
     timeout: u64,
-    /// With --url: how many seconds all of it may take
+    /// With --url: seconds for everything, at most
     #[arg(long, value_name = "SECONDS", default_value_t = 3600, value_parser = clap::value_parser!(u64).range(1..))]
     time_limit: u64,
 }

@@ -12,7 +12,7 @@ use heronshale_model::ends::End;
 use heronshale_report as report;
 use std::path::PathBuf;
 
-/// Show me: writes the estate of an invented ferry company, and audits it
+/// Write the estate of an invented ferry company, and audit it
 #[derive(Args, Debug)]
 pub struct Demo {
     /// The folder to write it to

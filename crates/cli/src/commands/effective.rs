@@ -15,9 +15,8 @@ const MOST_CLASSES: usize = 60;
 
 /// What the filters on an interface admit, in and out, by which rules
 ///
-/// All stages of the interface's side together: own firewall, scope policies, security groups, network ACL. Each line names the
-/// deciding rule of every stage. A selector that means several interfaces shows one of each class: interfaces on which the
-/// same filters act alike.
+/// Combines all stages: own firewall, scope policies, security groups, network ACL. Each line names the deciding rules. For several
+/// interfaces it shows one of each class with the same effective rules.
 #[derive(Args, Debug)]
 pub struct Effective {
     /// The interface, or several by a selector: a name, an address, network:tickets, tag:role=web …
@@ -28,7 +27,7 @@ pub struct Effective {
     all: bool,
     #[command(flatten)]
     estate: EstateArgs,
-    /// Only traffic with this other side: an address, internet, a name …
+    /// Only traffic with this peer: an address, internet, a name …
     #[arg(long, value_name = "END")]
     peer: Option<String>,
     #[command(flatten)]

@@ -27,10 +27,10 @@ enum OutFormat {
     CsvInterfaces,
 }
 
-/// Writes what other formats can hold of the estate, and tells what they cannot
+/// Write the estate in another format, and list what that format cannot hold
 ///
-/// What is exported means the same when it is imported again: `import --as ietf-acl`, `import --as ietf-routes`, `import --profile sheets`. Exit code 1 if
-/// something that belongs into the file could not be said in its format.
+/// The file means the same when it is imported again: `import --as ietf-acl`, `import --as ietf-routes`, `import --profile sheets`.
+/// Ends with 1 if something could not be written in the format.
 #[derive(Args, Debug)]
 pub struct Export {
     #[command(flatten)]
@@ -38,7 +38,7 @@ pub struct Export {
     /// The format to write
     #[arg(long = "as", value_name = "FORMAT", value_enum)]
     written_as: OutFormat,
-    /// Headers for the columns of a sheet: those under `columns` in this profile, which reads it back
+    /// Column headers of a sheet: `columns` of this profile, which reads the sheet back
     #[arg(long, value_name = "PROFILE")]
     profile: Option<PathBuf>,
     /// With --as ietf-routes: the route table
@@ -47,7 +47,7 @@ pub struct Export {
     /// The file to write
     #[arg(long, value_name = "FILE")]
     into: PathBuf,
-    /// Write over a file that is there already
+    /// Overwrite a file that is there
     #[arg(long)]
     force: bool,
 }

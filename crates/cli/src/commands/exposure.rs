@@ -17,9 +17,8 @@ use std::path::PathBuf;
 
 /// What the internet reaches, by which way in, and what closes the rest
 ///
-/// Public addresses and global IPv6, balancers, firewalls that translate, services' public doors: each walked there and back,
-/// with the gateway, the internet block, every filter, device and route on the way; and what expectations say of it. Closed ways
-/// in that a single change would open are named with that change.
+/// Follows each public or global address, balancer, translating firewall and public door there and back, and compares it with
+/// expectations. Names closed ways that a single change would open.
 #[derive(Args, Debug)]
 pub struct Exposure {
     /// Only these: a name, an address, network:tickets, tag:role=web, balancer:NAME, service:NAME, firewall:NAME …
@@ -28,22 +27,22 @@ pub struct Exposure {
     estate: EstateArgs,
     #[command(flatten)]
     stated: StatedArgs,
-    /// One row for each address, family, way in and port range, closed ones too; with --format csv as CSV (RFC 4180)
+    /// One row for each address, way in and port range, closed ones included; --format csv writes CSV (RFC 4180)
     #[arg(long, conflicts_with_all = ["onward", "outward", "observed", "from"])]
     ledger: bool,
-    /// Ports that were seen open from outside: CSV with the columns address, protocol, port. Ends with 1 if one is closed here
+    /// Compare with ports seen open from outside: CSV with the columns address, protocol, port. Ends with 1 if one is closed here
     #[arg(long, value_name = "FILE")]
     observed: Option<PathBuf>,
-    /// What lies behind what is exposed, in so many more connections, and by which machines marked data is reached
+    /// Also what lies behind exposed workloads within so many connections, and chains to marked workloads
     #[arg(long, value_name = "JUMPS", value_parser = clap::value_parser!(u32).range(1..=8))]
     onward: Option<u32>,
-    /// Who connects to the internet, by which device, seen as which address
+    /// Also who connects to the internet, by which device, as which address
     #[arg(long)]
     outward: bool,
-    /// What is exposed to another place than the internet: a site, an interface, network:office …
+    /// Exposed to another place than the internet: a site, an interface, network:office …
     #[arg(long, value_name = "PLACE", conflicts_with_all = ["selector", "observed", "onward", "outward", "draft_expectations"])]
     from: Option<String>,
-    /// Write what is open and of which no expectation speaks to this file, as sentences to confirm or to strike out
+    /// Write openings without an expectation to this file, as expectations to confirm or to delete
     #[arg(long, value_name = "FILE")]
     draft_expectations: Option<PathBuf>,
     /// Overwrite files that are there

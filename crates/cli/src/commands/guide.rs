@@ -23,23 +23,23 @@ use std::fs;
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
-/// Leads from exports that no profile knows to a first audit
+/// From unknown exports to a first audit, by questions
 ///
-/// Drafts a profile, asks what the exports do not say by themselves, makes a snapshot in which everything that nobody answered is a
-/// gap, and audits it. It asks on a terminal; elsewhere answers are written into questions.yaml, and the same command goes on with
-/// them. A profile that is changed by hand is kept and used. Ends with 1 while a question is open, else as the audit does.
+/// Drafts a profile, asks what the exports do not say, makes a snapshot with a gap for every open question, and audits it. Asks on a
+/// terminal; elsewhere write answers into questions.yaml and run the same command again. A profile edited by hand is kept. Ends with
+/// 1 while a question is open, else like the audit.
 #[derive(Args, Debug)]
 pub struct Guide {
     /// The exports: files of JSON, JSON Lines and CSV, and folders of them
     #[arg(value_name = "FILE", required = true)]
     exports: Vec<PathBuf>,
-    /// The folder that keeps profile.yaml, questions.yaml and snapshot.yaml
+    /// The folder for profile.yaml, questions.yaml and snapshot.yaml
     #[arg(long, value_name = "FOLDER")]
     into: PathBuf,
     /// Ask nothing on the terminal
     #[arg(long)]
     quiet: bool,
-    /// Write over files of the folder that this command has not written
+    /// Overwrite files that this command has not written
     #[arg(long)]
     force: bool,
     /// How to write the answer; the audit follows as text only

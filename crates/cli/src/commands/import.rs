@@ -17,26 +17,24 @@ use heronshale_report as report;
 use std::io::{Read, Seek};
 use std::path::{Path, PathBuf};
 
-/// Makes a snapshot of exports, by a profile of your own that says what in them is what
+/// Convert exported data to a snapshot with a mapping profile
 ///
-/// Reads JSON, JSON Lines and CSV, files or folders of them, record by record, or asks an API and keeps its answers; and writes one
-/// snapshot file. It ends with what was read and used, what was ignored, and what leads nowhere. Nothing is written if anything
-/// could not be read.
+/// Reads JSON, JSON Lines and CSV, or asks an API and keeps its answers, and writes one snapshot file. Lists what was read, used,
+/// ignored and unresolved. Writes nothing if anything could not be read.
 #[derive(Args, Debug)]
 pub struct Import {
     /// The exports: files, and folders of them
     #[arg(value_name = "FILE")]
     exports: Vec<PathBuf>,
-    /// The profile: which nodes of the exports are which objects (`heronshale schema profile`); or openstack or sheets, which ship with the
-    /// program
+    /// The profile, which maps exported data to objects (`heronshale schema profile`); or a built-in one: openstack, sheets
     #[arg(long, value_name = "FILE", required_unless_present_any = ["draft_profile", "written_as"])]
     profile: Option<PathBuf>,
-    /// Read an open format instead, which needs no profile
+    /// Read an open format, without a profile
     #[arg(long = "as", value_name = "FORMAT", value_enum, conflicts_with_all = ["profile", "draft_profile"])]
     written_as: Option<OpenFormat>,
     #[command(flatten)]
     reading: Reading,
-    /// Look at exports that no profile knows yet, and write a first profile to work on
+    /// Write a first profile for these exports, to work on
     #[arg(long, value_name = "FILE", conflicts_with_all = ["profile", "into"])]
     draft_profile: Option<PathBuf>,
     /// The snapshot to write
@@ -45,7 +43,7 @@ pub struct Import {
     #[cfg(feature = "collect")]
     #[command(flatten)]
     asking: super::collecting::Asking,
-    /// Write over a file that is there already
+    /// Overwrite a file that is there
     #[arg(long)]
     force: bool,
     /// How to write the answer

@@ -6,7 +6,7 @@ use crate::opened::print;
 use clap::Args;
 use std::path::PathBuf;
 
-/// Start a snapshot: writes a small commented one that audits cleanly
+/// Write a small commented snapshot that audits cleanly
 #[derive(Args, Debug)]
 pub struct Init {
     /// The folder

@@ -4,11 +4,11 @@ use crate::failure::Failure;
 use crate::files::write_all;
 use crate::opened::{EstateArgs, print, selected};
 use clap::Args;
+use heronshale_intake::did_you_mean;
 use heronshale_report as report;
-use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 
-/// What is there: networks, subnets, interfaces, gateways, addresses, filters, gaps
+/// What is there, where something occurs, and which addresses are free
 #[derive(Args, Debug)]
 pub struct Inventory {
     /// Only what these interfaces belong to: a name, an address, network:tickets, tag:role=web …
@@ -18,11 +18,18 @@ pub struct Inventory {
     /// List the interfaces with what is bound to each
     #[arg(long)]
     interfaces: bool,
-    /// Everything that holds this address: records, sets, routes, rules
-    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["selector", "interfaces"])]
-    find: Option<IpAddr>,
+    /// Where this occurs: an address, a prefix, a name such as web or group:web, tag:role=web, or a DNS name with what it resolves
+    /// to from each network
+    #[arg(long, value_name = "THING", conflicts_with_all = ["selector", "interfaces"])]
+    find: Option<String>,
+    /// The address plan: how full each subnet is, and what is free
+    #[arg(long, conflicts_with_all = ["selector", "interfaces", "find"])]
+    addresses: bool,
+    /// With --addresses: also the next free block of this prefix length in each network
+    #[arg(long, value_name = "LENGTH", requires = "addresses", value_parser = clap::value_parser!(u8).range(8..=30))]
+    free: Option<u8>,
     /// Draw networks, gateways, firewalls and links as an SVG figure into this file
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["selector", "interfaces", "find"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["selector", "interfaces", "find", "addresses"])]
     figure: Option<PathBuf>,
     /// With --figure: replace the file if it is there
     #[arg(long, requires = "figure")]
@@ -33,13 +40,21 @@ impl Inventory {
     pub fn run(&self) -> Result<u8, Failure> {
         let opened = self.estate.open()?;
         let view = opened.view();
-        if let Some(address) = self.find {
-            opened.answer(
-                &view,
-                "find",
-                heronshale_answers::find(&view, address),
-                report::finds,
-            )?;
+        if let Some(text) = &self.find {
+            let found = heronshale_answers::find(&view, text).map_err(|error| {
+                let near = did_you_mean(text, error.candidates.iter().map(String::as_str));
+                let help = "write an address, a prefix, a name, tag:KEY=VALUE or a DNS name";
+                Failure::wrong(
+                    format!("nothing in the snapshot is called `{}`", error.asked),
+                    near.unwrap_or_else(|| help.to_owned()),
+                )
+            })?;
+            opened.answer(&view, "find", found, report::finds)?;
+            return Ok(0);
+        }
+        if self.addresses {
+            let found = heronshale_answers::plan(&view, self.free);
+            opened.answer(&view, "plan", found, report::plan)?;
             return Ok(0);
         }
         if let Some(path) = &self.figure {

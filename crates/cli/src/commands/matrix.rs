@@ -9,18 +9,17 @@ use heronshale_report as report;
 
 /// Which segment talks to which, and by which firewall
 ///
-/// Segments are networks, or what --by says; the internet and the sites beside them. Every pair of ends is judged there and back. With two
-/// segments it drills down into that one cell.
+/// Segments are networks unless --by says otherwise, with the internet and the sites. Every pair is judged there and back. With FROM
+/// and TO it shows that one cell in full.
 #[derive(Args, Debug)]
 pub struct Matrix {
     /// One cell: the segment that opens connections
     #[arg(value_name = "FROM", requires = "to")]
     from: Option<String>,
-    /// One cell: the segment to which
+    /// One cell: the segment that receives them
     #[arg(value_name = "TO")]
     to: Option<String>,
-    /// What segments are: network, subnet, domain (of a hub), division, owner, tag:KEY [default: what the configuration says, else
-    /// network]
+    /// Segments: network, subnet, domain (of a hub), division, owner, tag:KEY [default: as configured, else network]
     #[arg(long, value_name = "WHAT")]
     by: Option<String>,
     #[command(flatten)]

@@ -3,9 +3,11 @@
 mod audit;
 #[cfg(feature = "collect")]
 mod collecting;
+mod completing;
 mod completions;
 mod demo;
 mod effective;
+mod examples;
 mod explain;
 mod export;
 mod exposure;
@@ -13,6 +15,7 @@ mod guide;
 mod import;
 mod init;
 mod inventory;
+mod manual;
 mod matrix;
 mod open_formats;
 mod path;
@@ -24,13 +27,13 @@ mod tidy;
 
 use crate::failure::Failure;
 use crate::terminal;
-use clap::{CommandFactory, Parser, Subcommand};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 use std::process::ExitCode;
 
-/// Audits cloud network access rules: what can really reach what, which rules do nothing, and what nobody meant.
+/// Audits cloud network access rules: what can reach what, which rules do nothing, and what nobody intended.
 ///
-/// It reads a snapshot of virtual networks (a file, or a folder of files) and answers from it, exactly and with proof: each
-/// statement names the deciding rule with its line, and a concrete packet where there is one. It changes nothing.
+/// Reads a snapshot of virtual networks (a file or a folder of files) and answers from it, exactly and with proof. Each statement
+/// names the deciding rule with its line, and a concrete packet where there is one. Changes nothing.
 #[derive(Parser, Debug)]
 #[command(name = "heronshale", version, max_term_width = 100, after_help = AFTER)]
 pub struct Program {
@@ -39,11 +42,18 @@ pub struct Program {
 }
 
 const AFTER: &str = "\
-Things are named alike everywhere: an interface, a workload or anything else by its name; an address; internet; or a name with \
-its kind: interface: workload: network: subnet: group: tag:role=web identity: division: owner: site: set: balancer: service:
+Names: an interface, a workload or anything else by its name; an address; internet; or a name with its kind:
+  interface: workload: network: subnet: group: tag:role=web identity: division: owner: site: set: balancer: service:
 
-Exit codes: 0 nothing at or above the threshold, 1 findings at or above it, 2 wrong use, 3 the input cannot be used, 4 the \
-environment failed.";
+Exit codes:
+  0  nothing at or above the threshold, or the expected result
+  1  findings at or above the threshold, or another result
+  2  wrong use
+  3  the input cannot be used
+  4  the environment failed";
+
+/// What help shows in which order: the sentence, examples, then options.
+const HELP: &str = "{about-with-newline}\n{usage-heading} {usage}\n\n{after-help}\n\n{all-args}";
 
 #[derive(Subcommand, Debug)]
 enum Command {
@@ -65,16 +75,24 @@ enum Command {
     Explain(explain::Explain),
     Schema(schema::Schema),
     Completions(completions::Completions),
+    Manual(manual::Manual),
 }
 
 /// The arguments of the whole program, for completions and documentation.
 pub fn arguments() -> clap::Command {
-    Program::command()
+    completing::with_values(Program::command()).mut_subcommands(|command| {
+        let examples = examples::text(command.get_name());
+        command.help_template(HELP).after_help(examples)
+    })
 }
 
 /// Runs the program.
 pub fn run() -> ExitCode {
-    let program = match Program::try_parse() {
+    clap_complete::CompleteEnv::with_factory(arguments).complete();
+    let parsed = arguments()
+        .try_get_matches()
+        .and_then(|matches| Program::from_arg_matches(&matches));
+    let program = match parsed {
         Ok(program) => program,
         // Help and the version are answers: if they cannot be written, that is told as of any answer.
         Err(told) if !told.use_stderr() => {
@@ -126,6 +144,7 @@ impl Command {
             Self::Explain(command) => command.run(),
             Self::Schema(command) => command.run(),
             Self::Completions(command) => command.run(),
+            Self::Manual(command) => command.run(),
         }
     }
 }

@@ -17,9 +17,9 @@ use std::path::{Path, PathBuf};
 /// Formats that need no profile.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum OpenFormat {
-    /// A Linux machine's rules for what it receives and sends: nft -j list ruleset or iptables-save, with ip -j addr
+    /// A Linux machine's rules for its own traffic: nft -j list ruleset or iptables-save, with ip -j addr
     LinuxWorkload,
-    /// A Linux machine's rules for what it passes on, with its translations: the same, and ip -j route, ip -j rule
+    /// A Linux machine's rules and translations for forwarded traffic: the same, with ip -j route and ip -j rule
     LinuxFirewall,
     /// Access control lists of RFC 8519 in JSON, as network ACLs
     IetfAcl,
@@ -46,20 +46,19 @@ pub enum Way {
 /// How files of open formats are read.
 #[derive(Args, Debug)]
 pub struct Reading {
-    /// With --as: what the machine, or the route table, is called in the snapshot
+    /// With --as: the name of the machine or route table in the snapshot
     #[arg(long, value_name = "NAME", requires = "written_as")]
     name: Option<String>,
-    /// With --as: the snapshot that the new file will be a part of; the machine's interfaces are found in it by their addresses
+    /// With --as: the snapshot around the new file, in which the machine's interfaces are found by address
     #[arg(long, value_name = "PATH", requires = "written_as")]
     beside: Option<PathBuf>,
-    /// With --as linux-firewall: in each of its networks one interface more, which holds all other addresses, so that hosts there can be
-    /// asked about
+    /// With --as linux-firewall: add an interface with all other addresses of each network, so that hosts there can be asked about
     #[arg(long, requires = "written_as", conflicts_with = "beside")]
     hosts: bool,
-    /// With --as ietf-acl: what happens when no entry matches, which RFC 8519 leaves to the device
+    /// With --as ietf-acl: the action if no entry matches, which RFC 8519 leaves to the device
     #[arg(long, value_name = "ACTION", value_enum, requires = "written_as")]
     rest: Option<Rest>,
-    /// With --as ietf-acl: the direction of lists whose name does not end in :inbound or :outbound
+    /// With --as ietf-acl: the direction of lists without :inbound or :outbound at the end of their name
     #[arg(
         long,
         value_name = "WAY",
@@ -68,7 +67,7 @@ pub struct Reading {
         requires = "written_as"
     )]
     direction: Way,
-    /// With --as ietf-routes: the network whose route table it is; --name names the table
+    /// With --as ietf-routes: the network of the route table; --name names the table
     #[arg(long, value_name = "NETWORK", requires = "written_as")]
     network: Option<String>,
 }

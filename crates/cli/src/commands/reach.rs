@@ -8,18 +8,17 @@ use heronshale_report as report;
 
 /// What something can reach, or who can reach it, in how many jumps
 ///
-/// Every connection that works there and back, by services, with the address and the firewalls by which it goes. With --jumps onward from each
-/// workload that is reached, as whoever has taken it over could: the shortest chain to each, and the
-/// workloads that every chain passes. The internet, sites and services end a chain. Traffic, if given, limits every jump.
+/// Lists every connection that works there and back, with its address and firewalls. With --jumps it goes on from each workload
+/// reached, as an attacker could: the shortest chain to each, and the workloads on every chain. Traffic, if given, limits every jump.
 #[derive(Args, Debug)]
 pub struct Reach {
     /// Where it starts: an interface, a workload, internet, a site, a selector
     #[arg(value_name = "FROM", required_unless_present = "to")]
     from: Option<String>,
-    /// Who can reach this; with FROM: only the chains from there to here
+    /// Who can reach this; with FROM: only chains from there
     #[arg(long, value_name = "TO")]
     to: Option<String>,
-    /// How many connections one after the other
+    /// How many connections one after the other, at most
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=32))]
     jumps: u32,
     #[command(flatten)]

@@ -7,7 +7,7 @@ use heronshale_answers::rule_answer;
 use heronshale_model::ends::parse_rule;
 use heronshale_report as report;
 
-/// One rule: what it alone matches, on what it acts, and what would change without it
+/// One rule: what it matches, where it applies, and what changes without it
 #[derive(Args, Debug)]
 pub struct Rule {
     /// The rule: its id, FILTER/ID, group:FILTER/in/ID, or FILE:LINE

@@ -9,7 +9,7 @@ use heronshale_intake::{
 };
 use heronshale_report::{answer_kinds, json, schema_of};
 
-/// The JSON Schema of snapshot files and those beside them, or of an answer in JSON
+/// The JSON Schema of a file or of an answer
 #[derive(Args, Debug)]
 pub struct Schema {
     /// A file: snapshot, configuration, expectations, acceptances, profile, questions; or an answer: audit, effective, exposure, path …

@@ -11,10 +11,10 @@ use heronshale_intake::{load_texts, without_rules};
 use heronshale_report as report;
 use std::path::PathBuf;
 
-/// The rules that can all go for good, as a list and as a patch, with the proof that nothing changes
+/// Rules that can be deleted together, with the proof that nothing changes
 ///
-/// Takes out shadowed and redundant rules that stay dead whatever the members of groups and sets become. Every class of interfaces is
-/// compared before and after as part of the command. Ends with 1 if that proof fails; then nothing is offered.
+/// Finds shadowed and redundant rules that stay dead whatever the members of groups and sets become, and compares every class of
+/// interfaces before and after. Ends with 1 if that proof fails; then nothing is offered.
 #[derive(Args, Debug)]
 pub struct Tidy {
     #[command(flatten)]
@@ -25,7 +25,7 @@ pub struct Tidy {
     /// Write the changed files, comments and layout kept, into this folder
     #[arg(long, value_name = "FOLDER")]
     apply: Option<PathBuf>,
-    /// Write over files that are there already
+    /// Overwrite files that are there
     #[arg(long)]
     force: bool,
 }

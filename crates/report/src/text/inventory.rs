@@ -3,7 +3,7 @@
 use super::at;
 use crate::page::{Look, Page, plural};
 use anstyle::Style;
-use heronshale_answers::{Answer, Finds, Inventory, SubnetRow};
+use heronshale_answers::{Answer, Finds, Inventory, PlanAnswer, PlanRow, SubnetRow};
 
 /// Subnets beyond this are told by network only.
 const MOST_SUBNETS: usize = 60;
@@ -317,7 +317,7 @@ fn filters(page: &mut Page, all: &Inventory) {
     }
 }
 
-/// What holds an address.
+/// Where something occurs.
 pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
     let Answer {
         heading,
@@ -326,16 +326,46 @@ pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
     } = answer;
     let mut page = Page::new(look);
     let kind = if found.of_the_internet {
-        "an address of the internet, "
+        "an address of the internet and occurs "
     } else {
         ""
     };
+    let verb = if kind.is_empty() { "occurs " } else { "is " };
+    let asked = &found.asked;
     let sentence = match found.holdings.len() {
-        0 => format!("{} is {kind}in nothing of this snapshot.", found.address),
-        count => format!("{} is {kind}in {}.", found.address, plural(count, "place")),
+        0 if found.resolves.is_empty() => {
+            format!("{asked} {verb}{kind}nowhere in this snapshot.")
+        }
+        0 => resolves_text(found),
+        count => {
+            let resolves = if found.resolves.is_empty() {
+                String::new()
+            } else {
+                format!(" {}", resolves_text(found))
+            };
+            let places = plural(count, "place");
+            format!("{asked} {verb}{kind}in {places}.{resolves}")
+        }
     };
     page.top(&sentence, heading);
     page.blank();
+    let resolved = found.resolves.iter().map(|one| {
+        vec![
+            one.asked_from.join(", "),
+            if one.addresses.is_empty() {
+                "does not resolve".to_owned()
+            } else {
+                one.addresses.join(", ")
+            },
+            one.holders.join(", "),
+            one.by.clone(),
+        ]
+    });
+    let header = ["asked from", "resolves to", "held by", "answered by"];
+    page.table(&header, &resolved.collect::<Vec<_>>(), &[]);
+    if !found.resolves.is_empty() && !found.holdings.is_empty() {
+        page.blank();
+    }
     let rows = found.holdings.iter().map(|one| {
         vec![
             one.kind.clone(),
@@ -357,4 +387,97 @@ pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
     }
     page.foot(heading);
     page.finish()
+}
+
+/// Whether a name resolves alike from everywhere.
+fn resolves_text(found: &Finds) -> String {
+    let asked = &found.asked;
+    match found.resolves.as_slice() {
+        [one] => format!(
+            "{asked} resolves to {} from everywhere.",
+            one.addresses.join(", ")
+        ),
+        several => format!(
+            "{asked} resolves in {} different ways, depending on the network.",
+            several.len()
+        ),
+    }
+}
+
+/// The address plan.
+pub fn plan(answer: &Answer<PlanAnswer>, look: Look) -> String {
+    let Answer {
+        heading,
+        answer: found,
+        ..
+    } = answer;
+    let mut page = Page::new(look);
+    let (usable, used) = found.rows.iter().fold((0, 0), |(usable, used), row| {
+        (usable + row.usable, used + row.used)
+    });
+    let full = found.rows.iter().max_by_key(|row| share(row));
+    let full = full
+        .filter(|row| row.used > 0)
+        .map_or_else(String::new, |row| {
+            format!(" The fullest is {} ({} %).", row.subnet, share(row))
+        });
+    page.top(
+        &format!("{used} of {usable} usable IPv4 addresses are in use.{full}"),
+        heading,
+    );
+    page.blank();
+    let rows = found.rows.iter().map(|row| {
+        vec![
+            row.network.clone(),
+            row.subnet.clone(),
+            row.blocks.join(", "),
+            row.usable.to_string(),
+            row.used.to_string(),
+            format!("{} %", share(row)),
+            row.next_free.clone().unwrap_or_else(|| "full".to_owned()),
+            row.owner.clone().unwrap_or_default(),
+        ]
+    });
+    let header = [
+        "network",
+        "subnet",
+        "IPv4",
+        "usable",
+        "used",
+        "full",
+        "next free",
+        "owner",
+    ];
+    page.table(&header, &rows.collect::<Vec<_>>(), &[3, 4, 5]);
+    page.heading("FREE IN NETWORKS");
+    let wanted = found.length.map_or_else(
+        || "next free block (--free LENGTH)".to_owned(),
+        |length| format!("next free /{length}"),
+    );
+    let rows = found.free.iter().map(|one| {
+        let next = match (&one.next, found.length) {
+            (Some(next), _) => next.clone(),
+            (None, Some(_)) => "none".to_owned(),
+            (None, None) => String::new(),
+        };
+        vec![
+            one.network.clone(),
+            one.blocks.join(", "),
+            one.addresses.to_string(),
+            next,
+        ]
+    });
+    let header = ["network", "IPv4", "free addresses", &wanted];
+    page.table(&header, &rows.collect::<Vec<_>>(), &[2]);
+    page.foot(heading);
+    page.finish()
+}
+
+/// How full a subnet is, in hundredths.
+fn share(row: &PlanRow) -> u64 {
+    match (row.used, row.usable) {
+        (0, _) => 0,
+        (_, 0) => 100,
+        (used, usable) => (used.saturating_mul(100) / usable).min(100),
+    }
 }

@@ -1,6 +1,7 @@
 //! Each answer as text for people: the answer in one sentence, then what matters most.
 
 mod audit;
+mod connections;
 mod coverage;
 mod effective;
 mod explain;
@@ -14,12 +15,13 @@ mod rule;
 mod tidy;
 
 pub use audit::{GroupBy, audit, one_accepted, one_finding};
+pub use connections::{connections, connections_csv};
 pub use coverage::{coverage, drafted_profile, guide, reading};
 pub use effective::{effective, too_many_classes};
 pub use explain::explain;
 pub(crate) use exposure::closed_text;
 pub use exposure::exposure;
-pub use inventory::{finds, inventory};
+pub use inventory::{finds, inventory, plan};
 pub use matrix::{matrix, matrix_cell};
 pub use path::path;
 pub use reach::reach;

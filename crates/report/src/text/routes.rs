@@ -19,17 +19,24 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
         .iter()
         .filter(|route| route.broken && !route.idle)
         .count();
-    let table = match &found.table {
-        None => "automatic routes only".to_owned(),
-        Some(table) if table.missing => {
+    let table = match (&found.table, &found.routed_by) {
+        (_, Some(by)) => by.clone(),
+        (None, None) => "automatic routes only".to_owned(),
+        (Some(table), _) if table.missing => {
             format!("table {}, which is missing from the snapshot", table.name)
         }
-        Some(table) => {
+        (Some(table), _) => {
             let place = table
                 .place
                 .as_ref()
                 .map_or_else(String::new, |place| format!(" ({})", at(place)));
-            format!("table {}, {}{place}", table.name, table.by)
+            let own = found.of == format!("table {}", table.name);
+            let by = if own || table.by.is_empty() {
+                String::new()
+            } else {
+                format!(", {}", table.by)
+            };
+            format!("table {}{by}{place}", table.name)
         }
     };
     let state = match (idle, broken) {
@@ -40,20 +47,19 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
             format!(", {idle} idle, {broken} to a dead next hop")
         }
     };
-    let sentence = format!(
-        "{} is routed by {table}: {}{state}.",
-        found.interface.name,
-        plural(found.routes.len(), "route")
-    );
+    let sentence = match found.routes.len() {
+        0 => format!("{} is routed by {table}.", found.of),
+        count => format!(
+            "{} is routed by {table}: {}{state}.",
+            found.of,
+            plural(count, "route")
+        ),
+    };
     page.top(&sentence, heading);
-    if found.straight_in_subnet {
-        page.say(
-            Style::new(),
-            &format!(
-                "Traffic inside subnet {} goes directly, whatever the routes say.",
-                found.interface.subnet
-            ),
-        );
+    if let Some(subnet) = &found.straight_in {
+        let text =
+            format!("Traffic inside subnet {subnet} goes directly, whatever the routes say.");
+        page.say(Style::new(), &text);
     }
     page.blank();
     let place = |route: &RouteFact| route.place.as_ref().map_or_else(String::new, at);

@@ -6,9 +6,10 @@ use super::super::draft::{Draft, Role};
 use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::owner_text;
-use heronshale_model::estate::{GatewayKind, Id, Subnet};
+use crate::facts::{Room, rooms};
+use heronshale_model::estate::{Id, Subnet};
 use heronshale_model::severity::Severity;
-use heronshale_sets::address::{Addresses, Family};
+use heronshale_sets::address::Family;
 
 pub(crate) const KIND: Kind = Kind {
     name: "subnet-full",
@@ -49,52 +50,11 @@ struct Fact {
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
     let estate = context.view.estate;
-    let mut by_subnet: Vec<Vec<heronshale_sets::address::Range>> =
-        vec![Vec::new(); estate.subnets.len()];
-    for interface in estate.interfaces.items() {
-        by_subnet[interface.subnet.index()].extend(interface.addresses.ranges());
-    }
-    for gateway in estate.gateways.items() {
-        if let GatewayKind::Nat {
-            subnet,
-            address: Some(address),
-            ..
-        } = &gateway.kind
-        {
-            by_subnet[subnet.index()].push(heronshale_sets::address::Range::single(*address));
-        }
-    }
-    for balancer in estate.balancers.items() {
-        if let Some(subnet) = balancer.subnet {
-            let fronts = balancer.front_ends.iter().filter(|front| !front.public);
-            by_subnet[subnet.index()]
-                .extend(fronts.map(|front| heronshale_sets::address::Range::single(front.address)));
-        }
-    }
-    let count = |addresses: &Addresses| {
-        addresses
-            .of(Family::V4)
-            .spans()
-            .iter()
-            .map(|(first, last)| last - first + 1)
-            .sum::<u128>()
-    };
-    let of = |(id, subnet): (Id<Subnet>, &Subnet)| {
-        let blocks = subnet
-            .blocks
-            .ranges()
-            .filter(|range| range.family == Family::V4)
-            .map(|_| 1_u128)
-            .sum::<u128>();
-        let reserved = u128::from(context.view.settings(subnet.network).reserved_addresses);
-        let usable = count(&subnet.blocks).saturating_sub(reserved * blocks);
-        let held: Addresses = by_subnet[id.index()].iter().copied().collect();
-        Fact {
-            subnet: id,
-            usable,
-            held: count(&held.intersection(&subnet.blocks)),
-            needs: subnet.needs.map(u128::from),
-        }
+    let of = |(id, room): (Id<Subnet>, Room)| Fact {
+        subnet: id,
+        usable: room.usable,
+        held: room.used(),
+        needs: estate.subnets[id].needs.map(u128::from),
     };
     let full = |fact: &Fact| {
         let four = !estate.subnets[fact.subnet].blocks.of(Family::V4).is_empty();
@@ -103,7 +63,11 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
         let nearly = fact.usable > TINY && fact.held * 10 >= fact.usable * NEARLY && !enough;
         four && (short || nearly || fact.held > fact.usable)
     };
-    estate.subnets.iter().map(of).filter(full).collect()
+    rooms(context.view)
+        .into_iter()
+        .map(of)
+        .filter(full)
+        .collect()
 }
 
 fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {

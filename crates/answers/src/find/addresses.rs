@@ -1,53 +1,30 @@
-//! Everything in a snapshot that holds an address: records, sets, routes, rules.
+//! Everything in a snapshot that has some addresses: records, sets, routes, rules.
 
+use super::Holding;
 use heronshale_audit::describe::{filter_text, peer_text, rule_says};
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::estate::{
     Estate, GatewayKind, Peer, RecordData, Reference, RouteDestination, SetItem,
 };
-use heronshale_model::source::{Origin, Place};
+use heronshale_model::source::Origin;
 use heronshale_sets::address::{Addresses, Block};
-use serde::Serialize;
 use std::net::IpAddr;
 
-/// What holds an address.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(deny_unknown_fields)]
-pub struct Finds {
-    /// The address.
-    pub address: String,
-    /// Whether the internet may ask for it: public space that belongs to no network and no site of the estate.
-    pub of_the_internet: bool,
-    /// What holds it: records first, then sets, routes, rules.
-    pub holdings: Vec<Holding>,
-    /// Rules that hold it because they are about any address, and are not listed.
-    pub rules_about_any: usize,
-}
-
-/// One thing that holds an address.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(deny_unknown_fields)]
-pub struct Holding {
-    /// `interface`, `public address`, `subnet`, `set`, `route`, `rule` …
-    pub kind: String,
-    /// What it is called.
-    pub name: String,
-    /// By which of its parts it holds the address.
-    pub by: String,
-    /// Where it stands.
-    pub place: Place,
-}
-
-struct Search<'v, 'e> {
-    view: &'v Fabric<'e>,
-    address: IpAddr,
-    found: Vec<Holding>,
+pub(super) struct Search<'v, 'e> {
+    pub(super) view: &'v Fabric<'e>,
+    /// What is looked for: whatever has some of it is found.
+    pub(super) wanted: Addresses,
+    pub(super) found: Vec<Holding>,
 }
 
 impl Search<'_, '_> {
-    fn add(&mut self, kind: &str, name: impl ToString, by: impl ToString, origin: &Origin) {
+    pub(super) fn add(
+        &mut self,
+        kind: &str,
+        name: impl ToString,
+        by: impl ToString,
+        origin: &Origin,
+    ) {
         let place = self.view.estate.sources.place(origin);
         self.found.push(Holding {
             kind: kind.to_owned(),
@@ -57,22 +34,18 @@ impl Search<'_, '_> {
         });
     }
 
-    /// The runs of a set that hold the address, if it does.
+    /// The first run of a set with some of the addresses, if it has any.
     fn part(&self, set: &Addresses) -> Option<String> {
         let holds = |range: &heronshale_sets::address::Range| {
-            [*range]
-                .into_iter()
-                .collect::<Addresses>()
-                .contains(self.address)
+            let range: Addresses = [*range].into_iter().collect();
+            range.overlaps(&self.wanted)
         };
         set.ranges().find(holds).map(|range| range.to_string())
     }
 
     fn in_block(&self, block: &Block) -> bool {
-        [block.range]
-            .into_iter()
-            .collect::<Addresses>()
-            .contains(self.address)
+        let range: Addresses = [block.range].into_iter().collect();
+        range.overlaps(&self.wanted)
     }
 
     fn in_set(&mut self, kind: &str, name: impl ToString, set: &Addresses, origin: &Origin) {
@@ -81,8 +54,10 @@ impl Search<'_, '_> {
         }
     }
 
-    fn records(&mut self) {
-        let (estate, address): (&Estate, IpAddr) = (self.view.estate, self.address);
+    pub(super) fn records(&mut self) {
+        let estate: &Estate = self.view.estate;
+        let wanted = self.wanted.clone();
+        let is_wanted = |address: Option<IpAddr>| address.is_some_and(|one| wanted.contains(one));
         for interface in estate.interfaces.items() {
             self.in_set(
                 "interface",
@@ -95,7 +70,7 @@ impl Search<'_, '_> {
             .public_addresses
             .items()
             .iter()
-            .filter(|public| public.address == address)
+            .filter(|public| wanted.contains(public.address))
         {
             let by = public.interface.map_or_else(
                 || "unused".to_owned(),
@@ -113,7 +88,7 @@ impl Search<'_, '_> {
                 continue;
             };
             for (held, by) in [(public, "its public address"), (own, "its own address")] {
-                if *held == Some(address) {
+                if is_wanted(*held) {
                     self.add("gateway", &gateway.name, by, &gateway.origin);
                 }
             }
@@ -153,7 +128,9 @@ impl Search<'_, '_> {
 
     /// Firewalls with their translations, balancers, services, links of hubs.
     fn devices(&mut self) {
-        let (estate, address): (&Estate, IpAddr) = (self.view.estate, self.address);
+        let estate: &Estate = self.view.estate;
+        let wanted = self.wanted.clone();
+        let is_wanted = |address: Option<IpAddr>| address.is_some_and(|one| wanted.contains(one));
         for firewall in estate.firewalls.items() {
             self.in_set(
                 "firewall",
@@ -174,7 +151,7 @@ impl Search<'_, '_> {
                     .into_iter()
                     .flat_map(|(word, peers)| self.held_by(word, peers.iter().flatten()))
                     .collect();
-                by.extend((translation.to == Some(address)).then(|| "becomes it".to_owned()));
+                by.extend(is_wanted(translation.to).then(|| "translates to it".to_owned()));
                 if !by.is_empty() {
                     let id = translation
                         .id
@@ -200,24 +177,24 @@ impl Search<'_, '_> {
             for front in balancer
                 .front_ends
                 .iter()
-                .filter(|front| front.address == address)
+                .filter(|front| wanted.contains(front.address))
             {
                 self.add(
                     "front end",
                     format!("balancer {}", balancer.name),
-                    address,
+                    front.address,
                     &front.origin,
                 );
             }
             for end in balancer
                 .back_ends
                 .iter()
-                .filter(|end| end.address == Some(address))
+                .filter(|end| is_wanted(end.address))
             {
                 self.add(
                     "back end",
                     format!("balancer {}", balancer.name),
-                    address,
+                    end.address.map_or_else(String::new, |one| one.to_string()),
                     &end.origin,
                 );
             }
@@ -273,7 +250,8 @@ impl Search<'_, '_> {
             .iter()
             .map(|record| (record, "the public".to_owned()));
         for (record, by) in zones.chain(public) {
-            if matches!(&record.data, RecordData::Addresses(all) if all.contains(&self.address)) {
+            if matches!(&record.data, RecordData::Addresses(all) if all.iter().any(|one| self.wanted.contains(*one)))
+            {
                 self.add("DNS name", &record.name, by, &record.origin);
             }
         }
@@ -282,7 +260,7 @@ impl Search<'_, '_> {
     /// The peers that hold it by more than "any", each behind a word.
     fn held_by<'p>(&self, word: &str, peers: impl Iterator<Item = &'p Peer>) -> Vec<String> {
         let holds = |peer: &&Peer| {
-            **peer != Peer::Any && self.view.peer(peer, None).sure.contains(self.address)
+            **peer != Peer::Any && self.view.peer(peer, None).sure.overlaps(&self.wanted)
         };
         peers
             .filter(holds)
@@ -290,12 +268,12 @@ impl Search<'_, '_> {
             .collect()
     }
 
-    fn sets(&mut self) {
+    pub(super) fn sets(&mut self) {
         for (id, set) in self.view.estate.address_sets.iter() {
             let written = set.content.iter().flatten().find_map(|item| match item {
                 SetItem::Block(block) if self.in_block(block) => Some(block.range.to_string()),
                 SetItem::Set(Reference::Found(inner))
-                    if self.view.set(*inner).matched.sure.contains(self.address) =>
+                    if self.view.set(*inner).matched.sure.overlaps(&self.wanted) =>
                 {
                     Some(format!(
                         "set:{}",
@@ -306,7 +284,7 @@ impl Search<'_, '_> {
             });
             match written {
                 Some(by) => self.add("set", &set.name, by, &set.origin),
-                None if self.view.set(id).matched.maybe.contains(self.address) => {
+                None if self.view.set(id).matched.maybe.overlaps(&self.wanted) => {
                     self.add(
                         "set",
                         &set.name,
@@ -319,7 +297,7 @@ impl Search<'_, '_> {
         }
     }
 
-    fn routes(&mut self) {
+    pub(super) fn routes(&mut self) {
         for table in self.view.estate.route_tables.items() {
             for route in &table.routes {
                 let id = route
@@ -344,7 +322,7 @@ impl Search<'_, '_> {
                     self.in_block(block).then(|| block.range.to_string())
                 }
                 RouteDestination::Set(Reference::Found(set)) => {
-                    let holds = self.view.set(*set).matched.sure.contains(self.address);
+                    let holds = self.view.set(*set).matched.sure.overlaps(&self.wanted);
                     holds.then(|| format!("set:{}", self.view.estate.address_sets[*set].name))
                 }
                 RouteDestination::Set(Reference::Missing(_)) => None,
@@ -355,7 +333,7 @@ impl Search<'_, '_> {
     }
 
     /// Rules whose peers or own side hold it by more than "any"; how many hold it by that alone.
-    fn rules(&mut self) -> usize {
+    pub(super) fn rules(&mut self) -> usize {
         let estate = self.view.estate;
         let mut about_any = 0;
         for id in estate.rule_ids() {
@@ -390,24 +368,5 @@ impl Search<'_, '_> {
             self.add("rule", name, by.join(", "), &rule.origin);
         }
         about_any
-    }
-}
-
-/// Everything that holds an address.
-pub fn find(view: &Fabric<'_>, address: IpAddr) -> Finds {
-    let mut search = Search {
-        view,
-        address,
-        found: Vec::new(),
-    };
-    search.records();
-    search.sets();
-    search.routes();
-    let rules_about_any = search.rules();
-    Finds {
-        address: address.to_string(),
-        of_the_internet: view.internet_end().contains(address),
-        holdings: search.found,
-        rules_about_any,
     }
 }

@@ -1,0 +1,179 @@
+//! `heronshale path`: one connection there and back, what is in the way, and what would fix it; or a list of them.
+
+mod many;
+
+use crate::failure::Failure;
+use crate::opened::{EstateArgs, TrafficArgs, end};
+use clap::{Args, ValueEnum};
+use heronshale_answers::{PathAnswer, is_met, path_answer, since};
+use heronshale_engine::fabric::Fabric;
+use heronshale_engine::path::{Connection, Goal, Target, Tuple, question};
+use heronshale_model::connections::Expected;
+use heronshale_model::ends::End;
+use heronshale_model::estate::Service;
+use heronshale_report as report;
+
+/// Whether a connection works, there and back, and if not, why and what fixes it
+///
+/// Follows request and reply through stages, routes, devices and translations. Where it fails, lists everything in the way and
+/// fixes that were tried in memory. Ends may be sets; then the answer is split by result. Without traffic it says which services
+/// work. Ends with 0 if everything asked works, or is as expected, else with 1.
+#[derive(Args, Debug)]
+pub struct Path {
+    /// Where it starts: an interface, a workload, an address, internet, a site, a selector; or a whole connection as in a log:
+    /// "tcp 10.64.0.7:40000 → 10.65.0.9:443"
+    #[arg(value_name = "FROM", required_unless_present = "list")]
+    from: Option<String>,
+    /// Where it goes: as FROM, or a DNS name, a URL, HOST:PORT, balancer:NAME, service:NAME
+    #[arg(value_name = "TO")]
+    to: Option<String>,
+    /// Ask every connection of this file: CSV with the columns from, to, traffic, expect and name, or lines such as
+    /// `desk-1 engine-data tcp 5432 expect fails`
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["from", "to", "tcp", "udp", "icmp", "traffic", "source_port", "since", "expect"])]
+    list: Option<std::path::PathBuf>,
+    /// The expected result: ends with 0 if that is the result
+    #[arg(long, value_name = "RESULT", value_enum, default_value = "works")]
+    expect: Expect,
+    #[command(flatten)]
+    traffic: TrafficArgs,
+    /// Only from this client port
+    #[arg(long, value_name = "PORT", help_heading = "Traffic")]
+    source_port: Option<u16>,
+    /// An earlier snapshot: shows its answer, and marks new obstacles
+    #[arg(long, value_name = "OLD")]
+    since: Option<std::path::PathBuf>,
+    #[command(flatten)]
+    estate: EstateArgs,
+}
+
+/// The expected result.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Expect {
+    /// It works, there and back
+    Works,
+    /// It does not work, for whatever reason
+    Fails,
+    /// A filter blocks it or its reply
+    Blocked,
+    /// It or its reply is dropped on the way
+    Dropped,
+    /// Some of it works
+    Partly,
+    /// It works under a condition
+    Depends,
+    /// The snapshot does not tell
+    Unknown,
+}
+
+impl Expect {
+    fn expected(self) -> Expected {
+        match self {
+            Self::Works => Expected::Works,
+            Self::Fails => Expected::Fails,
+            Self::Blocked => Expected::Blocked,
+            Self::Dropped => Expected::Dropped,
+            Self::Partly => Expected::Partly,
+            Self::Depends => Expected::Depends,
+            Self::Unknown => Expected::Unknown,
+        }
+    }
+}
+
+impl Path {
+    pub fn run(&self) -> Result<u8, Failure> {
+        if let Some(list) = &self.list {
+            return many::run(&self.estate, list);
+        }
+        let opened = self.estate.open()?;
+        let view = opened.view();
+        let mut answer = self.ask(&view)?;
+        if let Some(old) = &self.since {
+            let old = opened.other(old)?;
+            let old = old.view();
+            let taken = old.estate.taken.map(|taken| taken.to_string());
+            let before = match self.ask(&old) {
+                Ok(answer) => Ok(answer),
+                Err(Failure::Use { what, .. }) => Err(what),
+                Err(other) => return Err(other),
+            };
+            since(&mut answer, before.as_ref().map_err(String::as_str), taken);
+        }
+        let met = is_met(self.expect.expected(), answer.verdict);
+        opened.answer(&view, "path", answer, report::path)?;
+        Ok(u8::from(!met))
+    }
+
+    fn ask(&self, view: &Fabric<'_>) -> Result<PathAnswer, Failure> {
+        let from = self.from.as_deref().unwrap_or_default();
+        let services = self.traffic.services()?;
+        let (connection, names) = match &self.to {
+            Some(to) => between(view, from, to, services, self.source_port)?,
+            None => whole(view, from, &services, self.source_port)?,
+        };
+        let asked = question(view, &connection).map_err(|error| Failure::end(&names[0], error))?;
+        Ok(path_answer(view, &asked, [&names[0], &names[1]]))
+    }
+}
+
+/// What is asked, and how its ends were written.
+type Asked = (Connection, [String; 2]);
+
+/// A connection of which both ends are given.
+fn between(
+    view: &Fabric<'_>,
+    from: &str,
+    to: &str,
+    mut services: Vec<Service>,
+    source_port: Option<u16>,
+) -> Result<Asked, Failure> {
+    let start = end(view, from)?;
+    let target = Target::parse(view, to).map_err(|error| Failure::end(to, error))?;
+    if let Some(service) = target.service {
+        if !services.is_empty() {
+            return Err(Failure::wrong(
+                format!("`{to}` already says which port"),
+                "leave out the port there, or the traffic option",
+            ));
+        }
+        services.push(service);
+    }
+    let connection = Connection {
+        from: start,
+        to: target.goal,
+        services,
+        source_port,
+    };
+    Ok((connection, [from.to_owned(), to.to_owned()]))
+}
+
+/// A whole connection as logs write it.
+fn whole(
+    view: &Fabric<'_>,
+    text: &str,
+    services: &[Service],
+    source_port: Option<u16>,
+) -> Result<Asked, Failure> {
+    let Some(tuple) = Tuple::parse(text) else {
+        return Err(Failure::wrong(
+            format!("`{text}` is not a whole connection, and TO is missing"),
+            "write FROM and TO, or \"tcp 10.64.0.7:40000 → 10.65.0.9:443\"",
+        ));
+    };
+    if !services.is_empty() {
+        return Err(Failure::wrong(
+            "a whole connection already says its traffic".to_owned(),
+            "leave out --tcp, --udp, --icmp and --traffic",
+        ));
+    }
+    let parse = |address: std::net::IpAddr| {
+        End::parse(view, &address.to_string()).map_err(|error| Failure::end(text, error))
+    };
+    let connection = Connection {
+        from: parse(tuple.source)?,
+        to: Goal::End(parse(tuple.destination)?),
+        services: vec![tuple.service],
+        source_port: source_port.or(tuple.source_port),
+    };
+    let names = [tuple.source.to_string(), tuple.destination.to_string()];
+    Ok((connection, names))
+}
