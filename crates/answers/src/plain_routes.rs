@@ -91,8 +91,8 @@ pub fn plain_routes(view: &Fabric<'_>, table: Id<RouteTable>) -> (Vec<PlainRoute
                         .or_default()
                         .push((hop.clone(), route.metric));
                 }
-                RouteDestination::Block(_) => put("a range is no prefix"),
-                RouteDestination::Set(_) => put("a set is no prefix"),
+                RouteDestination::Block(_) => put("a range is not a prefix"),
+                RouteDestination::Set(_) => put("a set is not a prefix"),
             }
         }
     }

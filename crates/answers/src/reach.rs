@@ -330,7 +330,7 @@ pub(super) fn hop_fact(
 /// A place, and the interfaces by which it was named.
 type Named = (Place, Vec<Id<Interface>>);
 
-/// The places of an end, each with its interfaces; none for an end that is no place.
+/// The places of an end, each with its interfaces; none for an end that is not a place.
 fn places_of(view: &Fabric<'_>, end: &End) -> Vec<Named> {
     match end {
         End::Internet => vec![(Place::Internet, Vec::new())],
@@ -401,7 +401,7 @@ fn by_machine(view: &Fabric<'_>, mut interfaces: Vec<Id<Interface>>) -> Vec<Name
     services
 }
 
-/// Answers what something reaches, or who reaches it. None if an end is no place: an address set, or one that stands for nothing.
+/// Answers what something reaches, or who reaches it. None if an end is not a place: an address set, or one that stands for nothing.
 pub fn reach_answer(view: &Fabric<'_>, asked: &ReachAsked<'_>) -> Option<ReachAnswer> {
     let [from, to] =
         [asked.from, asked.to].map(|end| end.map(|(end, _)| (end, places_of(view, end))));

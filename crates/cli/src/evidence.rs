@@ -1,5 +1,5 @@
 //! An audit as evidence: a folder with the audit, what it was made from, and all that it rests on; and the check that it
-//! comes out again, byte for byte.
+//! matches, byte for byte.
 
 use crate::failure::{FOUND, Failure};
 use crate::files::{finish_around, write_all};
@@ -342,7 +342,7 @@ pub fn write(
         .collect();
     write_all(folder, &texts, force)?;
     terminal::tell(&format!(
-        "wrote the evidence to {}: {}\n",
+        "Wrote the evidence to {}: {}\n",
         report::harmless_text(&folder.display().to_string()),
         texts
             .iter()
@@ -361,7 +361,7 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
     let bytes = match std::fs::read(&manifest) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
             return Err(Failure::input(
-                format!("{} is not there", manifest.display()),
+                format!("{} does not exist", manifest.display()),
                 hint,
             ));
         }
@@ -372,13 +372,13 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
     };
     let old: serde_json::Value = serde_json::from_slice(&bytes).map_err(|error| {
         Failure::input(
-            format!("{} is no manifest: {error}", manifest.display()),
+            format!("{} is not a manifest: {error}", manifest.display()),
             hint,
         )
     })?;
     if old["format"] != FORMAT {
         return Err(Failure::input(
-            format!("{} is no manifest of evidence", manifest.display()),
+            format!("{} is not a manifest of evidence", manifest.display()),
             hint,
         ));
     }
@@ -450,12 +450,10 @@ pub fn check(estate: &EstateArgs, stated: &StatedArgs, folder: &Path) -> Result<
     }
     let shown = report::harmless_text(&folder.display().to_string());
     let first = match (differ, added.len()) {
-        (0, 0) => format!("The evidence in {shown} comes out again, byte for byte.\n"),
-        (0, _) => format!(
-            "The evidence in {shown} comes out again, and the folder holds more than that.\n"
-        ),
+        (0, 0) => format!("The evidence in {shown} matches, byte for byte.\n"),
+        (0, _) => format!("The evidence in {shown} matches, and the folder has more files.\n"),
         _ => format!(
-            "The evidence in {shown} does not come out again: {differ} of {} files differ.\n",
+            "The evidence in {shown} does not match: {differ} of {} files differ.\n",
             files.len()
         ),
     };

@@ -42,7 +42,7 @@ pub enum Failure {
         /// What to do.
         hint: String,
     },
-    /// A file that is no snapshot cannot be used.
+    /// A file that is not a snapshot cannot be used.
     Input {
         /// What is wrong.
         what: String,
@@ -141,7 +141,7 @@ impl Failure {
                     with_hint(&format!("{what}: {error}"), None)
                 }
                 LoadError::NoSnapshot { path, .. } => {
-                    with_hint(&format!("{} holds no exports", path.display()), None)
+                    with_hint(&format!("{} has no exports", path.display()), None)
                 }
                 LoadError::Input { problems, texts } => {
                     shown(problems, texts, "no snapshot was written")
@@ -198,7 +198,7 @@ fn with_hint(what: &str, hint: Option<&str>) -> String {
 
 fn no_snapshot(path: &Path, not_read: &[NotRead]) -> String {
     let looked = match not_read {
-        [] => "it holds no files".to_owned(),
+        [] => "it has no files".to_owned(),
         files => {
             let shown: Vec<String> = files
                 .iter()

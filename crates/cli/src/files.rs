@@ -31,13 +31,13 @@ fn folder_of(path: &Path) -> &Path {
         .unwrap_or(Path::new("."))
 }
 
-/// Where a file's bytes go: where a link leads. What is there and is no plain file stays as it is.
+/// Where a file's bytes go: where a link leads. What is there and is not a plain file stays as it is.
 fn target(path: &Path) -> Result<PathBuf, Failure> {
     let refused = |what: &str| {
         let what = format!("{} is {what}, not a plain file", path.display());
         Err(Failure::wrong(
             what,
-            "name another file: nothing else is written over",
+            "name another file: other things are not overwritten",
         ))
     };
     match fs::symlink_metadata(path) {
@@ -128,7 +128,7 @@ fn clean(folder: &Path, lock: &Locked) -> Result<(), Failure> {
                     .collect::<Vec<_>>()
                     .join(", ");
                 crate::terminal::tell(&format!(
-                    "An earlier run was stopped while it wrote. Now in place: {names}.\n"
+                    "An earlier run was stopped while writing. Completed: {names}.\n"
                 ));
             }
             // Whoever may not take it away reads on all the same.
@@ -165,7 +165,7 @@ pub fn write_all(folder: &Path, files: &[(&str, &str)], force: bool) -> Result<(
         } else if fs::read(&path).ok().as_deref() != Some(text.as_bytes()) {
             if !force {
                 let what = format!(
-                    "{} is there already, with another text",
+                    "{} already exists, with another text",
                     folder.join(name).display()
                 );
                 return Err(Failure::wrong(
@@ -204,7 +204,7 @@ fn replace(folder: &Path, open: &[(&str, PathBuf, &str)]) -> Result<(), Failure>
             );
             return Err(Failure::wrong(
                 what,
-                "files that belong together are written whole on one file system only",
+                "a set of files must be on one file system",
             ));
         }
     }

@@ -240,7 +240,7 @@ impl EstateArgs {
             None => None,
             Some(text) => Some(parse_moment(text).ok_or_else(|| {
                 Failure::wrong(
-                    format!("`{text}` is no date"),
+                    format!("`{text}` is not a date"),
                     "write 2026-11-02, or 2026-11-02T06:00:00Z",
                 )
             })?),
@@ -457,7 +457,7 @@ pub fn selected(view: &Fabric<'_>, text: &str) -> Result<Vec<Id<Interface>>, Fai
     let found = end(view, text)?.interfaces(view);
     if found.is_empty() {
         return Err(Failure::wrong(
-            format!("`{text}` means no interface of the estate"),
+            format!("`{text}` matches no interface of the estate"),
             "`heronshale inventory --interfaces` lists them",
         ));
     }

@@ -38,7 +38,7 @@ pub fn look_of_stderr() -> Look {
     }
 }
 
-/// Writes an answer. A reader that goes away is no failure.
+/// Writes an answer. A reader that goes away is not a failure.
 pub fn answer(text: &str) -> std::io::Result<()> {
     let mut stdout = std::io::stdout().lock();
     match stdout

@@ -27,7 +27,7 @@ impl Client<'_> {
             .filter(|rest| rest.starts_with('/'));
         inside
             .map(str::to_owned)
-            .ok_or_else(|| "its next page is at another host, which is not asked".to_owned())
+            .ok_or_else(|| "its next page is on another host, which is not asked".to_owned())
     }
 
     /// An answer, after several tries if need be.
@@ -47,7 +47,7 @@ impl Client<'_> {
             }
             let pause = pause(tried).max(failed.after.unwrap_or_default().min(LONGEST_WISH));
             if self.start.elapsed() + pause >= self.bounds.whole {
-                return Err(format!("{}; the time is over", failed.why));
+                return Err(format!("{}; the time limit is reached", failed.why));
             }
             self.again.fetch_add(1, Ordering::Relaxed);
             std::thread::sleep(pause);
@@ -56,7 +56,7 @@ impl Client<'_> {
 
     pub(super) fn ask_once(&self, target: &str) -> Result<Json, Failed> {
         if self.start.elapsed() >= self.bounds.whole {
-            return Err(Failed::for_good("the time is over"));
+            return Err(Failed::for_good("the time limit is reached"));
         }
         let retry = |why: String, after| Failed {
             why,
@@ -76,7 +76,7 @@ impl Client<'_> {
                 return Err(retry("no answer in time".to_owned(), None));
             }
             Err(ureq::Error::HostNotFound) => {
-                return Err(Failed::for_good("the host is not known"));
+                return Err(Failed::for_good("the host is unknown"));
             }
             Err(ureq::Error::BadUri(_) | ureq::Error::Http(_)) => {
                 return Err(Failed::for_good("it cannot be asked"));
@@ -87,9 +87,7 @@ impl Client<'_> {
         match status {
             200 => {}
             300..=399 => {
-                return Err(Failed::for_good(
-                    "it leads elsewhere, which is not followed",
-                ));
+                return Err(Failed::for_good("it redirects, which is not followed"));
             }
             408 | 425 | 429 | 500 | 502..=504 => {
                 let after = response
@@ -223,7 +221,7 @@ pub(super) fn one(
     let mut asked: Vec<String> = Vec::new();
     loop {
         if asked.contains(&target) {
-            return missing("its pages lead back to one before".to_owned());
+            return missing("its pages lead back to an earlier page".to_owned());
         }
         if asked.len() >= client.bounds.pages {
             return missing(format!("it has more than {} pages", client.bounds.pages));

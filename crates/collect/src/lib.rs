@@ -238,7 +238,7 @@ fn origin_of(url: &str, has_token: bool) -> Result<(String, String), CollectErro
     };
     if authority.as_str().contains('@') {
         return Err(wrong(
-            "a URL with a name or password is not taken",
+            "a URL with a user name or password is not accepted",
             "secrets come from the environment: see `token` in the profile",
         ));
     }
@@ -255,7 +255,7 @@ fn origin_of(url: &str, has_token: bool) -> Result<(String, String), CollectErro
             .is_ok_and(|address| address.is_loopback());
     if scheme == "http" && has_token && !own {
         return Err(wrong(
-            "the token would go over the network in the clear",
+            "the token would be sent unencrypted",
             "write https://HOST",
         ));
     }

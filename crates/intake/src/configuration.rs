@@ -163,7 +163,7 @@ fn build(
             if value == 0 {
                 at.fail(
                     span,
-                    "a threshold of 0 means nothing".to_owned(),
+                    "a threshold of 0 has no meaning".to_owned(),
                     "here",
                     Some("write 1 or more".to_owned()),
                 );
@@ -182,7 +182,7 @@ fn build(
                 .unwrap_or_else(|| "`heronshale explain` lists the kinds of findings".to_owned());
             at.fail(
                 name.span,
-                format!("no kind of finding is called `{}`", name.value),
+                format!("there is no kind of finding called `{}`", name.value),
                 "unknown",
                 Some(help),
             );
@@ -208,7 +208,7 @@ fn build(
         let help = "write network, subnet, domain, division, owner, or tag:KEY".to_owned();
         at.fail(
             *span,
-            format!("`{value}` is nothing that makes segments"),
+            format!("`{value}` cannot form segments"),
             "here",
             Some(help),
         );

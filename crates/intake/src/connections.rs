@@ -115,7 +115,7 @@ fn expected(word: &str, place: Span, at: &mut Reading) -> Option<Expected> {
         let help = format!("write one of {}. {near}", words.join(", "));
         at.fail(
             place,
-            format!("`{word}` is no expected result"),
+            format!("`{word}` is not an expected result"),
             "here",
             Some(help.trim().to_owned()),
         );

@@ -22,7 +22,7 @@ pub struct SourceText {
     pub text: String,
 }
 
-/// A file that lies in the folder and is no part of the snapshot.
+/// A file that lies in the folder and is not a part of the snapshot.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotRead {
     /// Relative to the estate's folder.
@@ -81,7 +81,7 @@ pub(crate) fn text_of(bytes: Vec<u8>) -> Result<String, String> {
         )
     })?;
     if text.contains('\0') {
-        return Err("the file is not text in UTF-8: it holds a null byte".to_owned());
+        return Err("the file is not text in UTF-8: it contains a null byte".to_owned());
     }
     if text.starts_with('\u{feff}') {
         text.drain(..'\u{feff}'.len_utf8());
@@ -91,9 +91,8 @@ pub(crate) fn text_of(bytes: Vec<u8>) -> Result<String, String> {
 
 /// What is wrong if a file does not hold what it says.
 pub(crate) fn miscounted(said: u32, found: usize) -> String {
-    format!("the file says that it holds {said} entries, and has {found}")
+    format!("the file announces {said} entries and has {found}")
 }
 
 /// What to do then.
-pub(crate) const MISCOUNTED: &str =
-    "is the file cut? Get the whole of it; or say how many entries it holds now";
+pub(crate) const MISCOUNTED: &str = "is the file cut? Get the whole file, or correct the number";

@@ -21,7 +21,10 @@ pub(crate) fn read(file: FileId, text: &str, sink: &mut dyn Sink) -> Result<(), 
     let first = reader.peek()?;
     if first != Peek::Object {
         let node = reader.value(first, 0)?;
-        let title = format!("a snapshot is a map, this file holds {}", node.describe());
+        let title = format!(
+            "a snapshot is a map; this file contains {}",
+            node.describe()
+        );
         return Err(syntax_problem(file, 0, title, "expected `{`", None));
     }
     reader.document(sink)

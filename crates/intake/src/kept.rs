@@ -109,10 +109,10 @@ pub(crate) fn unchanged(
                     format!("{} is not what was collected", kept.name)
                 }
                 Ok(now) => format!(
-                    "{} holds {} of the {} answers that were collected",
+                    "{} has {} of the {} collected answers",
                     kept.name, now.pages, kept.pages
                 ),
-                Err(_) => format!("{} was collected, and is not there", kept.name),
+                Err(_) => format!("{} was collected, but does not exist", kept.name),
             };
         let quoted = format!("\"{}\"", kept.name);
         let at = text.find(&quoted).unwrap_or_default();

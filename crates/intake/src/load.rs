@@ -111,7 +111,7 @@ pub(crate) fn list(
             continue;
         }
         if path.is_dir() {
-            // What an audit wrote as evidence is no part of what was audited.
+            // What an audit wrote as evidence is not a part of what was audited.
             if !is_evidence(&path) {
                 list(root, &path, depth + 1, files)?;
             }
@@ -179,9 +179,14 @@ impl Loader {
         } else if bytes.starts_with(&[0xFF, 0xFE]) || bytes.starts_with(&[0xFE, 0xFF]) {
             self.file(name, bytes, true);
         } else if is_cut(&bytes) {
-            const HELP: &str = "get the whole file again; if it is no part of the estate, take it out of the folder";
+            const HELP: &str = "get the whole file again; if it is not a part of the estate, take it out of the folder";
             let file = FileId(u32::try_from(self.texts.len()).expect("fewer than 2^32 files"));
-            self.refuse(file, name, "the file ends before it says what it is", HELP);
+            self.refuse(
+                file,
+                name,
+                "the file ends before its header is complete",
+                HELP,
+            );
         } else {
             self.not_read.push(NotRead {
                 name,

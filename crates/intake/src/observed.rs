@@ -126,7 +126,7 @@ fn read(text: &str, at: &mut Reading) -> Vec<Seen> {
         let mut fail = |field: &str, what: &str, help: &str| {
             at.fail(
                 span(offset, field),
-                format!("`{field}` is no {what}"),
+                format!("`{field}` is not a valid {what}"),
                 "here",
                 Some(help.to_owned()),
             );

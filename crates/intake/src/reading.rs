@@ -203,9 +203,7 @@ pub(crate) fn text_of<'n>(node: &'n Node<'_>, at: &mut Reading, wanted: &str) ->
             at.expected(
                 node,
                 wanted,
-                Some(format!(
-                    "if the text is meant, write it in quotes: \"{text}\""
-                )),
+                Some(format!("for a text, write quotes: \"{text}\"")),
             );
             None
         }
@@ -345,7 +343,7 @@ impl Written for Moment {
                 "write 2026-11-02 (the end of that day, UTC) or 2026-11-02T06:00:00Z".to_owned();
             at.fail(
                 node.span,
-                format!("`{text}` is no date"),
+                format!("`{text}` is not a date"),
                 "not understood",
                 Some(help),
             );
@@ -382,7 +380,7 @@ impl Written for TagMap {
         if let Some(twice) = tags.windows(2).find(|pair| pair[0].0 == pair[1].0) {
             at.fail(
                 node.span,
-                format!("the key `{}` stands here twice", twice[0].0),
+                format!("the key `{}` appears twice", twice[0].0),
                 "in this map",
                 None,
             );
@@ -431,7 +429,7 @@ pub(crate) fn fields_of<'n, 't>(
         if found.iter().any(|(other, _)| other == name) {
             at.fail(
                 key.span,
-                format!("the field `{name}` stands here twice"),
+                format!("the field `{name}` appears twice"),
                 "a second time",
                 None,
             );
@@ -444,10 +442,10 @@ pub(crate) fn fields_of<'n, 't>(
                 .filter(|(field, _)| known.contains(field));
             let help = match (glued, torn) {
                 (_, Some((field, first))) => {
-                    format!("several values stand in brackets: `{field}: [{first}, {name}]`")
+                    format!("write several values in brackets: `{field}: [{first}, {name}]`")
                 }
                 (Some((field, value)), _) => {
-                    format!("write `{field}: {value}`, with a space behind the colon")
+                    format!("write `{field}: {value}`, with a space after the colon")
                 }
                 _ => other_word(name, known)
                     .or_else(|| did_you_mean(name, known.iter().copied()))
@@ -490,7 +488,7 @@ macro_rules! record {
                     let found = fields.iter().find(|(name, _)| *name == stringify!($field)).map(|(_, node)| *node);
                     let glued = || $crate::reading::is_glued(node, stringify!($field));
                     if found.is_none() && <$type as $crate::reading::Field>::REQUIRED && !glued() {
-                        let title = format!("{} lacks the field `{}`", $what, stringify!($field));
+                        let title = format!("{} needs the field `{}`", $what, stringify!($field));
                         let help = concat!($($doc,)+).trim().to_owned();
                         at.fail(node.span, title, "in here", Some(format!("{}: {help}", stringify!($field))));
                     }
@@ -538,7 +536,7 @@ macro_rules! choices {
                     other => {
                         let all = format!("one of {}", WORDS.join(", "));
                         let help = $crate::reading::did_you_mean(other, WORDS.iter().copied()).unwrap_or(all);
-                        at.fail(node.span, format!("`{other}` is no {}", $what), "unknown word", Some(help));
+                        at.fail(node.span, format!("`{other}` is not a valid {}", $what), "unknown word", Some(help));
                         None
                     }
                 }

@@ -216,7 +216,7 @@ impl<'c> FileSink<'c> {
             ));
             self.reading.fail(
                 self.start,
-                "this file is no snapshot: it has no header".to_owned(),
+                "this file is not a snapshot: it has no header".to_owned(),
                 "here",
                 help,
             );
@@ -224,7 +224,7 @@ impl<'c> FileSink<'c> {
             let help = Some(format!("write `version: {VERSION}`"));
             self.reading.fail(
                 self.start,
-                "the header lacks the field `version`".to_owned(),
+                "the header needs the field `version`".to_owned(),
                 "in this file",
                 help,
             );
@@ -233,7 +233,7 @@ impl<'c> FileSink<'c> {
 
     /// Whether the file holds as many objects as it says, once it is read.
     pub fn count(&mut self, before: &[usize]) {
-        // The estate itself is no entry. What could not be read is told by itself.
+        // The estate itself is not an entry. What could not be read is told by itself.
         let now = self.collected.lengths();
         let found: usize = now
             .iter()
@@ -316,7 +316,7 @@ impl Sink for FileSink<'_> {
         if self.seen.contains(section) {
             self.reading.fail(
                 key.span,
-                format!("the field `{name}` stands here twice"),
+                format!("the field `{name}` appears twice"),
                 "a second time",
                 None,
             );

@@ -31,10 +31,10 @@ pub(crate) fn slip(text: &str, at: usize, info: &str) -> Option<Slip> {
             .next()
             .unwrap_or_default();
         return Some(Slip {
-            title: format!("`{name}` refers to an anchor that is not there"),
+            title: format!("`{name}` refers to an anchor that does not exist"),
             at,
             label: "here",
-            help: Some(format!("write \"{name}\" if the sign belongs to the text")),
+            help: Some(format!("write \"{name}\" if the sign is part of the text")),
         });
     }
     if let Some(wrong) = dash(text, at) {
@@ -64,11 +64,12 @@ pub(crate) fn slip(text: &str, at: usize, info: &str) -> Option<Slip> {
         || info.contains("inside a block")
     {
         return Some(Slip {
-            title: "this line is indented otherwise than the lines to which it belongs".to_owned(),
+            title: "this line is not indented like the lines around it".to_owned(),
             at,
             label: "here",
             help: Some(
-                "the fields of one object begin in the same column, and so do the dashes of one list".to_owned(),
+                "fields of one object start in the same column, and so do dashes of one list"
+                    .to_owned(),
             ),
         });
     }
@@ -89,7 +90,7 @@ fn tab(text: &str, at: usize) -> Option<Slip> {
         title: "a tab cannot indent".to_owned(),
         at,
         label: "a tab",
-        help: Some("write spaces in its place".to_owned()),
+        help: Some("write spaces instead".to_owned()),
     })
 }
 
@@ -99,9 +100,9 @@ fn dash(text: &str, at: usize) -> Option<Slip> {
     let words = text[line.clone()].trim_start();
     let at = line.end - words.len();
     let (title, rest) = match words.strip_prefix(['–', '—', '•', '*', '−']) {
-        Some(rest) => ("this sign begins no item of a list", rest),
+        Some(rest) => ("this sign does not start a list item", rest),
         None => (
-            "a space is missing behind the dash",
+            "a space is missing after the dash",
             words.strip_prefix('-')?,
         ),
     };
@@ -201,7 +202,7 @@ fn glued_colon(text: &str, at: usize) -> Option<Slip> {
             && !value.contains(": ")
         {
             return Some(Slip {
-                title: "a space is missing behind the colon".to_owned(),
+                title: "a space is missing after the colon".to_owned(),
                 at: text[start..].find(':').map_or(start, |colon| start + colon),
                 label: "here",
                 help: Some(format!("write `{name}: {}`", value.trim_end())),
@@ -225,12 +226,11 @@ fn second_colon(text: &str, at: usize) -> Option<Slip> {
             title: format!("a comma is missing before `{field}`"),
             at: at - field.len(),
             label: "here",
-            help: Some("the fields between braces are apart by commas".to_owned()),
+            help: Some("separate the fields between braces by commas".to_owned()),
         },
         None => Slip {
-            title:
-                "a value with a colon in it needs quotation marks, and no space behind the colon"
-                    .to_owned(),
+            title: "a value with a colon needs quotation marks, and no space after the colon"
+                .to_owned(),
             at: start,
             label: "this value",
             help: Some(format!("write \"{value}:{name}\"")),
@@ -283,7 +283,7 @@ pub(crate) fn other_word(given: &str, known: &[&str]) -> Option<String> {
     ];
     if given.eq_ignore_ascii_case("direction") && known.contains(&"peers") {
         return Some(
-            "a rule stands in the list of its direction: `inbound` or `outbound`".to_owned(),
+            "put the rule into the list of its direction: `inbound` or `outbound`".to_owned(),
         );
     }
     let (_, meant) = WORDS

@@ -113,9 +113,9 @@ pub fn load_expectations(files: &[(String, PathBuf)]) -> Result<Vec<Expectation>
             let span = one.span;
             let name = one.name.0.clone();
             if let Some(other) = all.iter().find(|other| other.name == name.value) {
-                let title = format!("two expectations are called `{}`", name.value);
+                let title = format!("two expectations have the name `{}`", name.value);
                 let help = format!(
-                    "the other one is at {}: give each a name of its own",
+                    "the other one is at {}: give each its own name",
                     other.place
                 );
                 documents
@@ -171,12 +171,12 @@ fn claim(one: &WrittenExpectation) -> Result<Claim, (String, &'static str)> {
         return Err((format!("the expectation `{name}` says {found}"), help));
     };
     let (from, to, names) = (one.from.0.clone(), one.to.0.clone(), (*names).clone());
-    let lacks = |what: &str, help| Err((format!("the expectation `{name}` lacks {what}"), help));
+    let lacks = |what: &str, help| Err((format!("the expectation `{name}` needs {what}"), help));
     match *verb {
         "nothing_else_reaches" if !from.is_empty() => {
-            let help = "leave `from` out, or write never_reaches";
+            let help = "leave out `from`, or write never_reaches";
             Err((
-                format!("the expectation `{name}` says from whom nothing else comes"),
+                format!("the expectation `{name}` has `from` with nothing_else_reaches"),
                 help,
             ))
         }
@@ -191,8 +191,11 @@ fn claim(one: &WrittenExpectation) -> Result<Claim, (String, &'static str)> {
         }),
         _ if !to.is_empty() => {
             let help =
-                "`to` belongs to always_passes: whom the others are about stands behind the verb";
-            Err((format!("the expectation `{name}` says twice to whom"), help))
+                "`to` is for always_passes; for the others, write the receivers after the verb";
+            Err((
+                format!("the expectation `{name}` names its receivers twice"),
+                help,
+            ))
         }
         "nothing_else_reaches" => Ok(Claim::NothingElseReaches { to: names }),
         _ if from.is_empty() => lacks("`from`", "say who connects: from: internet"),
@@ -222,7 +225,7 @@ pub fn load_acceptances(files: &[(String, PathBuf)]) -> Result<Vec<Acceptance>, 
                     finding.span,
                     title,
                     "again",
-                    Some(format!("the first time is at {}", other.place)),
+                    Some(format!("the first is at {}", other.place)),
                 );
             }
             let place = documents.place(finding.span, format!("/acceptances/{at}"));
@@ -256,7 +259,7 @@ fn pinned(written: WrittenPinned, documents: &mut Documents) -> Pinned {
             );
             if !word && value.parse::<Block>().is_err() {
                 let help = "write an address, a prefix, a range, internet, internet ipv4, internet ipv6, or any";
-                let title = format!("`{value}` is no address");
+                let title = format!("`{value}` is not an address");
                 documents
                     .reading
                     .fail(*span, title, "not understood", Some(help.to_owned()));

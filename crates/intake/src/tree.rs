@@ -62,7 +62,7 @@ impl Node<'_> {
 pub(crate) trait Sink {
     /// A top-level field; called once a field, before its items.
     fn field(&mut self, key: &Node<'_>);
-    /// An item of the field's list, or with no index the field's value if it is no list.
+    /// An item of the field's list, or with no index the field's value if it is not a list.
     fn item(&mut self, index: Option<u32>, node: &Node<'_>);
 }
 
@@ -91,7 +91,7 @@ pub(crate) fn syntax_problem(
 /// The problem of a value nested deeper than [`DEEPEST`].
 pub(crate) fn too_deep(file: FileId, at: usize) -> Problem {
     let title = format!("values are nested deeper than {DEEPEST} levels");
-    let help = "a snapshot needs seven levels: is this another kind of file?".to_owned();
+    let help = "a snapshot needs seven levels; is this another kind of file?".to_owned();
     syntax_problem(file, at, title, "too deep here", Some(help))
 }
 

@@ -129,7 +129,7 @@ impl Written for IpAddr {
             let help = "write 203.0.113.7 or 2001:db8::7, without a prefix length".to_owned();
             at.fail(
                 node.span,
-                format!("`{text}` is no address"),
+                format!("`{text}` is not an address"),
                 "not understood",
                 Some(help),
             );
@@ -207,8 +207,8 @@ impl Written for WrittenPeer {
             Some((_, "")) => {
                 at.fail(
                     node.span,
-                    format!("`{text}` lacks a name"),
-                    "a name is missing behind the colon",
+                    format!("`{text}` has no name"),
+                    "the name after the colon is missing",
                     None,
                 );
                 None
@@ -276,7 +276,7 @@ impl WrittenPeer {
                 let help = near.unwrap_or_else(|| all.to_owned());
                 at.fail(
                     node.span,
-                    format!("`{text}` is no peer"),
+                    format!("`{text}` is not a peer"),
                     "not understood",
                     Some(help),
                 );
@@ -362,7 +362,7 @@ impl Written for WrittenHop {
                     .unwrap_or(all);
                 at.fail(
                     node.span,
-                    format!("`{text}` is no next hop"),
+                    format!("`{text}` is not a next hop"),
                     "not understood",
                     Some(help),
                 );
@@ -462,7 +462,7 @@ impl Written for LinkedTo {
                 let help = "write network:, site:, hub: or firewall: and a name".to_owned();
                 at.fail(
                     node.span,
-                    format!("`{text}` is nothing that a link leads to"),
+                    format!("a link cannot lead to `{text}`"),
                     "not understood",
                     Some(help),
                 );

@@ -196,7 +196,7 @@ impl<'t> Reader<'t> {
         };
         if text == "<<" {
             let help =
-                "write the fields out; what many networks share goes into a conduct".to_owned();
+                "write the fields out; shared settings of networks go into a conduct".to_owned();
             return Err(syntax_problem(
                 self.file,
                 at,
@@ -271,20 +271,20 @@ impl<'t> Reader<'t> {
 
     fn copy(&mut self, anchor: usize, at: usize) -> Result<Node<'t>, Problem> {
         let Some(node) = self.anchors.get(&anchor) else {
-            let title = "this alias stands inside the value that it names, or before it".to_owned();
+            let title = "this alias stands inside or before the value that it names".to_owned();
             return Err(syntax_problem(self.file, at, title, "here", None));
         };
         let size = node.size();
         let Some(left) = self.copies_left.checked_sub(size) else {
             let most = COPIES_AT_LEAST + self.text.len();
-            let title = format!("the file's aliases stand for more than {most} values");
+            let title = format!("the file's aliases expand to more than {most} values");
             let help =
                 "a file may expand to 100,000 values and one for each of its bytes".to_owned();
             return Err(syntax_problem(
                 self.file,
                 at,
                 title,
-                "the limit is passed here",
+                "the limit is exceeded here",
                 Some(help),
             ));
         };

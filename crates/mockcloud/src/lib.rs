@@ -130,7 +130,7 @@ impl Cloud {
                             .or_default()
                             .extend(told);
                     }
-                    (section, _) => return Err(format!("{section} is no list")),
+                    (section, _) => return Err(format!("{section} is not a list")),
                 }
             }
         }

@@ -49,7 +49,7 @@ fn save(folder: &Path) -> std::io::Result<()> {
 fn run(port: &str, faults: Faults) -> std::io::Result<()> {
     let port = port
         .parse()
-        .map_err(|_| std::io::Error::other(format!("`{port}` is no port")))?;
+        .map_err(|_| std::io::Error::other(format!("`{port}` is not a port")))?;
     let token = std::env::var("SKERRY_TOKEN")
         .map_err(|_| std::io::Error::other("set SKERRY_TOKEN to the token that it asks for"))?;
     let server = serve(Cloud::marrowfen(), port, token, faults)?;

@@ -165,7 +165,7 @@ impl End {
         if let Some((kind, _)) = split_kind(text, &BETWEEN) {
             let kind = kind.replace('_', " ");
             let what =
-                format!("`{text}` is no end of traffic: a {kind} has no interface of its own");
+                format!("`{text}` is not an end of traffic: a {kind} has no interface of its own");
             let candidates = KINDS.map(|kind| format!("{kind}:NAME")).to_vec();
             return Err(EndError {
                 what,
@@ -307,12 +307,12 @@ impl End {
         match found.as_slice() {
             [one] => Ok(*one),
             [] => Err(EndError {
-                what: format!("no interface is meant by `{text}`"),
+                what: format!("`{text}` matches no interface"),
                 candidates: Vec::new(),
                 ambiguous: false,
             }),
             several => Err(EndError {
-                what: format!("`{text}` means {} interfaces", several.len()),
+                what: format!("`{text}` matches {} interfaces", several.len()),
                 candidates: several
                     .iter()
                     .map(|id| format!("interface:{}", view.estate.interfaces[*id].name))
@@ -368,7 +368,7 @@ fn nothing(view: &View<'_>, name: &str, kinds: &[&str]) -> EndError {
     candidates.sort_unstable();
     candidates.dedup();
     let what = match kinds {
-        [kind] => format!("no {kind} is called `{name}`"),
+        [kind] => format!("there is no {kind} called `{name}`"),
         _ => format!("nothing in the snapshot is called `{name}`"),
     };
     EndError {
@@ -420,7 +420,7 @@ pub fn parse_rule(view: &View<'_>, text: &str) -> Result<crate::estate::RuleId, 
         [] => {
             let candidates = estate.rule_ids().map(|id| full(&id)).collect();
             Err(EndError {
-                what: format!("no rule is called `{text}`"),
+                what: format!("there is no rule called `{text}`"),
                 candidates,
                 ambiguous: false,
             })

@@ -63,7 +63,7 @@ fn is_protocol(text: &str) -> bool {
         && service::protocol_named(text).is_some()
 }
 
-/// Traffic that is no notation of ours.
+/// Traffic that is not a notation of ours.
 pub fn service(text: &str) -> Option<String> {
     if is_all(text) {
         return Some("write `any`".to_owned());
@@ -150,7 +150,7 @@ pub fn ports(text: &str) -> Option<String> {
     }
     let all = parts(text, &[' ', ';', '/', '|', '&', '+'])?;
     let all: Vec<String> = all.iter().map(u16::to_string).collect();
-    (all.len() > 1).then(|| format!("write them apart by commas: {}", all.join(",")))
+    (all.len() > 1).then(|| format!("separate them by commas: {}", all.join(",")))
 }
 
 /// What stands in the place of an ICMP type (IANA's registries of ICMP and ICMPv6 types).
@@ -175,7 +175,7 @@ pub fn block(text: &str) -> Option<String> {
     let right = |text: &str| text.parse::<Block>().is_ok();
     if let Some(rest) = text.strip_prefix('!') {
         return Some(format!(
-            "what is left out stands in the field `except`: peers: any, except: {}",
+            "write exceptions in the field `except`: peers: any, except: {}",
             rest.trim()
         ));
     }
@@ -185,7 +185,7 @@ pub fn block(text: &str) -> Option<String> {
         return Some("write 0.0.0.0/0 for all of IPv4, ::/0 for all of IPv6".to_owned());
     }
     if let Some((before, _)) = text.split_once('#').filter(|(before, _)| right(before)) {
-        return Some(format!("a comment begins with a space: write {before} #"));
+        return Some(format!("a comment starts after a space: write {before} #"));
     }
     let several: Vec<&str> = text
         .split([',', ';', ' '])
@@ -208,7 +208,7 @@ pub fn block(text: &str) -> Option<String> {
     let is_name = text.contains('.')
         && text.contains(|sign: char| sign.is_ascii_alphabetic())
         && !text.contains([':', '/', ' ']);
-    is_name.then(|| "names of hosts are not looked up: write their addresses".to_owned())
+    is_name.then(|| "host names are not resolved; write addresses".to_owned())
 }
 
 /// What stands in the place of a peer.
@@ -221,9 +221,7 @@ pub fn peer(text: &str) -> Option<String> {
         .all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(&byte))
         && !text.is_empty();
     let known = || {
-        format!(
-            "a name stands behind its kind: group:{text}, set:{text}, network:{text}, subnet:{text} …"
-        )
+        format!("a name needs its kind: group:{text}, set:{text}, network:{text}, subnet:{text} …")
     };
     block(text).or_else(|| is_name.then(known))
 }

@@ -44,7 +44,7 @@ fn number(text: &str, most: u16, what: &str) -> Result<u16, NotationError> {
                 meant::icmp(text)
             };
             let help = meant.unwrap_or_else(|| format!("write a number from 0 to {most}"));
-            error(format!("`{text}` is no {what}"), help)
+            error(format!("`{text}` is not a valid {what}"), help)
         }
     }
 }
@@ -124,7 +124,7 @@ impl FromStr for Service {
         if let ("protocol", Some(number)) = (name, low) {
             let Some(protocol) = service::protocol_named(number) else {
                 return error(
-                    format!("`{number}` is no protocol"),
+                    format!("`{number}` is not a protocol"),
                     "write a number from 0 to 255, or a name",
                 );
             };
@@ -148,18 +148,18 @@ impl FromStr for Service {
                     format!("write `tcp {name}` or `udp {name}` for a port; protocols go up to 255")
                 }
             };
-            return error(format!("`{name}` alone is no traffic"), help);
+            return error(format!("`{name}` alone is not traffic"), help);
         }
         let Some(protocol) = service::protocol_named(name) else {
             if let Some(help) = meant::service(text) {
-                return error(format!("`{text}` is no traffic"), help);
+                return error(format!("`{text}` is not traffic"), help);
             }
             let names: Vec<&str> = service::protocol_names().collect();
             let help = format!(
                 "write any, a number from 0 to 255, or one of {}",
                 names.join(", ")
             );
-            return error(format!("`{name}` is no protocol"), help);
+            return error(format!("`{name}` is not a protocol"), help);
         };
         let low = match low {
             None => None,
@@ -190,7 +190,7 @@ fn parse_except(text: &str) -> Result<Vec<Service>, NotationError> {
         .iter()
         .map(|part| match part.parse::<Service>()? {
             one if one.protocol.is_none() => error(
-                format!("`{part}` cannot be left out of any"),
+                format!("`{part}` cannot be excluded from any"),
                 "name protocols: any except tcp 22, icmp",
             ),
             one => Ok(one),
@@ -214,7 +214,7 @@ pub fn parse_tags(text: &str) -> Result<Vec<(Name, Name)>, NotationError> {
             Some((key, value)) if !key.trim().is_empty() => {
                 pairs.push((key.trim().into(), value.trim().into()))
             }
-            _ => return error(format!("`{part}` is no tag with its value"), help),
+            _ => return error(format!("`{part}` is not a tag with its value"), help),
         }
     }
     pairs.sort();
@@ -259,21 +259,21 @@ mod tests {
     #[test]
     fn what_is_wrong_is_told() {
         let table = [
-            ("tpc 22", "`tpc` is no protocol"),
-            ("256", "`256` alone is no traffic"),
-            ("22", "`22` alone is no traffic"),
-            ("tcp/443", "`tcp/443` is no traffic"),
-            ("443/TCP", "`443/TCP` is no traffic"),
-            ("udp53", "`udp53` is no traffic"),
-            ("protocol 300", "`300` is no protocol"),
-            ("tcp 65536", "`65536` is no port"),
+            ("tpc 22", "`tpc` is not a protocol"),
+            ("256", "`256` alone is not traffic"),
+            ("22", "`22` alone is not traffic"),
+            ("tcp/443", "`tcp/443` is not traffic"),
+            ("443/TCP", "`443/TCP` is not traffic"),
+            ("udp53", "`udp53` is not traffic"),
+            ("protocol 300", "`300` is not a protocol"),
+            ("tcp 65536", "`65536` is not a port"),
             ("tcp 90-80", "the range 90-80 is reversed"),
-            ("tcp +5", "`+5` is no port"),
+            ("tcp +5", "`+5` is not a port"),
             ("icmp /0", "an ICMP code needs its type"),
             ("icmp 256", "`256` is no ICMP type"),
             ("icmp 8/256", "`256` is no ICMP code"),
-            ("tcp 22,", "`` is no port"),
-            ("", "`` is no protocol"),
+            ("tcp 22,", "`` is not a port"),
+            ("", "`` is not a protocol"),
         ];
         for (text, expected) in table {
             assert_eq!(
@@ -284,7 +284,7 @@ mod tests {
         }
         assert_eq!(
             parse_tags("role").unwrap_err().what,
-            "`role` is no tag with its value"
+            "`role` is not a tag with its value"
         );
     }
 }

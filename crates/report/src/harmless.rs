@@ -1,7 +1,7 @@
 //! Names and descriptions come from people one does not know: what they wrote must not steer a terminal.
 //!
 //! Control characters (C0 and C1 of ISO/IEC 6429, DEL), the bidirectional controls of Unicode (UAX #9), signs without a shape of
-//! their own (by which two names look like one), and what is no character become visible stand-ins. In JSON they are escaped,
+//! their own (by which two names look like one), and what is not a character become visible stand-ins. In JSON they are escaped,
 //! which loses nothing.
 
 /// Whether a character could steer a terminal, turn the order of the text around it, or not be seen at all.

@@ -99,7 +99,7 @@ pub struct Block {
     pub host: Option<IpAddr>,
 }
 
-/// Why a text is no address, prefix or range.
+/// Why a text is not an address, prefix or range.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum BlockError {
     /// Not an address, prefix or range at all.

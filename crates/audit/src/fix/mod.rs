@@ -98,7 +98,7 @@ pub struct Obstacle {
 /// All that is in the way, and what would fix it.
 #[derive(Clone, Debug, Default)]
 pub struct Fixing {
-    /// In the order in which they are met; a name that does not resolve is no step.
+    /// In the order in which they are met; a name that does not resolve is not a step.
     pub obstacles: Vec<Obstacle>,
     /// Those that end nothing first, then by what else they open, then by their parts.
     pub fixes: Vec<Fix>,

@@ -100,7 +100,7 @@ fn known(given: &[String], names: &[&str], what: &str) -> Result<(), Failure> {
             let hint = did_you_mean(name, names.iter().copied())
                 .unwrap_or_else(|| format!("there are {}", names.join(", ")));
             Err(Failure::wrong(
-                format!("no {what} is called `{name}`"),
+                format!("there is no {what} called `{name}`"),
                 hint,
             ))
         }

@@ -41,12 +41,10 @@ impl Asking {
             Some(name) => match std::env::var(name) {
                 Ok(text) if !text.trim().is_empty() => Some(Token::new(text.trim().to_owned())),
                 _ => {
-                    let what = format!(
-                        "the environment has no {name}, which holds the token by the profile"
-                    );
+                    let what = format!("the environment variable {name} with the token is not set");
                     return Err(Failure::wrong(
                         what,
-                        format!("set {name}; it is not taken from the command line"),
+                        format!("set {name}; tokens are not accepted on the command line"),
                     ));
                 }
             },
@@ -135,7 +133,7 @@ fn collect_failure(error: CollectError, folder: &Path) -> Failure {
                     shown.join(", ")
                 ),
                 hint: format!(
-                    "the same command goes on: what was answered is kept in {}; or the profile names a `gap` for it",
+                    "run the same command again to continue; answers are kept in {}. Or name a `gap` for it in the profile",
                     folder.display()
                 ),
             }

@@ -57,14 +57,14 @@ impl Export {
         if self.profile.is_some()
             && matches!(self.written_as, OutFormat::IetfAcl | OutFormat::IetfRoutes)
         {
-            let what = "--profile gives the columns of a sheet their headers, and this format has no columns";
+            let what = "--profile sets column headers, and this format has no columns";
             return Err(Failure::wrong(
                 what,
                 "leave it out, or write --as csv-rules",
             ));
         }
         if self.table.is_some() && self.written_as != OutFormat::IetfRoutes {
-            let what = "--table names a route table, and this format holds none";
+            let what = "--table names a route table, and this format has none";
             return Err(Failure::wrong(
                 what,
                 "leave it out, or write --as ietf-routes",
@@ -136,13 +136,13 @@ impl Export {
         };
         match (&self.table, all.as_slice()) {
             (None, [only]) => tables.find(only).map(|id| (only.clone(), id)),
-            (None, _) => return Err(Failure::wrong("nothing says which route table", hint)),
+            (None, _) => return Err(Failure::wrong("the route table is not given", hint)),
             (Some(name), _) => tables.find(name).map(|id| (name.clone(), id)),
         }
         .ok_or_else(|| {
             Failure::wrong(
                 format!(
-                    "no route table is called `{}`",
+                    "there is no route table called `{}`",
                     self.table.as_deref().unwrap_or_default()
                 ),
                 hint,

@@ -64,8 +64,8 @@ impl Exposure {
             let found = end(&view, text)?;
             ExposureOf::end(&view, &found).ok_or_else(|| {
                 Failure::wrong(
-                    format!("`{text}` means nothing that the internet could reach"),
-                    "name an interface, a workload, balancer:NAME, service:NAME, firewall:NAME, or a selector that means some",
+                    format!("`{text}` matches nothing that the internet could reach"),
+                    "name an interface, a workload, balancer:NAME, service:NAME, firewall:NAME, or a selector that matches some",
                 )
             })
         });
@@ -78,8 +78,9 @@ impl Exposure {
                 self.force,
             )?;
             let said = all.iter().filter(|one| one.not_said.is_none()).count();
+            let said = heronshale_audit::describe::plural(said, "expectation");
             terminal::tell(&format!(
-                "wrote {} with {said} sentences, to be confirmed or struck out\n",
+                "Wrote {} with {said}, to be confirmed or deleted.\n",
                 report::harmless_text(&file.display().to_string())
             ));
         }
@@ -114,8 +115,8 @@ impl Exposure {
         };
         let Some(found) = reach_answer(view, &asked) else {
             return Err(Failure::wrong(
-                format!("`{place}` stands for nothing that opens connections"),
-                "name a site, an interface, a workload, or a selector that means some",
+                format!("`{place}` matches nothing that opens connections"),
+                "name a site, an interface, a workload, or a selector that matches some",
             ));
         };
         opened.answer(view, "reach", found, report::reach)?;

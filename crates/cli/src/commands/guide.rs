@@ -74,7 +74,7 @@ impl Guide {
         let (text, coverage) = self.snapshot(&found).inspect_err(|_| {
             let path = self.into.join(PROFILE);
             terminal::tell(&format!(
-                "{} can be fixed by hand: the same command goes on with it.\n",
+                "{} can be edited by hand; run the same command again to continue.\n",
                 path.display()
             ));
         })?;
@@ -104,7 +104,7 @@ impl Guide {
             return Ok(());
         }
         let what = format!(
-            "{} was not written by this command, or changed since",
+            "{} was not written by this command, or was changed since",
             path.display()
         );
         Err(Failure::wrong(

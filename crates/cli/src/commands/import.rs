@@ -83,12 +83,12 @@ impl Import {
         }
         let (Some(profile), Some(into)) = (&self.profile, &self.into) else {
             return Err(Failure::wrong(
-                "nothing says how to read the exports",
+                "the profile for the exports is not given",
                 "name a profile with --profile FILE",
             ));
         };
         if into.exists() && !self.force {
-            let what = format!("{} is there already", into.display());
+            let what = format!("{} already exists", into.display());
             return Err(Failure::wrong(
                 what,
                 "name another file, or overwrite it with --force",

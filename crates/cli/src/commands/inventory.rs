@@ -71,7 +71,7 @@ impl Inventory {
                 .and_then(|name| name.to_str())
                 .ok_or_else(|| {
                     Failure::wrong(
-                        format!("`{}` is no file name", path.display()),
+                        format!("`{}` is not a file name", path.display()),
                         "write --figure estate.svg",
                     )
                 })?;

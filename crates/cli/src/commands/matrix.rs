@@ -33,7 +33,7 @@ impl Matrix {
         let parse = |text: &str| {
             SegmentBy::parse(text).ok_or_else(|| {
                 Failure::wrong(
-                    format!("`{text}` is nothing that makes segments"),
+                    format!("`{text}` cannot form segments"),
                     "write network, subnet, domain, division, owner, or tag:KEY",
                 )
             })
@@ -54,12 +54,12 @@ impl Matrix {
                 let hint = did_you_mean(name, names.iter().copied())
                     .unwrap_or_else(|| format!("there are {}", names.join(", ")));
                 return Err(Failure::wrong(
-                    format!("no segment is called `{name}`"),
+                    format!("there is no segment called `{name}`"),
                     hint,
                 ));
             }
         }
-        let cell = matrix.cell(from, to).expect("both segments are there");
+        let cell = matrix.cell(from, to).expect("the two segments exist");
         opened.answer(&view, "matrix-cell", cell, report::matrix_cell)?;
         Ok(0)
     }

@@ -83,7 +83,7 @@ impl Reading {
         how: Format,
     ) -> Result<u8, Failure> {
         if into.exists() && !force {
-            let what = format!("{} is there already", into.display());
+            let what = format!("{} already exists", into.display());
             return Err(Failure::wrong(
                 what,
                 "name another file, or overwrite it with --force",
@@ -179,7 +179,7 @@ impl Reading {
                     "save it again as UTF-8",
                 )
             })?;
-            // A byte order mark is no part of it.
+            // A byte order mark is not a part of it.
             let text = text
                 .strip_prefix('\u{feff}')
                 .map_or(text.clone(), str::to_owned);
@@ -189,7 +189,7 @@ impl Reading {
         let needed = |option: &Option<String>, what: &str, hint: &str| {
             option
                 .clone()
-                .ok_or_else(|| Failure::wrong(format!("nothing says what {what} is called"), hint))
+                .ok_or_else(|| Failure::wrong(format!("the name of {what} is not given"), hint))
         };
         let part = match format {
             OpenFormat::LinuxWorkload | OpenFormat::LinuxFirewall => {

@@ -47,10 +47,10 @@ impl Reach {
                 .map(|text| format!("`{text}`"));
             return Err(Failure::wrong(
                 format!(
-                    "{} stands for nothing that opens or takes connections",
+                    "{} matches nothing that opens or accepts connections",
                     given.collect::<Vec<_>>().join(" or ")
                 ),
-                "name an interface, a workload, a selector that means some, the internet, a site, a service or a balancer",
+                "name an interface, a workload, a selector that matches some, the internet, a site, a service or a balancer",
             ));
         };
         opened.answer(&view, "reach", answer, report::reach)?;

@@ -155,7 +155,7 @@ fn start_of(view: &Fabric<'_>, from: &End) -> Result<(Start, Addresses), EndErro
         End::Site(site) => return Ok((Start::Site(*site), estate.sites[*site].holds.clone())),
         End::Any => {
             return Err(none(
-                "`any` is no place to start from: name an interface, a site or the internet"
+                "`any` is not a place to start from: name an interface, a site or the internet"
                     .to_owned(),
             ));
         }

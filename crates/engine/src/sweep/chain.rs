@@ -179,7 +179,7 @@ impl<'s, 'v, 'e> Chains<'s, 'v, 'e> {
         ]
     }
 
-    /// Places with the nodes of their given interfaces; of what is no machine, its own.
+    /// Places with the nodes of their given interfaces; of what is not a machine, its own.
     pub fn starting(&self, places: &[(Place, Vec<Id<Interface>>)]) -> Vec<(Place, Vec<u32>)> {
         let nodes = |(place, interfaces): &(Place, Vec<Id<Interface>>)| {
             let mut nodes: Vec<u32> = interfaces

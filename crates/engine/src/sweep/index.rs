@@ -27,7 +27,7 @@ pub(super) struct Destinations {
     elsewhere: Addresses,
 }
 
-/// The place of a node that is no interface.
+/// The place of a node that is not an interface.
 pub(super) fn place(nodes: &[Node], wanted: &Node) -> usize {
     nodes
         .iter()

@@ -31,7 +31,7 @@ impl Sweep {
     ) -> (Vec<Fate>, Vec<Row>) {
         let (mut fates, mut rows) = (Vec::new(), Vec::new());
         for part in parts {
-            // What fails whatever the snapshot lacks is no possible link.
+            // What fails whatever the snapshot lacks is not a possible link.
             if !part.judged.may_work && !failing {
                 continue;
             }
@@ -115,7 +115,7 @@ impl Sweep {
                         let mut targets =
                             self.targets(view, by, &held, (&ends, at_firewall), works);
                         self.doors_as_services(&mut targets);
-                        // An interface to itself is no connection.
+                        // An interface to itself is not a connection.
                         targets.retain(|(node, second)| {
                             let alone = matches!(&self.nodes[*node as usize], Node::Interfaces(all) if all.len() == 1);
                             alone || *second || from != [*node]

@@ -51,7 +51,7 @@ impl Builder {
             } else {
                 for given in defaults.into_iter().flatten() {
                     let help = Some(
-                        "what no rule of a union group admits is denied; write `form: ordered` for a default"
+                        "a union group denies what no rule allows; write `form: ordered` for a default"
                             .to_owned(),
                     );
                     self.reading.fail(
@@ -115,9 +115,7 @@ impl Builder {
             });
             if let Some(other) = clash {
                 self.reading.problems.push(Problem {
-                    title: format!(
-                        "two policies at the scope `{scope}` have no order of their own"
-                    ),
+                    title: format!("two policies of the scope `{scope}` have no order"),
                     span: written
                         .order
                         .as_ref()
@@ -248,7 +246,7 @@ impl Builder {
             {
                 self.reading.problems.push(Problem {
                     title: format!(
-                        "two {list} rules of {kind_key} `{name}` are called `{}`",
+                        "two {list} rules of {kind_key} `{name}` have the id `{}`",
                         id.value
                     ),
                     span: id.span,
@@ -282,7 +280,7 @@ impl Builder {
         let action = action_of(written, kind, &mut self.reading);
         if let (FilterKind::UnionGroup, Some(_)) = (kind, written.priority) {
             let help = Some(
-                "in a union group any matching rule admits; write `form: ordered` for priorities"
+                "in a union group any matching rule allows; write `form: ordered` for priorities"
                     .to_owned(),
             );
             self.reading.fail(
@@ -341,7 +339,7 @@ impl Builder {
             let found = self.peer(peer, holder, origin);
             if self.estate.remarks.len() > before && found.is_missing() {
                 self.estate.remarks.truncate(before);
-                let title = "what a rule excepts must be in the snapshot".to_owned();
+                let title = "exceptions of a rule must be in the snapshot".to_owned();
                 self.reading
                     .fail(peer.span, title, "not in the snapshot", None);
             }
@@ -491,7 +489,7 @@ fn action_of(written: &WrittenRule, kind: &FilterKind, reading: &mut Reading) ->
         }
         Some(action) if known.contains(&action.value) => action.value,
         Some(action) => {
-            let title = format!("{what} knows no rule that says `{}`", action.value.word());
+            let title = format!("{what} has no action `{}`", action.value.word());
             let union = known.len() == 1 && action.value.refuses();
             let help = if union {
                 "a union group only allows; write `form: ordered` for deny rules".to_owned()

@@ -253,8 +253,8 @@ impl Builder {
                 .map_or(Lack::Everything, |lack| lack.value);
             let there = self.names.exists(object.kind, &object.name);
             if lack != Lack::Everything && !there {
-                let title = format!("no {} is called `{}`", object.kind, object.name);
-                let help = "a gap about a part of an object needs the object; if all of it is lacking, leave `lacks` out";
+                let title = format!("there is no {} called `{}`", object.kind, object.name);
+                let help = "a gap about part of an object needs the object; if all of it is missing, leave out `lacks`";
                 self.reading.fail(
                     object.span,
                     title,
@@ -263,24 +263,23 @@ impl Builder {
                 );
             } else if lack == Lack::Everything && there {
                 let title = format!(
-                    "`{}:{}` is in the snapshot, so it cannot be lacking whole",
+                    "`{}:{}` is in the snapshot, so it cannot be missing as a whole",
                     object.kind, object.name
                 );
-                let help = Some("say with `lacks` which part of it is missing".to_owned());
+                let help = Some("name the missing part with `lacks`".to_owned());
                 self.reading.fail(object.span, title, "it is there", help);
             }
             let parts = parts_of(object.kind);
             if lack != Lack::Everything && !parts.contains(&lack) {
                 let words: Vec<&str> = parts.iter().map(|part| part.word()).collect();
                 let title = format!(
-                    "{} has no {} that could be lacking",
+                    "{} has no {} that could be missing",
                     an(object.kind),
                     lack.word()
                 );
                 let help = match words.as_slice() {
-                    [] => "say nothing with `lacks`: it is lacking as a whole, or not at all"
-                        .to_owned(),
-                    _ => format!("what can be lacking of it: {}", words.join(", ")),
+                    [] => "leave out `lacks`: it is missing as a whole or not at all".to_owned(),
+                    _ => format!("possible missing parts: {}", words.join(", ")),
                 };
                 let span = written.lacks.as_ref().map_or(object.span, |lack| lack.span);
                 self.reading.fail(span, title, "not of this", Some(help));
@@ -298,12 +297,12 @@ impl Builder {
                 && (lack != Lack::Everything || !placed.contains(&object.kind))
             {
                 let help = format!(
-                    "blocks are told of what is lacking as a whole: {}",
+                    "blocks are for objects missing as a whole: {}",
                     placed.join(", ")
                 );
                 self.reading.fail(
                     first.span,
-                    "these blocks would say nothing".to_owned(),
+                    "these blocks have no effect".to_owned(),
                     "not here",
                     Some(help),
                 );

@@ -34,7 +34,7 @@ impl<T> Registry<T> {
             reserved.push(id);
             if let Some((_, earlier)) = by_name.get(name) {
                 reading.problems.push(Problem {
-                    title: format!("two {what}s are called `{name}`"),
+                    title: format!("two {what}s have the name `{name}`"),
                     span,
                     label: "the second".to_owned(),
                     related: Some((*earlier, "the first".to_owned())),
@@ -71,7 +71,7 @@ impl<T> Registry<T> {
     pub fn need(&self, name: &Spanned<Name>, reading: &mut Reading) -> Option<Id<T>> {
         let found = self.get(&name.value);
         if found.is_none() && !self.broken.contains(&name.value) {
-            let title = format!("no {} is called `{}`", self.what, name.value);
+            let title = format!("there is no {} called `{}`", self.what, name.value);
             if reading.problems.len() > MOST_HELPED {
                 reading.fail(name.span, title, "not in the snapshot", None);
                 return found;

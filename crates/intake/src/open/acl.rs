@@ -67,7 +67,7 @@ impl Reader<'_> {
         let Some(acls) = field(root, "acls") else {
             return self.fail(
                 root,
-                "there are no `ietf-access-control-list:acls` in it".to_owned(),
+                "it has no `ietf-access-control-list:acls`".to_owned(),
                 "give data of RFC 8519 in JSON",
             );
         };
@@ -130,7 +130,7 @@ impl Reader<'_> {
             };
             let whole = pieces.iter().any(|piece| *piece == Condition::all());
             closed |= whole;
-            // A network ACL denies the rest by itself: what an export added to say so is no rule.
+            // A network ACL denies the rest by itself: what an export added to say so is not a rule.
             if whole && action == Action::Deny && label.id == REST && at + 1 == entries.len() {
                 continue;
             }
@@ -277,7 +277,7 @@ impl Reader<'_> {
                 let Some(block) = block else {
                     self.fail(
                         value,
-                        format!("this is no prefix of {family}"),
+                        format!("this is not a prefix of {family}"),
                         "write it as 10.64.0.0/12 or 2001:db8::/32",
                     );
                     continue;
@@ -295,7 +295,7 @@ impl Reader<'_> {
                     }
                     None => self.fail(
                         value,
-                        "this is no protocol".to_owned(),
+                        "this is not a protocol".to_owned(),
                         "write a number from 0 to 255",
                     ),
                 }
@@ -374,7 +374,7 @@ impl Reader<'_> {
         let Some((first, last)) = found else {
             let help =
                 "give `lower-port` and `upper-port`, or `operator` (lte, gte, eq, neq) with `port`";
-            self.fail(node, "these are no ports".to_owned(), help);
+            self.fail(node, "these are not ports".to_owned(), help);
             return all_ports();
         };
         Intervals::span(first, last)
@@ -455,10 +455,10 @@ pub fn read_acls(files: Vec<(String, String)>, reading: &AclReading) -> Result<P
     }
     if !reader.open_ended.is_empty() {
         let title = format!(
-            "nothing says what happens when no entry matches: {}",
+            "the action without a matching entry is not given: {}",
             reader.open_ended.join(", ")
         );
-        let help = "RFC 8519 leaves it to the device: say --rest deny or --rest allow".to_owned();
+        let help = "RFC 8519 leaves it to the device; add --rest deny or --rest allow".to_owned();
         let span = span(FileId(0), 0, 1);
         reader.problems.push(Problem {
             title,

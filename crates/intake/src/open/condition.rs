@@ -377,7 +377,7 @@ pub(crate) fn tracked() -> Condition {
     Condition::of_services(other.union(&asks))
 }
 
-/// ICMP that is no question and belongs to no connection: invalid to conntrack.
+/// ICMP that is not a question and belongs to no connection: invalid to conntrack.
 pub(crate) fn invalid() -> Condition {
     Condition::of_services(
         all_services()

@@ -49,11 +49,7 @@ impl Reader<'_> {
             .and_then(|all| field(all, "control-plane-protocol"));
         let Some(protocols) = protocols else {
             let help = "give data of RFC 8349 in JSON: ietf-routing:routing, control-plane-protocols, control-plane-protocol";
-            return self.fail(
-                root,
-                "there are no control-plane protocols in it".to_owned(),
-                help,
-            );
+            return self.fail(root, "it has no control-plane protocols".to_owned(), help);
         };
         for protocol in list(protocols) {
             let name = text_at(protocol, "name").unwrap_or("static").to_owned();
@@ -112,7 +108,7 @@ impl Reader<'_> {
             if address.parse::<IpAddr>().is_err() {
                 self.fail(
                     hop,
-                    format!("`{address}` is no address"),
+                    format!("`{address}` is not an address"),
                     "write 10.64.0.1 or 2001:db8::1",
                 );
                 return None;
@@ -126,7 +122,7 @@ impl Reader<'_> {
                 _ => {
                     self.fail(
                         hop,
-                        format!("`{special}` is no special next hop"),
+                        format!("`{special}` is not a special next hop"),
                         "blackhole, unreachable, prohibit or receive",
                     );
                     None
@@ -146,7 +142,7 @@ impl Reader<'_> {
             .is_none_or(|estate| estate.interfaces.find(name).is_none())
         {
             let words = format!(
-                "{name} is no interface of the snapshot: what its route takes is lost, and a finding says so"
+                "{name} is not an interface of the snapshot: what its route takes is lost, and a finding says so"
             );
             self.part.read.remarks.push(words);
         }

@@ -25,7 +25,7 @@ impl Exports {
         named: bool,
     ) -> Result<(), LoadError> {
         let Some(kind) = kind_of(&path) else {
-            let why = "its name ends with none of .json, .jsonl, .ndjson, .csv";
+            let why = "its name does not end with .json, .jsonl, .ndjson or .csv";
             if named {
                 let error = std::io::Error::new(std::io::ErrorKind::InvalidInput, why);
                 return Err(LoadError::Environment {

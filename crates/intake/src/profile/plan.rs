@@ -79,7 +79,7 @@ impl Compiler<'_> {
                 let help = Some("text: \"Bearer {token}\"".to_owned());
                 self.at.fail(
                     token.span,
-                    "the token does not stand in the text that is sent".to_owned(),
+                    "the token is not in the text that is sent".to_owned(),
                     "here",
                     help,
                 );
@@ -108,7 +108,7 @@ impl Compiler<'_> {
                 let help = Some("letters, digits, - and _, with / for folders".to_owned());
                 self.at.fail(
                     save.span,
-                    format!("`{}` is no name for a file here", save.value),
+                    format!("`{}` is not a name for a file here", save.value),
                     "here",
                     help,
                 );

@@ -85,7 +85,7 @@ impl Questions {
     pub fn text(&self) -> String {
         let quoted = |text: &str| Json::from(text).to_string();
         let mut out = format!(
-            "# What the exports do not say by themselves. Write an answer behind `answer:`, and give the same command again.\n\
+            "# What the exports do not say by themselves. Write an answer after `answer:`, and run the same command again.\n\
              format: {QUESTIONS}\nversion: 1\n"
         );
         for (name, digest) in [("drafted", &self.drafted), ("imported", &self.imported)] {
@@ -125,12 +125,12 @@ impl Questions {
     }
 }
 
-/// Why a text is no answer to a question, and what would be one.
+/// Why a text is not an answer to a question, and what would be one.
 pub fn wrong_answer(question: &Question, answer: &str) -> Option<(String, String)> {
     if question.choices.is_empty() {
         let hint = || "write a JSONPath from the object, such as $.zone".to_owned();
         return (!answer.starts_with('$'))
-            .then(|| (format!("`{answer}` is no path to a field"), hint()));
+            .then(|| (format!("`{answer}` is not a path to a field"), hint()));
     }
     if question.choices.iter().any(|choice| choice == answer) {
         return None;
@@ -138,7 +138,10 @@ pub fn wrong_answer(question: &Question, answer: &str) -> Option<(String, String
     let all = || format!("write one of {}", question.choices.join(", "));
     let hint =
         did_you_mean(answer, question.choices.iter().map(String::as_str)).unwrap_or_else(all);
-    Some((format!("`{answer}` is no answer to this question"), hint))
+    Some((
+        format!("`{answer}` is not an answer to this question"),
+        hint,
+    ))
 }
 
 fn question(written: WrittenQuestion, at: &mut Reading) -> Question {

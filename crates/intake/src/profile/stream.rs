@@ -154,9 +154,9 @@ fn without_mark(path: &Path) -> std::io::Result<File> {
 fn in_words(kind: &str) -> String {
     match kind {
         "IncompleteDocument" => {
-            "the file ends in the middle of a value, it seems to be cut".to_owned()
+            "the file ends in the middle of a value and seems to be cut".to_owned()
         }
-        "MalformedJson" => "no value begins like this".to_owned(),
+        "MalformedJson" => "a value cannot start like this".to_owned(),
         // The names are words that are written together: `MissingComma`.
         other => other.chars().fold(String::new(), |mut text, sign| {
             if sign.is_uppercase() && !text.is_empty() {

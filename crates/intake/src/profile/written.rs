@@ -182,7 +182,7 @@ record! {
         becomes: Option<Prose>,
         /// Each value is a word of this table: a name from `tables`, or a table written here.
         table: Option<TableUse>,
-        /// For `table` and `pattern`: a value that is not there is an error; `keep` keeps it, `leave-out` drops it. For `lookup`: `keep` keeps a value that is no id, and does not count it; `leave-out` drops it.
+        /// For `table` and `pattern`: a value that is not there is an error; `keep` keeps it, `leave-out` drops it. For `lookup`: `keep` keeps a value that is not an id, and does not count it; `leave-out` drops it.
         otherwise: Option<Otherwise>,
         /// These are dropped.
         without: Option<Constants>,
@@ -300,7 +300,7 @@ impl Written for Table {
             if rows[..index].iter().any(|(other, _)| other == word) {
                 at.fail(
                     fields[index].0.span,
-                    format!("`{word}` stands here twice"),
+                    format!("`{word}` appears twice"),
                     "a second time",
                     None,
                 );
@@ -487,7 +487,7 @@ pub(crate) fn missing<T>(value: Option<&T>, what: &str, span: Span, at: &mut Rea
     if value.is_none() {
         at.fail(
             span,
-            format!("this value lacks the field `{what}`"),
+            format!("this value needs the field `{what}`"),
             "in here",
             None,
         );

@@ -537,7 +537,7 @@ mod own {
                     let help = "write estate, division:NAME or network:NAME".to_owned();
                     at.fail(
                         node.span,
-                        format!("`{text}` is no scope"),
+                        format!("`{text}` is not a scope"),
                         "not understood",
                         Some(help),
                     );

@@ -38,7 +38,7 @@ pub struct Subnet {
     pub network: Id<Network>,
     /// Its address blocks.
     pub blocks: Addresses,
-    /// Its network ACL; none is no stage.
+    /// Its network ACL; none is not a stage.
     pub acl: Option<Reference<Filter>>,
     /// Security groups enforced at each of its interfaces.
     pub groups: Vec<Reference<Filter>>,

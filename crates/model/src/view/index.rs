@@ -183,7 +183,7 @@ pub(super) fn held_by_several(estate: &Estate) -> Addresses {
     several.into_iter().collect()
 }
 
-/// Adds an item to a list that is made in the order of the items: where it is there already, it is the last.
+/// Adds an item to a list that is made in the order of the items: where it already exists, it is the last.
 fn push_once<T: PartialEq>(list: &mut Vec<T>, item: T) {
     if list.last() != Some(&item) {
         list.push(item);

@@ -147,7 +147,7 @@ impl<N: Coordinate> Rules<N> {
         self.ends.push(narrow(self.entries.len()));
     }
 
-    /// A part of the rule begun last, with what it decides, below 2^16. An empty product is no part.
+    /// A part of the rule begun last, with what it decides, below 2^16. An empty product is not a part.
     pub fn add(&mut self, part: Part, decision: u16, product: &Product<'_, N>) {
         if [product.source.is_empty(), product.destination.is_empty()].contains(&true)
             || [product.service.is_empty(), product.other.is_empty()].contains(&true)

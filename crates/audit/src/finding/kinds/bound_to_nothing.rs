@@ -72,7 +72,7 @@ fn idle_gaps(context: &Context<'_, '_>) -> Vec<Draft> {
 
 fn idle_filters(context: &Context<'_, '_>) -> Vec<Id<Filter>> {
     let estate = context.view.estate;
-    // A filter on its own, without networks, is a legal estate: nothing in it is bound, and that is no finding.
+    // A filter on its own, without networks, is a legal estate: nothing in it is bound, and that is not a finding.
     if estate.subnets.is_empty() {
         return Vec::new();
     }

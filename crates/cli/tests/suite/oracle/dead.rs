@@ -369,7 +369,7 @@ pub fn try_list(
             let as_own = (&*action, keeps) == decision(own, form);
             if own.cells & cell == 0 || as_own {
                 return Err(format!(
-                    "seed {seed}, r{}: {packet} is no witness\n{json:#}",
+                    "seed {seed}, r{}: {packet} is not a witness\n{json:#}",
                     own.index
                 ));
             }

@@ -147,7 +147,7 @@ fn a_search_finds_every_record_route_and_rule_that_holds_an_address_and_no_other
         let view = Fabric::new(&built, None);
         for address in addresses {
             let address: IpAddr = address.parse().unwrap();
-            let answer = to_value(&find(&view, address));
+            let answer = to_value(&find(&view, &address.to_string()).unwrap());
             let found = |kind: &str| {
                 list(&answer, "holdings")
                     .iter()

@@ -327,7 +327,7 @@ fn told_alike(told: &RoutesAnswer, to: IpAddr, winners: &[String]) -> Result<(),
     if told.table.as_ref().is_some_and(|table| table.missing) {
         return Ok(());
     }
-    let own = told.straight_in_subnet;
+    let own = told.straight_in.is_some();
     let mut found: Vec<&String> = told
         .routes
         .iter()
@@ -386,7 +386,8 @@ pub fn try_routes(seed: u64, seen: &mut BTreeMap<String, usize>) -> Result<(), S
     for (at, name) in INTERFACES.iter().enumerate() {
         let subnet = built.interfaces[built.interfaces.find(name).unwrap()].subnet;
         let found = routed(&view, subnet, None, None, &Addresses::all());
-        let told = routes_answer(&view, built.interfaces.find(name).unwrap());
+        let interface = built.interfaces.find(name).unwrap();
+        let told = routes_answer(&view, RoutesOf::Interface(interface));
         for text in addresses {
             let to: IpAddr = text.parse().unwrap();
             let holding: Vec<_> = found

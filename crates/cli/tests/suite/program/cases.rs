@@ -120,7 +120,7 @@ security_groups: [{ id: below, inbound: [{ id: web, services: tcp 443 }] }]",
         answer: "denied subnet-groups no rule",
     },
     Case {
-        id: "an interface of a subnet that the group is bound to is no carrier",
+        id: "an interface of a subnet that the group is bound to is not a carrier",
         sections: "@subnets: [{ id: s, network: n, blocks: 10.65.1.0/24, groups: [below] }]
 interfaces: [{ id: i, subnet: s, addresses: 10.65.1.4 }, { id: j, subnet: s, addresses: 10.65.1.5 }]
 security_groups: [{ id: below, inbound: [{ id: web, peers: \"group:below\" }] }]",
@@ -159,7 +159,7 @@ security_groups: [{ id: g, inbound: [{ id: dns, services: any 53 }] }]",
         answer: "passes dns",
     },
     Case {
-        id: "any protocol with ports is no protocol without them",
+        id: "any protocol with ports is not a protocol without them",
         sections: "@plain interfaces: [{ id: i, subnet: s, addresses: 10.65.1.4, groups: [g] }]
 security_groups: [{ id: g, inbound: [{ id: all-ports, services: any 0-65535 }] }]",
         ask: Filters("i", 0, "198.51.100.7", "gre"),

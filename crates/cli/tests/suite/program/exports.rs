@@ -75,7 +75,7 @@ fn the_demo_goes_out_and_comes_back() {
         ])
         .fails(2);
     assert!(
-        error.contains("is there already") && folder.read("out/other.csv") == "mine\n",
+        error.contains("already exists") && folder.read("out/other.csv") == "mine\n",
         "{error}"
     );
     std::fs::remove_file(folder.path().join("out/other.csv")).unwrap();
@@ -262,11 +262,11 @@ fn what_rfc_8519_leaves_open_has_to_be_said() {
             ace["matches"]["tcp"]["destination-port"] =
                 json!({ "lower-port": 90, "upper-port": 80 })
         },
-        "these are no ports",
+        "these are not ports",
     );
     wrong(
         &|ace| ace["matches"]["ipv4"] = json!({ "source-ipv4-network": "2001:db8::/32" }),
-        "this is no prefix of IPv4",
+        "this is not a prefix of IPv4",
     );
     wrong(
         &|ace| ace["matches"] = json!({ "icmp": { "code": 1 } }),
@@ -329,7 +329,7 @@ fn static_routes_of_rfc_8349_become_a_route_table() {
     }
     folder.write("routes.json", data.to_string().replace("10.65.1.1", "ten"));
     let error = folder.run(&[&import[..], &["--force"]].concat()).fails(3);
-    assert!(error.contains("`ten` is no address"), "{error}");
+    assert!(error.contains("`ten` is not an address"), "{error}");
 }
 
 #[test]

@@ -78,7 +78,7 @@ fn in_another_order(random: &mut Rng, from: &Folder, estate: &str) -> Folder {
             continue;
         }
         let Value::Object(sections) = yaml(&text) else {
-            panic!("{name} is no map")
+            panic!("{name} is not a map")
         };
         let mut sections: Vec<(String, Value)> = sections.into_iter().collect();
         random.shuffle(&mut sections);

@@ -257,7 +257,7 @@ fn a_guide_goes_on_where_it_was_left_and_keeps_what_people_wrote() {
     );
     let told = guide(&folder).fails(3);
     assert!(
-        told.contains("`lowst` is no answer to this question")
+        told.contains("`lowst` is not an answer to this question")
             && told.contains("did you mean `lowest`?"),
         "{told}"
     );
@@ -349,7 +349,7 @@ fn a_guide_asks_on_a_terminal() {
         .unwrap();
     let output = String::from_utf8(child.wait_with_output().unwrap().stdout).unwrap();
     assert!(
-        output.contains("`lowst` is no answer to this question")
+        output.contains("`lowst` is not an answer to this question")
             && output.contains("1 lowest, 2 highest"),
         "{output}"
     );

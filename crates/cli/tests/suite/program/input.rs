@@ -38,7 +38,7 @@ fn ten_errors_in_two_files_are_told_in_one_run_each_at_its_line() {
         ("b.json:4", "the range 90-80 is reversed"),
         ("b.json:5", "an ICMP code needs its type"),
         ("b.json:6", "a union group knows no rule that says `deny`"),
-        ("b.json:7", "`gruop:app` is no peer"),
+        ("b.json:7", "`gruop:app` is not a peer"),
         ("b.json:8", "expected true or false, found a text"),
     ];
     let blocks: Vec<&str> = told.split("\n\n").collect();
@@ -128,7 +128,7 @@ fn folders_without_a_snapshot_and_missing_files_are_told_apart() {
     let folder = Folder::new();
     let told = folder.run(&["audit"]).fails(3);
     assert!(
-        told.contains("no snapshot in the folder . (it holds no files)"),
+        told.contains("no snapshot in the folder . (it has no files)"),
         "{told}"
     );
     folder.write("notes.txt", "x");
@@ -178,7 +178,7 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
         ),
         (
             "security_groups: [{ id: g, inbound: [{ except: \"group:gone\" }] }]",
-            "what a rule excepts must be in the snapshot",
+            "exceptions of a rule must be in the snapshot",
         ),
         (
             "security_groups: [{ id: g }, { id: h, form: ordered }]\ninterfaces: [{ id: i, subnet: s, groups: [g, h] }]",
@@ -226,9 +226,9 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
         ),
         (
             "estate: { name: x, taken: yesterday }",
-            "`yesterday` is no date",
+            "`yesterday` is not a date",
         ),
-        ("version: 1", "stands here twice"),
+        ("version: 1", "appears twice"),
     ];
     for (text, what) in table {
         let told = Folder::with(&format!("{HEADER}{places}{text}\n"))

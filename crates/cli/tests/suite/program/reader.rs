@@ -315,7 +315,7 @@ fn meaning(snapshot: &heronshale_intake::Snapshot) -> String {
             skip = 0;
         }
     }
-    // The order of the index by name is no meaning.
+    // The order of the index by name is not a meaning.
     let (kept, _): (Vec<&str>, Vec<&str>) = out
         .lines()
         .partition(|line| !line.trim_start().starts_with('"') || !line.ends_with(','));

@@ -21,7 +21,7 @@ fn the_demo_tells_its_story_twice_and_overwrites_nothing() {
     folder.write("marrowfen-ferries/fleet.yaml", "mine");
     let told = folder.run(&["demo"]).fails(2);
     assert!(
-        told.contains("fleet.yaml is there already")
+        told.contains("fleet.yaml already exists")
             && folder.read("marrowfen-ferries/fleet.yaml") == "mine",
         "{told}"
     );
@@ -62,7 +62,7 @@ fn a_first_snapshot_audits_cleanly_and_is_not_overwritten() {
     assert!(told.contains("No findings."), "{told}");
     assert!(
         folder.run(&["init"]).ok().contains("Wrote"),
-        "the same text again is no overwriting"
+        "the same text again is not an overwriting"
     );
     folder.write("snapshot.yaml", HEADER);
     folder.run(&["init"]).fails(2);

@@ -103,7 +103,7 @@ fn files_of_a_folder_that_are_cut_within_their_header_are_refused() {
         own.write(name, cut);
         let told = own.run(&["audit"]).fails(3);
         assert!(
-            told.contains("the file ends before it says what it is") && told.contains(name),
+            told.contains("the file ends before its header is complete") && told.contains(name),
             "{cut}\n{told}"
         );
     }

@@ -90,7 +90,7 @@ fn the_clean_up_keeps_comments_and_overwrites_nothing() {
         folder
             .run(&["tidy", "-e", "estate.yaml", "--apply", "new"])
             .fails(2)
-            .contains("is there already")
+            .contains("already exists")
     );
     assert_eq!(folder.read("new/estate.yaml"), "mine");
     folder

@@ -17,20 +17,19 @@ impl Builder {
         if let Some(replies) = written.replies.as_ref().filter(|_| is_proxy) {
             let title = "only keeping balancers have the field `replies`".to_owned();
             self.reading
-                .fail(replies.span, title, "this one is a proxy", None);
+                .fail(replies.span, title, "this balancer is a proxy", None);
         }
         if let Some(first) = written.interfaces.0.first().filter(|_| !is_proxy) {
             let title = "only proxies have interfaces of their own".to_owned();
             self.reading.fail(
                 first.span,
                 title,
-                "this one keeps the client's address",
+                "this balancer keeps the client's address",
                 None,
             );
         }
         if is_proxy && written.interfaces.0.is_empty() {
-            let title = "a proxy needs the field `interfaces`: from there it makes its connections"
-                .to_owned();
+            let title = "a proxy needs the field `interfaces`, from which it connects".to_owned();
             self.reading.fail(written.span, title, "in here", None);
         }
         let kind = if is_proxy {
@@ -47,9 +46,9 @@ impl Builder {
                 continue;
             };
             let title = if !front.public.unwrap_or(false) {
-                "only a public front end stands for a private address".to_owned()
+                "only a public front end maps to a private address".to_owned()
             } else if Family::of(private.value) != Family::of(front.address.0.value) {
-                "the private address is of the other family".to_owned()
+                "the private address has the other family".to_owned()
             } else {
                 continue;
             };
@@ -138,7 +137,7 @@ impl Builder {
             && !held.addresses.contains(address.value)
         {
             let title = format!(
-                "the interface `{}` does not hold {}",
+                "the interface `{}` does not have {}",
                 held.name, address.value
             );
             let help = Some(format!("it holds {}", held.addresses.texts().join(", ")));

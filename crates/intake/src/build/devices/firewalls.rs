@@ -41,7 +41,7 @@ impl Builder {
             {
                 self.reading.problems.push(Problem {
                     title: format!(
-                        "two rules of firewall policy `{name}` are called `{}`",
+                        "two rules of firewall policy `{name}` have the id `{}`",
                         id.value
                     ),
                     span: id.span,
@@ -131,8 +131,8 @@ impl Builder {
     ) -> Rule {
         let action = &written.action.0;
         if action.value == Action::AllowFinally {
-            let help = Some("it knows allow, deny, reject, defer".to_owned());
-            let title = "a firewall policy knows no rule that says `allow-finally`".to_owned();
+            let help = Some("it accepts allow, deny, reject, defer".to_owned());
+            let title = "a firewall policy has no `allow-finally`".to_owned();
             self.reading.fail(action.span, title, "not here", help);
         }
         let peers = written
@@ -219,12 +219,11 @@ impl Builder {
             .map(|first| first.span));
         if let Some(span) = alone.filter(|_| !written.interfaces.0.is_empty()) {
             let help = Some(
-                "a firewall has `interfaces`, or stands in a `hub` and holds `addresses` itself"
-                    .to_owned(),
+                "a firewall has `interfaces`, or stands in a `hub` and has `addresses`".to_owned(),
             );
             self.reading.fail(
                 span,
-                "a firewall with interfaces holds no addresses itself".to_owned(),
+                "a firewall with interfaces has no addresses of its own".to_owned(),
                 "here",
                 help,
             );
@@ -274,7 +273,7 @@ impl Builder {
                     continue;
                 };
                 if !legs.iter().any(|leg| leg.interface == interface) {
-                    let title = format!("`{}` is no interface of this firewall", by.value);
+                    let title = format!("`{}` is not an interface of this firewall", by.value);
                     self.reading
                         .fail(by.span, title, "not one of its `interfaces`", None);
                 }
@@ -343,14 +342,15 @@ impl Builder {
         match of {
             Side::Source => {
                 if let Some(port) = &written.port {
-                    let title = "a source translation sets no port: ports are redrawn".to_owned();
+                    let title =
+                        "a source translation cannot set a port; ports are chosen anew".to_owned();
                     self.reading.fail(port.span, title, "not here", None);
                 }
             }
             Side::Destination => {
                 if let Some(zones) = &written.to_zones {
                     let title =
-                        "a destination is translated before the zone is known by which packets go out".to_owned();
+                        "destinations are translated before the outgoing zone is known".to_owned();
                     self.reading.fail(zones.span, title, "not here", None);
                 }
                 if written.to.is_none() {
@@ -397,7 +397,7 @@ impl Builder {
         for name in legs.map(|leg| &leg.interface.0).chain(proxies).chain(doors) {
             if let Some(earlier) = seen.insert(name.value.clone(), name.span) {
                 self.reading.problems.push(Problem {
-                    title: format!("the interface `{}` is part of two devices", name.value),
+                    title: format!("the interface `{}` belongs to two devices", name.value),
                     span: name.span,
                     label: "the second".to_owned(),
                     related: Some((earlier, "the first".to_owned())),

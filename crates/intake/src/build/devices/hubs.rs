@@ -20,7 +20,7 @@ impl Builder {
                     .find(|earlier| earlier.value == name.value)
                 {
                     self.reading.problems.push(Problem {
-                        title: format!("two {what} of {holder} are called `{}`", name.value),
+                        title: format!("two {what} of {holder} have the name `{}`", name.value),
                         span: name.span,
                         label: "the second".to_owned(),
                         related: Some((earlier.span, "the first".to_owned())),
@@ -115,7 +115,7 @@ impl Builder {
             });
             if !fits {
                 let title = format!(
-                    "the subnet `{}` is not of the network that the link leads to",
+                    "the subnet `{}` is not in the network of the link",
                     name.value
                 );
                 self.reading.fail(name.span, title, "elsewhere", None);
@@ -217,7 +217,7 @@ impl Builder {
                 let help = Some("write link:NAME, or blackhole".to_owned());
                 self.reading.fail(
                     text.span,
-                    format!("`{}` is no next hop in a hub", text.value),
+                    format!("`{}` is not a next hop in a hub", text.value),
                     "here",
                     help,
                 );

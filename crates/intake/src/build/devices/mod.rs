@@ -119,7 +119,7 @@ impl Builder {
             let help = Some("ports are 0 to 65535".to_owned());
             self.reading.fail(
                 port.span,
-                format!("{} is no port", port.value),
+                format!("{} is not a port", port.value),
                 "too large",
                 help,
             );

@@ -193,11 +193,10 @@ impl Builder {
                 let own = &mut self.estate.interfaces.get_mut(interface).own_firewall;
                 if own.as_ref().is_some_and(|other| *other != bound) {
                     let title = format!(
-                        "the interface `{}` has another own firewall already",
+                        "the interface `{}` already has another own firewall",
                         name.value
                     );
-                    let help =
-                        "an interface has one own firewall: take it out there, or here".to_owned();
+                    let help = "an interface has one own firewall: remove one of them".to_owned();
                     self.reading
                         .fail(name.span, title, "a second one", Some(help));
                 } else {
@@ -212,9 +211,9 @@ impl Builder {
         for block in &written.addresses.0 {
             if let (Some(host), Some(length)) = (block.value.host, block.value.length) {
                 let title =
-                    format!("`{host}/{length}`: an interface holds addresses or whole prefixes");
+                    format!("`{host}/{length}`: an interface has addresses or whole prefixes");
                 let help = format!(
-                    "write {host}, or {} if it holds all of that",
+                    "write {host}, or {} if it has all of that",
                     block.value.range
                 );
                 self.reading.fail(block.span, title, "neither", Some(help));
@@ -307,7 +306,7 @@ impl Builder {
                 all.contains(private) && private.is_ipv4() == address.is_ipv4()
             }) {
                 let title = format!(
-                    "the interface `{}` holds no such address for {address} to stand for",
+                    "the interface `{}` has no address that {address} could map to",
                     holder.value
                 );
                 let help = format!("it holds {}", all.texts().join(", "));

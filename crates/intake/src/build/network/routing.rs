@@ -70,7 +70,7 @@ impl Builder {
                 .collect::<Vec<_>>()
                 .into_iter();
             let (Some(first), Some(second), 2) = (built.next(), built.next(), sides.len()) else {
-                let title = format!("a peering has two sides, this one has {}", sides.len());
+                let title = format!("a peering has two sides; this one has {}", sides.len());
                 self.reading.fail(written.span, title, "in here", None);
                 continue;
             };

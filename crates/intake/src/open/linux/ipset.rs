@@ -76,7 +76,7 @@ impl Sets {
                     }
                     None => Err(format!("no set `{name}` was created before")),
                 },
-                _ => Err(format!("`{}` is no line of `ipset save`", line.trim())),
+                _ => Err(format!("`{}` is not a line of `ipset save`", line.trim())),
             };
             if let Err(what) = read {
                 problems.push(problem(

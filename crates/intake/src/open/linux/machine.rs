@@ -182,7 +182,7 @@ impl Machine {
             let Some(to) = to.map(|block| block.range) else {
                 problems.push(wrong(
                     item,
-                    format!("`{dst}` is no prefix"),
+                    format!("`{dst}` is not a prefix"),
                     "give what `ip -j route` prints",
                 ));
                 continue;

@@ -164,7 +164,7 @@ fn kind_of(source: &Source) -> Result<Kind<'_>, Problem> {
                         source.file,
                         0,
                         1,
-                        "this JSON is none of a Linux machine".to_owned(),
+                        "this JSON is not from a Linux machine".to_owned(),
                         HELP,
                     ));
                 }
@@ -174,7 +174,7 @@ fn kind_of(source: &Source) -> Result<Kind<'_>, Problem> {
             source.file,
             0,
             1,
-            "this JSON is none of a Linux machine".to_owned(),
+            "this JSON is not from a Linux machine".to_owned(),
             HELP,
         ));
     }
@@ -189,8 +189,7 @@ fn kind_of(source: &Source) -> Result<Kind<'_>, Problem> {
         return iptables::family_of(&source.text)
             .map(Kind::Saved)
             .ok_or_else(|| {
-                let title =
-                    "nothing says whether these are the rules of IPv4 or of IPv6".to_owned();
+                let title = "it is not clear whether these rules are for IPv4 or IPv6".to_owned();
                 problem(
                     source.file,
                     0,
@@ -215,7 +214,7 @@ fn kind_of(source: &Source) -> Result<Kind<'_>, Problem> {
         source.file,
         0,
         1,
-        "this is no rule set, and no JSON".to_owned(),
+        "this is not a rule set, and no JSON".to_owned(),
         HELP,
     ))
 }
@@ -377,7 +376,7 @@ pub fn read_machine(
             0,
             0,
             1,
-            "none of the files holds a machine's rules".to_owned(),
+            "no file contains a machine's rules".to_owned(),
             help,
         ));
     }
@@ -390,7 +389,7 @@ pub fn read_machine(
                 "the rules come to more than {} entries",
                 chains::MOST_ENTRIES
             ),
-            Refused::TooDeep => "chains call each other too deep, or in a circle".to_owned(),
+            Refused::TooDeep => "chains call each other too deeply, or in a cycle".to_owned(),
         };
         input(vec![problem(
             first.unwrap_or_default(),

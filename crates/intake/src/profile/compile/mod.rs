@@ -195,14 +195,14 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
             .filter_map(|records| compiler.rule(records)),
     );
     if let Some(draft) = written.draft.as_ref().filter(|draft| draft.value) {
-        let title = "this profile is a draft: what it leaves out would be missing from the estate"
-            .to_owned();
-        let help = Some("work on it, then take this line away".to_owned());
+        let title =
+            "this profile is a draft: everything it leaves out would be missing from the estate"
+                .to_owned();
+        let help = Some("complete it, then delete this line".to_owned());
         compiler.at.fail(draft.span, title, "here", help);
     }
     if rules.is_empty() && compiler.at.problems.is_empty() {
-        let help =
-            Some("name under `records` what of the export is which kind of object".to_owned());
+        let help = Some("map exported records to kinds of objects under `records`".to_owned());
         compiler.at.fail(
             written.span,
             "the profile names no records".to_owned(),
@@ -236,7 +236,7 @@ pub(super) fn compile(written: WrittenProfile, at: &mut Reading) -> Compiled {
             continue;
         };
         if columns.iter().any(|(_, other)| other == name) {
-            let title = format!("two columns are called `{name}`");
+            let title = format!("two columns have the name `{name}`");
             compiler.at.fail(written.span, title, "in here", None);
         }
         columns.push((header.clone(), name.clone()));
@@ -296,7 +296,7 @@ impl Compiler<'_> {
                 Ok(glob) => _ = all.add(glob),
                 Err(error) => {
                     let title = format!(
-                        "`{}` is no pattern of file names: {}",
+                        "`{}` is not a pattern of file names: {}",
                         pattern.value,
                         error.kind()
                     );
@@ -423,7 +423,7 @@ impl Compiler<'_> {
             if made.iter().any(|other| other.name == name.value) {
                 self.at.fail(
                     name.span,
-                    format!("the field `{}` stands here twice", name.value),
+                    format!("the field `{}` appears twice", name.value),
                     "a second time",
                     None,
                 );

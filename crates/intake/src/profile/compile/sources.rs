@@ -89,7 +89,7 @@ impl Compiler<'_> {
         {
             self.at.fail(
                 span,
-                format!("`{stray}` means nothing without `{needs}`"),
+                format!("`{stray}` has no effect without `{needs}`"),
                 "in here",
                 None,
             );
@@ -248,7 +248,7 @@ impl Compiler<'_> {
                         .to_owned();
                     self.at.fail(
                         pattern.span,
-                        format!("this is no regular expression: {why}"),
+                        format!("this is not a regular expression: {why}"),
                         "here",
                         None,
                     );

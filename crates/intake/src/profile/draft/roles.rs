@@ -220,7 +220,7 @@ impl Evidence<'_> {
         })
     }
 
-    /// Whether each object of a list leads to one of another, by a field that is no next hop.
+    /// Whether each object of a list leads to one of another, by a field that is not a next hop.
     fn leads_as_owner(&self, from: usize, to: usize) -> bool {
         let by = route_fields(&self.lists[from]).map(|(_, by)| by);
         self.links.between(from, to).is_some_and(|(field, _)| {

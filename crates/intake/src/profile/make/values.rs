@@ -131,7 +131,7 @@ impl<'p> Making<'p> {
         }
     }
 
-    /// Does something with each node; an id that no record has is no node, and was counted as unresolved.
+    /// Does something with each node; an id that no record has is not a node, and was counted as unresolved.
     pub(super) fn of_each(
         &mut self,
         nodes: &Nodes,
@@ -366,7 +366,12 @@ impl<'p> Making<'p> {
             },
             Then::Table(rows, otherwise) => match rows.get(&text) {
                 Some(to) => to.iter().map(as_got).collect(),
-                None => self.unknown(*otherwise, got, span, &format!("the table has no `{text}`")),
+                None => self.unknown(
+                    *otherwise,
+                    got,
+                    span,
+                    &format!("the table has no entry `{text}`"),
+                ),
             },
             Then::Without(gone) if gone.contains(&text) => Vec::new(),
             _ => vec![got],
@@ -384,8 +389,7 @@ impl<'p> Making<'p> {
             Some(Otherwise::Keep) => vec![got],
             Some(Otherwise::LeaveOut) => Vec::new(),
             None => {
-                let help =
-                    "add it, or say with `otherwise: keep` or `leave-out` what becomes of such values".to_owned();
+                let help = "add it, or decide with `otherwise: keep` or `leave-out`".to_owned();
                 self.trouble(&got, span, title.to_owned(), Some(help));
                 Vec::new()
             }

@@ -86,7 +86,7 @@ pub fn in_block(address: IpAddr, block: &str) -> bool {
     (0..length).all(|bit| (number(base) ^ number(address)) >> (bits - 1 - bit) & 1 == 0)
 }
 
-/// What is no internet in IPv4.
+/// What is not an internet in IPv4.
 pub const PRIVATE: [&str; 9] = [
     "0.0.0.0/8",
     "10.0.0.0/8",

@@ -109,7 +109,7 @@ fn what_the_api_tells_in_pages_is_what_its_documents_say() {
         assert_eq!(run.code, 0, "{}", run.stderr);
         assert_eq!(lines(&folder, "live.yaml"), lines(&folder, "snap.yaml"));
     }
-    // Without a token that counts nothing is written, and what is no extension has to be there.
+    // Without a token that counts nothing is written, and what is not an extension has to be there.
     for (lacks, token, status) in [
         (&[][..], "puffin", "401"),
         (&["routers"][..], "gannet", "404"),

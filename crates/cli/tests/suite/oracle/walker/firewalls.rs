@@ -476,7 +476,7 @@ impl<'j> Walker<'j> {
         if meant.is_empty() {
             return otherwise(state);
         }
-        // Who asks by a name is no proxy.
+        // Who asks by a name is not a proxy.
         let whose = if state.name.is_some() { "asked" } else { "any" };
         self.turn(
             state,

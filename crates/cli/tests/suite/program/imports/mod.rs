@@ -161,7 +161,7 @@ fn coverage_tells_what_was_read_ignored_and_never_there() {
         folder
             .run(&IMPORT)
             .fails(2)
-            .contains("snap.yaml is there already")
+            .contains("snap.yaml already exists")
     );
     let text = folder.run(&[&IMPORT[..], &["--force"]].concat()).ok();
     assert_eq!(before, folder.read("snap.yaml"));

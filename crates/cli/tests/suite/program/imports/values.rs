@@ -39,14 +39,14 @@ pub(super) fn a_sheet_with_a_row_for_each_rule_is_gathered_by_group() {
     for part in wanted {
         assert!(text.contains(part), "{part}\n{text}");
     }
-    // What is wrong is told by row and column; a row too short is no row.
+    // What is wrong is told by row and column; a row too short is not a row.
     folder.write("rules.csv", SHEET.replace("5432", "543200"));
     let told = folder.run(&import).fails(2);
-    assert!(told.contains("is there already"), "{told}");
+    assert!(told.contains("already exists"), "{told}");
     let import = [&import[..], &["--force"]].concat();
     let told = folder.run(&import).fails(3);
     assert!(
-        told.contains("`543200` is no port (in rules.csv:5)") && told.contains("sheet.yaml:"),
+        told.contains("`543200` is not a port (in rules.csv:5)") && told.contains("sheet.yaml:"),
         "{told}"
     );
     folder.write("rules.csv", SHEET.replace("web,out,,,any,", "web,out,any"));
@@ -211,7 +211,7 @@ pub(super) fn values_are_made_as_the_reference_says() {
         ),
         (
             "{ path: $.one, pattern: \"(\" }",
-            "this is no regular expression",
+            "this is not a regular expression",
         ),
         ("{ every: $.deep }", "this value lacks the field `give`"),
         ("{ text: \"{a}\", with: { b: $.one } }", "nothing fills {a}"),

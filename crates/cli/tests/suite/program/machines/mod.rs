@@ -338,7 +338,7 @@ fn a_workloads_own_firewall_becomes_a_file_of_the_estate() {
             .contains("manifest-eth0")
     );
     // It is not written over unless that is asked for, and then it stands in its own place.
-    assert!(folder.run(&import).fails(2).contains("is there already"));
+    assert!(folder.run(&import).fails(2).contains("already exists"));
     folder.run(&[&import[..], &["--force"]].concat()).ok();
     // An interface has one own firewall.
     folder.write("marrowfen-ferries/second.yaml", "format: heronshale-snapshot\nversion: 1\nown_firewalls:\n- { id: second, default_inbound: allow, default_outbound: allow, interfaces: manifest-1 }\n");
@@ -364,12 +364,12 @@ fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
         ),
         (
             &[("a.json", "{\"rules\": []}")],
-            "this JSON is none of a Linux machine",
+            "this JSON is not from a Linux machine",
             "nft -j list ruleset",
         ),
         (
             &[("a.txt", "hello")],
-            "this is no rule set, and no JSON",
+            "this is not a rule set, and no JSON",
             "a.txt:1",
         ),
         (
@@ -389,7 +389,7 @@ fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
         ),
         (
             &[("a.json", "[{\"ifname\": \"eth0\", \"addr_info\": []}]")],
-            "none of the files holds a machine's rules",
+            "no file contains a machine's rules",
             "iptables-save",
         ),
         (
@@ -410,7 +410,7 @@ fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
         ),
         (
             &[("a.txt", "# iptables-save\n*filter\nINPUT -j DROP\n")],
-            "`INPUT -j DROP` is no rule",
+            "`INPUT -j DROP` is not a rule",
             "a.txt:3",
         ),
         (
@@ -423,7 +423,7 @@ fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
                 ("a.json", &nft),
                 ("b.json", "[{\"dst\": \"10.0.0.0/33\", \"dev\": \"x\"}]"),
             ],
-            "`10.0.0.0/33` is no prefix",
+            "`10.0.0.0/33` is not a prefix",
             "b.json:1",
         ),
     ];
@@ -484,7 +484,7 @@ fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
         ])
         .fails(3);
     assert!(
-        error.contains("chains call each other too deep, or in a circle"),
+        error.contains("chains call each other too deeply, or in a cycle"),
         "{error}"
     );
 }

@@ -23,7 +23,11 @@ pub(super) fn a_draft_accepts_nothing_until_it_is_filled_in_and_then_just_that()
         2 * all.len(),
         "{told}"
     );
-    assert_eq!(told.matches("`` is no date").count(), all.len(), "{told}");
+    assert_eq!(
+        told.matches("`` is not a date").count(),
+        all.len(),
+        "{told}"
+    );
     std::fs::remove_file(folder.path().join("draft.yaml")).unwrap();
     folder.write("acceptances.yaml", filled(&draft, "2026-11-09"));
     let (code, audit) = folder.json(&["audit", "--fail-on", "note"]);
@@ -45,7 +49,7 @@ pub(super) fn a_draft_accepts_nothing_until_it_is_filled_in_and_then_just_that()
     let told = folder
         .run(&["audit", "--draft-acceptances", "acceptances.yaml"])
         .fails(2);
-    assert!(told.contains("is there already"), "{told}");
+    assert!(told.contains("already exists"), "{told}");
     // Its day is its last.
     assert_eq!(
         folder
@@ -257,7 +261,7 @@ pub(super) fn the_configuration_names_the_files_the_severities_and_the_controls(
     );
     let told = folder.run(&["audit"]).fails(3);
     assert!(
-        told.contains("did you mean `shadowed`?") && told.contains("`awful` is no severity"),
+        told.contains("did you mean `shadowed`?") && told.contains("`awful` is not a severity"),
         "{told}"
     );
 }

@@ -145,7 +145,7 @@ pub(super) fn what_was_seen_from_outside_is_held_against_the_snapshot() {
         "seen.csv:2:1",
         "seen.csv:2:14",
         "seen.csv:2:18",
-        "`203.0.113.1o` is no address",
+        "`203.0.113.1o` is not an address",
     ] {
         assert!(told.contains(text), "{text}: {told}");
     }

@@ -240,7 +240,7 @@ fn wrong_sentences_are_told_with_their_place() {
         (
             "- { name: a, from: web, may_reach: db, on: tpc 22 }",
             "4:44",
-            "`tpc` is no protocol",
+            "`tpc` is not a protocol",
         ),
         (
             "- { name: a, nothing_else_reaches: db }\n- { name: a, nothing_else_reaches: web }",

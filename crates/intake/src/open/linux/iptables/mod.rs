@@ -21,7 +21,7 @@ use rustc_hash::FxHashMap;
 use std::net::IpAddr;
 use std::rc::Rc;
 
-/// A text that is no rule set: from which byte on, and why.
+/// A text that is not a rule set: from which byte on, and why.
 pub(super) struct Wrong {
     pub at: usize,
     pub length: usize,
@@ -136,7 +136,7 @@ pub(super) struct Beside<'b> {
     pub sets: &'b Sets,
 }
 
-/// Reads the rules of one family, beside those that are there already.
+/// Reads the rules of one family, beside those that already exist.
 pub(super) fn read(
     source: &Source,
     family: Family,
@@ -235,7 +235,7 @@ pub(super) fn read(
             &words.iter().map(String::as_str).collect::<Vec<_>>()[..]
         else {
             return Err(wrong(
-                format!("`{body}` is no rule"),
+                format!("`{body}` is not a rule"),
                 "a rule is `-A CHAIN …`, as iptables-save writes it",
             ));
         };

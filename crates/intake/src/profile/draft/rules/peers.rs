@@ -134,7 +134,7 @@ impl Drafting<'_> {
         }
     }
 
-    /// Whom a word means that is no address, and that no list has: what nobody said is a set that is not in the snapshot.
+    /// Whom a word means that is not an address, and that no list has: what nobody said is a set that is not in the snapshot.
     pub(super) fn unknown_peer(&mut self, at: usize, field: usize, word: &str) -> String {
         let list = &self.lists[at];
         let it = &list.fields[field];

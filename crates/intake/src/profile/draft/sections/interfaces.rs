@@ -39,7 +39,7 @@ impl Drafting<'_> {
         if groups.is_none() && !of_subnets && self.list_of("security_groups").is_some() {
             self.unbound.push((
                 "groups",
-                "nothing in the exports says which interfaces have which groups".to_owned(),
+                "nothing in the exports tells which interfaces have which groups".to_owned(),
             ));
         }
         fields.extend(groups.map(|made| ("groups".to_owned(), made)));
@@ -166,7 +166,7 @@ impl Drafting<'_> {
         {
             self.unbound.push((
                 "gateway",
-                "nothing in the exports says who holds the public addresses".to_owned(),
+                "nothing in the exports tells who holds the public addresses".to_owned(),
             ));
             return None;
         }

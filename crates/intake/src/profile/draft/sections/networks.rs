@@ -114,7 +114,7 @@ impl Drafting<'_> {
         if self.list_of("network_acls").is_some() && !fields.contains_key("acl") {
             self.unbound.push((
                 "rules",
-                "nothing in the exports says which subnets have which lists".to_owned(),
+                "nothing in the exports tells which subnets have which lists".to_owned(),
             ));
         }
         Some(())

@@ -255,7 +255,7 @@ pub(super) fn lists(exports: &Exports) -> Result<Vec<List>, LoadError> {
     if exports.bytes() > LARGEST {
         return Err(refused(
             std::io::ErrorKind::Other,
-            "the exports have more than 256 MiB: give a part of them",
+            "the exports have more than 256 MiB; give part of them",
         ));
     }
     let read = exports
@@ -271,7 +271,7 @@ pub(super) fn lists(exports: &Exports) -> Result<Vec<List>, LoadError> {
     if found.lists.is_empty() {
         return Err(refused(
             std::io::ErrorKind::InvalidData,
-            "no list of objects is in the exports",
+            "the exports contain no list of objects",
         ));
     }
     Ok(found.finish())

@@ -466,7 +466,7 @@ impl<'w> Rule<'w> {
     }
 }
 
-/// What a target that is no chain does; none if it only looks or marks.
+/// What a target that is not a chain does; none if it only looks or marks.
 pub(super) fn target(name: &str, options: &[&str]) -> Option<Outcome> {
     let option = |name: &str| {
         options
