@@ -12,7 +12,7 @@ use heronshale_sets::address::Family;
 use std::collections::BTreeSet;
 
 /// More rows of one table are counted, not shown.
-const MOST_ROWS: usize = 120;
+const MOST_ROWS: usize = 60;
 
 /// Effective rules of one interface, or of one of each class.
 pub fn effective(answer: &Answer<Vec<Effective>>, look: Look) -> String {
@@ -89,7 +89,10 @@ fn for_everybody(one: &Effective) -> Option<String> {
         .filter(|side| side.direction == Direction::In);
     let open = sides
         .flat_map(|side| &side.admitted)
-        .filter(|entry| entry.traffic.peer.said == "any" && entry.traffic.source_ports.is_none());
+        .filter(|entry| {
+            let answered = matches!(entry.reply, ReplyFact::Passes | ReplyFact::OnlyTo { .. });
+            answered && entry.traffic.peer.said == "any" && entry.traffic.source_ports.is_none()
+        });
     let mut services: Vec<String> = Vec::new();
     let mut rules: Vec<String> = Vec::new();
     for entry in open {

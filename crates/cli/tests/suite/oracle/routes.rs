@@ -4,7 +4,7 @@ use super::agreement::load;
 use super::estates::{INTERFACES, estate};
 use super::naive::{Evaluator, in_block, list, text};
 use fastrand::Rng;
-use heronshale_answers::{RouteFact, RoutesAnswer, routes_answer};
+use heronshale_answers::{RouteFact, RoutesAnswer, RoutesOf, routes_answer};
 use heronshale_audit::facts::hop_text;
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::route::{Hop, Winner, routed};

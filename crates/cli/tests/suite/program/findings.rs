@@ -271,7 +271,7 @@ fn a_cause_is_told_once_with_its_places() {
     );
     let (_, audit) = folder.json(&["audit", "--kind", "exposed"]);
     assert_eq!(audit["answer"]["causes"], 2);
-    let all = folder.run(&["audit", "--kind", "exposed", "--all"]).stdout;
+    let all = folder.run(&["audit", "--kind", "exposed", "--details"]).stdout;
     assert!(
         (0..300).all(|at| all.contains(&format!("i{at} at 203.0."))),
         "each place is told"

@@ -46,8 +46,8 @@ const CASES: &[Case] = &[
         "a rule in a group",
         &[GROUPED, ALONE],
         ["ia", "ib", "tcp 443"],
-        &["ib: group data, in"],
-        &["add to group data, in: allow tcp 443 from 10.1.1.4"],
+        &["group data, inbound at ib"],
+        &["add to group data, inbound: allow tcp 443 from 10.1.1.4"],
     ),
     case(
         "allowed finally, the group empty, ACL and own firewall deny",
@@ -66,10 +66,10 @@ const CASES: &[Case] = &[
             ),
         ],
         ["internet", "ia", "tcp 22"],
-        &["ACL n, in", "ia: own firewall host, in"],
+        &["ACL n, inbound", "own firewall host, inbound at ia"],
         &[
-            "add to ACL n, in: allow tcp 22 from internet, priority 4",
-            "add to own firewall host, in: allow tcp 22 from internet",
+            "add to ACL n, inbound: allow tcp 22 from internet, priority 4",
+            "add to own firewall host, inbound: allow tcp 22 from internet",
         ],
     ),
     case(
@@ -77,7 +77,7 @@ const CASES: &[Case] = &[
         &[("{ to: 10.3.0.0/16, next_hop: \"firewall:F\" }, ", "")],
         ["ia", "ib", "tcp 443"],
         &["the internet"],
-        &["add to table ta a route to 10.3.1.4 by firewall F"],
+        &["add to table ta a route to 10.3.1.4 via firewall F"],
     ),
     case(
         "a table that exists",
@@ -135,7 +135,7 @@ const CASES: &[Case] = &[
         )],
         ["ia", "ib", "tcp 443"],
         &["table tq"],
-        &["peering qb has to be up"],
+        &["bring peering qb up"],
     ),
     case(
         "two members that are not symmetric",
@@ -215,7 +215,7 @@ const CASES: &[Case] = &[
             ),
         ],
         ["ia", "ib", "tcp 443"],
-        &["ia: group g, in"],
+        &["group g, inbound at ia"],
         &["let rule web of group g keep state"],
     ),
     case(
@@ -321,7 +321,7 @@ fn what_is_new_in_the_way_since_an_earlier_snapshot_is_told() {
         told,
         [
             (false, "peering qb, to b".to_owned()),
-            (true, "ib: group data, in".to_owned())
+            (true, "group data, inbound at ib".to_owned())
         ]
     );
     assert_eq!(answer["answer"]["since"]["verdict"], "lost");
@@ -363,7 +363,7 @@ fn what_a_fix_opens_and_ends_is_told_in_words() {
     let folder = Folder::with(&changed("carriers", &[carriers, ALONE]));
     let told = folder.run(&["path", "ia", "ib", "--tcp", "443"]).stdout;
     for line in [
-        "add to group data, in: allow tcp 443 from 10.1.1.4",
+        "add to group data, inbound: allow tcp 443 from 10.1.1.4",
         "also opens tcp 443 from ia to ib2",
     ] {
         assert!(told.contains(line), "{told}");
@@ -380,7 +380,7 @@ fn what_a_fix_opens_and_ends_is_told_in_words() {
         .iter()
         .find(|fix| fix["edits"][0]["kind"] == "flag")
         .unwrap();
-    assert_eq!(off["edits"][0]["text"], "switch off route #2 of table ta");
+    assert_eq!(off["edits"][0]["text"], "disable route #2 of table ta");
     assert_eq!(off["then"], "works");
     assert_eq!(off["ends"], Value::Array(Vec::new()));
     // All other traffic of the subnets with that table.
@@ -398,7 +398,7 @@ fn of_many_ends_one_that_fails_is_fixed_and_without_traffic_nothing() {
     let answer = &answer["answer"];
     assert_eq!((code, answer["verdict"].as_str()), (1, Some("denied")));
     let fix = texts(&answer["fixes"][0]["edits"], |one| &one["text"]);
-    assert_eq!(fix, ["add to group data, in: allow tcp 443 from 10.1.1.4"]);
+    assert_eq!(fix, ["add to group data, inbound: allow tcp 443 from 10.1.1.4"]);
     let (code, answer) = folder.json(&["path", "ia", "ib"]);
     assert_eq!(
         (code, &answer["answer"]["fixes"]),

@@ -55,7 +55,7 @@ fn names_that_would_steer_a_terminal_come_out_visible_in_every_format() {
     let interface = format!("interface:i{}", HOSTILE[0]);
     let rule = format!("r{}", HOSTILE[0]);
     let commands: [&[&str]; 8] = [
-        &["audit", "--all"],
+        &["audit", "--details"],
         &["audit"],
         &["exposure"],
         &["inventory"],

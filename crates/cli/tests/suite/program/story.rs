@@ -101,11 +101,11 @@ fn every_text_fits_a_hundred_columns_and_the_first_line_answers() {
         &["routes", "freight-db", "-e", "marrowfen-ferries"],
         &["demo"],
         &["audit", "-e", "marrowfen-ferries"],
-        &["audit", "--all", "-e", "marrowfen-ferries"],
+        &["audit", "--details", "-e", "marrowfen-ferries"],
         &["exposure", "-e", "marrowfen-ferries"],
         &["inventory", "-e", "marrowfen-ferries"],
         &["inventory", "--interfaces", "-e", "marrowfen-ferries"],
-        &["effective", "--all", "-e", "marrowfen-ferries"],
+        &["effective", "--details", "-e", "marrowfen-ferries"],
         &["rule", "fares-db/tmp", "-e", "marrowfen-ferries"],
         &[
             "inventory",
@@ -177,7 +177,7 @@ fn an_audit_of_three_thousand_findings_still_fits_120_lines() {
         told.lines().count()
     );
     assert!(told.contains("more: --all"), "{told}");
-    assert!(folder.run(&["audit", "--all"]).stdout.lines().count() > 12_000);
+    assert!(folder.run(&["audit", "--details"]).stdout.lines().count() > 12_000);
 }
 
 #[test]

@@ -51,7 +51,7 @@ pub fn exposure(answer: &Answer<ExposureAnswer>, look: Look) -> String {
 }
 
 fn sentence(exposure: &ExposureAnswer) -> String {
-    let are = if exposure.workloads_open == 1 {
+    let are = if exposure.workloads_open == 1 || exposure.workloads == 1 {
         "is"
     } else {
         "are"

@@ -322,7 +322,7 @@ pub(super) fn hostile_names_steer_nothing_and_drafts_are_read_again() {
             "drafts/e.yaml",
             "--acceptances",
             "drafts/a.yaml",
-            "--all",
+            "--details",
         ],
         &["exposure", "--ledger"],
         &["exposure", "--ledger", "--format", "csv"],
