@@ -421,12 +421,27 @@ fn items(family: Family, set: &Addresses, symbols: &Symbols) -> Vec<String> {
         let inside = rest.intersection(&all);
         // What is left of the internet is told by what is missing there.
         if !missing.is_empty() && missing.ranges().count() < inside.ranges().count() {
-            words.push(format!("{name} except {}", list_text(missing.texts())));
+            // One block is named; a few addresses here and there are not.
+            let block = missing.ranges().count() == 1
+                && missing.ranges().all(|range| range.first != range.last);
+            words.push(if !block && is_small(&missing) {
+                "the rest of the internet".to_owned()
+            } else {
+                format!("{name} except {}", list_text(missing.texts()))
+            });
             rest = rest.difference(&inside);
         }
     }
     words.extend(rest.texts());
     words
+}
+
+/// Whether some addresses are so few that what is left is nearly all.
+fn is_small(addresses: &Addresses) -> bool {
+    const FEW: u128 = 1024;
+    let sizes = addresses.ranges();
+    let sizes = sizes.map(|range| (range.last - range.first).saturating_add(1));
+    sizes.fold(0, u128::saturating_add) <= FEW
 }
 
 /// More ranges than this are not listed where something shorter says the same.

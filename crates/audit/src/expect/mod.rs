@@ -249,7 +249,7 @@ fn standing(view: &Fabric<'_>, expectation: &Expectation, allowed: &[Allowance<'
 fn firewall(view: &Fabric<'_>, name: &Name) -> Result<Id<Firewall>, EndError> {
     let bare = name.strip_prefix("firewall:").unwrap_or(name);
     view.estate.firewalls.find(bare).ok_or_else(|| EndError {
-        what: format!("no firewall is called `{bare}`"),
+        what: format!("there is no firewall called `{bare}`"),
         candidates: view
             .estate
             .firewalls

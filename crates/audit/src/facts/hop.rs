@@ -57,7 +57,10 @@ pub(super) fn subnet_table(view: &Fabric<'_>, subnet: Id<Subnet>) -> String {
             "table {}",
             crate::describe::name_of(&view.estate.route_tables, table)
         ),
-        None => format!("automatic routes of {}", view.estate.subnets[subnet].name),
+        None => format!(
+            "automatic routes of subnet {}",
+            view.estate.subnets[subnet].name
+        ),
     }
 }
 

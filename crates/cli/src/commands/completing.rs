@@ -27,7 +27,7 @@ enum Values {
 }
 
 /// Commands, their arguments, and what these take.
-const ARGUMENTS: [(&str, &str, Values); 17] = [
+const ARGUMENTS: [(&str, &str, Values); 18] = [
     ("inventory", "selector", Values::Ends),
     ("inventory", "find", Values::Ends),
     ("effective", "interface", Values::Ends),
@@ -45,18 +45,27 @@ const ARGUMENTS: [(&str, &str, Values); 17] = [
     ("audit", "network", Values::Networks),
     ("explain", "what", Values::Kinds),
     ("matrix", "from", Values::Networks),
+    ("matrix", "to", Values::Networks),
 ];
 
-/// Gives arguments the values that completions offer.
-pub(super) fn with_values(mut program: Command) -> Command {
-    for (command, argument, values) in ARGUMENTS {
-        program = program.mut_subcommand(command, |command| {
-            command.mut_arg(argument, |one| {
-                one.add(ArgValueCandidates::new(move || candidates(values)))
-            })
-        });
-    }
-    program
+/// Gives arguments the values that completions offer; each stays in its place.
+pub(super) fn with_values(program: Command) -> Command {
+    program.mut_subcommands(|command| {
+        let name = command.get_name().to_owned();
+        command.mut_args(|argument| {
+            let id = argument.get_id().as_str();
+            let known = ARGUMENTS
+                .iter()
+                .find(|(of, one, _)| *of == name && *one == id);
+            match known {
+                Some((_, _, values)) => {
+                    let values = *values;
+                    argument.add(ArgValueCandidates::new(move || candidates(values)))
+                }
+                None => argument,
+            }
+        })
+    })
 }
 
 fn candidates(values: Values) -> Vec<CompletionCandidate> {

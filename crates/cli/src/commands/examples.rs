@@ -214,11 +214,11 @@ pub(super) const EXAMPLES: [(&str, [Example; 3]); 19] = [
         "export",
         [
             (
-                "--as rule-sheet --into rules.csv -e marrowfen-ferries",
+                "--as csv-rules --into rules.csv -e marrowfen-ferries",
                 "one row per rule",
             ),
             (
-                "--as interface-sheet --into interfaces.csv -e marrowfen-ferries",
+                "--as csv-interfaces --into interfaces.csv -e marrowfen-ferries",
                 "one row per interface",
             ),
             (

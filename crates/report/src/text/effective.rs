@@ -87,12 +87,10 @@ fn for_everybody(one: &Effective) -> Option<String> {
         .sides
         .iter()
         .filter(|side| side.direction == Direction::In);
-    let open = sides
-        .flat_map(|side| &side.admitted)
-        .filter(|entry| {
-            let answered = matches!(entry.reply, ReplyFact::Passes | ReplyFact::OnlyTo { .. });
-            answered && entry.traffic.peer.said == "any" && entry.traffic.source_ports.is_none()
-        });
+    let open = sides.flat_map(|side| &side.admitted).filter(|entry| {
+        let answered = matches!(entry.reply, ReplyFact::Passes | ReplyFact::OnlyTo { .. });
+        answered && entry.traffic.peer.said == "any" && entry.traffic.source_ports.is_none()
+    });
     let mut services: Vec<String> = Vec::new();
     let mut rules: Vec<String> = Vec::new();
     for entry in open {

@@ -149,7 +149,7 @@ fn why_text(view: &Fabric<'_>, why: Why) -> (String, Option<Place>) {
         }
         Why::NotTransitive => "peerings are not transitive",
         Why::NotMapped => "the sender has no public address",
-        Why::NotOnInternet => "this address is not routable on the internet",
+        Why::NotOnInternet => "the address is not public",
         Why::NoGateway => "no internet gateway is attached",
         Why::NothingIn => "it allows no inbound connections",
         Why::NotTaken => "it does not carry this traffic",

@@ -372,7 +372,7 @@ pub(super) fn open_text(view: &Fabric<'_>, peer: &Peer) -> String {
         }
         _ if peer.is_missing() => format!(
             "{}, which is missing from the snapshot",
-            crate::describe::peer_text(estate, peer)
+            crate::describe::peer_text(estate, peer).trim_end_matches(" (missing)")
         ),
         _ => {
             let gap = first_gap(view, &["network", "subnet", "interface", "peering", "hub"]);

@@ -4,7 +4,7 @@ use crate::folder::{Folder, HEADER};
 use serde_json::Value;
 
 /// Each command with the kind of its answer.
-const COMMANDS: [(&[&str], &str); 14] = [
+const COMMANDS: [(&[&str], &str); 19] = [
     (&["path", "build-1", "https://198.51.100.7"], "path"),
     (&["path", "network:office", "network:cargo"], "path"),
     (&["path", "desk-1", "archive.marrowfen.example:443"], "path"),
@@ -18,6 +18,14 @@ const COMMANDS: [(&[&str], &str); 14] = [
     (&["exposure", "tag:role=web"], "exposure"),
     (&["inventory"], "inventory"),
     (&["inventory", "--find", "192.0.2.77"], "find"),
+    (&["inventory", "--find", "group:booking-web"], "find"),
+    (
+        &["inventory", "--find", "archive.marrowfen.example"],
+        "find",
+    ),
+    (&["inventory", "--addresses", "--free", "24"], "plan"),
+    (&["routes", "hub:harbour/ships"], "routes"),
+    (&["routes", "site:dockyard"], "routes"),
     (&["effective", "fares-db"], "effective"),
     (&["effective", "--all"], "effective-all"),
     (&["rule", "fares-db/tmp"], "rule"),
@@ -38,7 +46,7 @@ fn every_answer_keeps_to_its_schema_and_names_its_format() {
         assert!(errors.is_empty(), "{arguments:?}: {errors:?}");
         assert_eq!(
             (&answer["format"], &answer["version"]),
-            (&format!("heronshale-{kind}").into(), &1.into())
+            (&format!("heronshale-{kind}").into(), &2.into())
         );
         let mut unknown = answer.clone();
         unknown["more"] = 1.into();

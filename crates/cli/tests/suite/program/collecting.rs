@@ -153,11 +153,7 @@ fn what_is_refused_is_a_gap_if_the_profile_names_one_and_else_an_end() {
         "{}",
         run.stderr
     );
-    assert!(
-        run.stdout.contains("everything of group:lab: /crews/"),
-        "{}",
-        run.stdout
-    );
+    assert!(run.stdout.contains("group lab"), "{}", run.stdout);
     let (_, told) = folder.json(&["effective", "lab-2", "-e", "snap.yaml"]);
     assert!(told.to_string().contains("unknown"), "{told}");
 }
@@ -192,7 +188,7 @@ fn nothing_hangs_and_nothing_leads_elsewhere() {
                 strays: name("nets"),
                 ..Faults::default()
             },
-            "/nets (its next page is at another host",
+            "/nets (its next page is on another host",
         ),
         (
             Faults {
@@ -249,7 +245,7 @@ fn tokens_come_from_the_environment_and_go_to_one_origin_only() {
     assert!(
         asks(&url, None)
             .fails(2)
-            .contains("the environment has no SKERRY_TOKEN")
+            .contains("the environment variable SKERRY_TOKEN")
     );
     let wrong = asks(&url, Some("another")).fails(4);
     assert!(
@@ -293,7 +289,7 @@ fn a_collection_that_was_cut_or_changed_is_refused() {
     let plugs = folder.read("kept/plugs.jsonl");
     let first = plugs.lines().next().unwrap().to_owned() + "\n";
     for (text, says) in [
-        (first, "answers that were collected"),
+        (first, "of the 3 collected answers"),
         (plugs.replace("booking", "cooking"), "not what was"),
     ] {
         folder.write("kept/plugs.jsonl", text);
@@ -308,7 +304,7 @@ fn a_collection_that_was_cut_or_changed_is_refused() {
         folder
             .run(&again)
             .fails(3)
-            .contains("was collected, and is not there")
+            .contains("was collected, but does not exist")
     );
     folder.write("kept/plugs.jsonl", plugs);
     folder.run(&again).ok();

@@ -178,7 +178,7 @@ fn what_rfc_8519_leaves_open_has_to_be_said() {
     ];
     let error = folder.run(&import).fails(3);
     assert!(
-        error.contains("nothing says what happens when no entry matches: quay:outbound")
+        error.contains("the action without a matching entry is not given: quay:outbound")
             && error.contains("--rest"),
         "{error}"
     );

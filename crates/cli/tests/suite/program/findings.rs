@@ -263,15 +263,17 @@ fn many_open(machines: usize, others: usize) -> String {
 fn a_cause_is_told_once_with_its_places() {
     let folder = Folder::with(&many_open(300, 2));
     let text = folder.run(&["audit", "--kind", "exposed"]).stdout;
-    assert!(text.contains("300 findings of 2 causes"), "{text}");
+    assert!(text.contains("300 findings, 2 root causes"), "{text}");
     assert_eq!(text.matches("URGENT").count(), 2, "{text}");
     assert!(
-        text.contains("and 295 more of the same cause: rule open of group web\n"),
+        text.contains("and 295 more with the same cause\n"),
         "{text}"
     );
     let (_, audit) = folder.json(&["audit", "--kind", "exposed"]);
     assert_eq!(audit["answer"]["causes"], 2);
-    let all = folder.run(&["audit", "--kind", "exposed", "--details"]).stdout;
+    let all = folder
+        .run(&["audit", "--kind", "exposed", "--details"])
+        .stdout;
     assert!(
         (0..300).all(|at| all.contains(&format!("i{at} at 203.0."))),
         "each place is told"

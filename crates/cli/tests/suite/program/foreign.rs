@@ -216,8 +216,7 @@ fn what_is_not_read_is_told_file_by_file() {
     );
     let text = folder.run(&[&arguments[..], &["--force"]].concat()).ok();
     assert!(
-        text.contains("Rules that hold for everything")
-            && text.contains("1 of 1 rule names no peers"),
+        text.contains("RULES FOR EVERYTHING") && text.contains("1 of 1 rule names no peers"),
         "{text}"
     );
 }
@@ -235,7 +234,7 @@ fn marks_are_read_over_and_cut_files_are_told() {
     ];
     for (text, says) in [
         (format!("\u{feff}{routes}"), None),
-        (routes[..20].to_owned(), Some("it seems to be cut")),
+        (routes[..20].to_owned(), Some("seems to be cut")),
         (routes.replace(":[", " ["), Some("missing colon")),
     ] {
         let folder = Folder::new();

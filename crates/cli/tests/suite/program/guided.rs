@@ -227,13 +227,13 @@ fn a_guide_goes_on_where_it_was_left_and_keeps_what_people_wrote() {
     folder.write("exports/rules.txt", "permit any\n");
     let first = guide(&folder);
     assert!(
-        first.stdout.contains("Files not read (1)") && first.stdout.contains("rules.txt"),
+        first.stdout.contains("FILES NOT READ (1)") && first.stdout.contains("rules.txt"),
         "{}",
         first.stdout
     );
     assert_eq!(first.code, 1, "{}", first.stdout);
     assert!(
-        first.stdout.contains("Open questions (2)") || first.stdout.contains("Open questions (3)"),
+        first.stdout.contains("OPEN QUESTIONS (2)") || first.stdout.contains("OPEN QUESTIONS (3)"),
         "{}",
         first.stdout
     );
@@ -282,7 +282,7 @@ fn a_guide_goes_on_where_it_was_left_and_keeps_what_people_wrote() {
     );
     let told = guide(&folder);
     assert!(
-        told.stdout.contains("profile.yaml was changed by hand") && told.code <= 1,
+        told.stdout.contains("profile.yaml was edited by hand") && told.code <= 1,
         "{}",
         told.stdout
     );
@@ -294,7 +294,7 @@ fn a_guide_goes_on_where_it_was_left_and_keeps_what_people_wrote() {
     );
     let told = guide(&folder).fails(2);
     assert!(
-        told.contains("first/snapshot.yaml was not written by this command, or changed since"),
+        told.contains("first/snapshot.yaml was not written by this command, or was changed since"),
         "{told}"
     );
     assert!(folder.read("first/snapshot.yaml").ends_with("# ours\n"));

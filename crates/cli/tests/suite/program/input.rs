@@ -32,12 +32,12 @@ fn ten_errors_in_two_files_are_told_in_one_run_each_at_its_line() {
     let expected = [
         ("a.yaml:4", "`10.65.0.0/33`: the prefix length is above 32"),
         ("a.yaml:5", "no field `block`"),
-        ("a.yaml:6", "a network lacks the field `id`"),
-        ("a.yaml:7", "no owner is called `nobody`"),
-        ("a.yaml:9", "no network is called `tikets`"),
+        ("a.yaml:6", "a network needs the field `id`"),
+        ("a.yaml:7", "there is no owner called `nobody`"),
+        ("a.yaml:9", "there is no network called `tikets`"),
         ("b.json:4", "the range 90-80 is reversed"),
         ("b.json:5", "an ICMP code needs its type"),
-        ("b.json:6", "a union group knows no rule that says `deny`"),
+        ("b.json:6", "a union group has no action `deny`"),
         ("b.json:7", "`gruop:app` is not a peer"),
         ("b.json:8", "expected true or false, found a text"),
     ];
@@ -162,7 +162,7 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
     let table = [
         (
             "security_groups: [{ id: g }, { id: g }]",
-            "two security groups are called `g`",
+            "two security groups have the name `g`",
         ),
         (
             "security_groups: [{ id: g, inbound: [{ id: r }, { id: r }] }]",
@@ -186,7 +186,7 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
         ),
         (
             "network_acls: [{ id: a, inbound: [{ action: defer }] }]",
-            "a network ACL knows no rule that says `defer`",
+            "a network ACL has no action `defer`",
         ),
         (
             "network_acls: [{ id: a, inbound: [{ services: tcp 22 }] }]",
@@ -194,11 +194,11 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
         ),
         (
             "own_firewalls: [{ id: o, default_inbound: deny }]",
-            "lacks the field `default_outbound`",
+            "needs the field `default_outbound`",
         ),
         (
             "scope_policies: [{ id: p, scope: estate }, { id: q, scope: estate }]",
-            "have no order of their own",
+            "have no order",
         ),
         (
             "divisions: [{ id: a, parent: b }, { id: b, parent: a }]",
@@ -206,11 +206,11 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
         ),
         (
             "interfaces: [{ id: i, subnet: s, addresses: [10.0.1.4/24] }]",
-            "an interface holds addresses or whole prefixes",
+            "an interface has addresses or whole prefixes",
         ),
         (
             "interfaces: [{ id: i, subnet: s, addresses: [10.0.1.4] }]\npublic_addresses: [{ address: 203.0.113.1, interface: i, private: 10.0.1.5 }]",
-            "holds no such address",
+            "has no address that",
         ),
         (
             "gateways: [{ id: a, kind: internet, network: n }, { id: b, kind: internet, network: n }]",
@@ -218,11 +218,11 @@ fn combinations_that_the_semantics_forbid_are_input_errors() {
         ),
         (
             "gaps: [{ object: \"network:n\" }]",
-            "cannot be lacking whole",
+            "cannot be missing as a whole",
         ),
         (
             "gaps: [{ object: \"group:g\", lacks: rules }]",
-            "no group is called `g`",
+            "there is no group called `g`",
         ),
         (
             "estate: { name: x, taken: yesterday }",
@@ -255,17 +255,20 @@ fn wrong_use_says_what_would_be_right() {
             &["effective", "network:ticket"],
             "did you mean `network:tickets`?",
         ),
-        (&["effective", "10.99.0.1"], "means no interface"),
+        (&["effective", "10.99.0.1"], "matches no interface"),
         (&["effective", "booking-1", "--tcp", "90-80"], "write 80-90"),
         (
             &["effective", "booking-1", "--peer", "desk"],
             "did you mean",
         ),
-        (&["rule", "https-ofices"], "no rule is called"),
-        (&["rule", "out"], "no rule is called"),
+        (&["rule", "https-ofices"], "there is no rule called"),
+        (&["rule", "out"], "there is no rule called"),
         (&["rule", "ssh"], "rules are called `ssh`"),
         (&["audit", "--kind", "shadow"], "did you mean `shadowed`?"),
-        (&["audit", "--owner", "fleet"], "no owner is called `fleet`"),
+        (
+            &["audit", "--owner", "fleet"],
+            "there is no owner called `fleet`",
+        ),
         (&["audit", "--at", "soon"], "write 2026-11-02"),
         (&["explain", "zzzz-0000"], "has no finding"),
     ];

@@ -111,7 +111,7 @@ const CASES: &[Case] = &[
         ["balancer B", "203.0.113.50"],
         &["tcp 443 from 192.0.2.0/24"],
         &["ia2"],
-        "no rule fits",
+        "no rule matches",
     ),
     case(
         "no back end is healthy",
@@ -119,7 +119,7 @@ const CASES: &[Case] = &[
         ["balancer B", "203.0.113.50"],
         &[],
         &[],
-        "no back end is healthy",
+        "it has no healthy back end",
     ),
     case(
         "a firewall that translates",
@@ -127,7 +127,7 @@ const CASES: &[Case] = &[
         ["interface fw", "203.0.113.7"],
         &["tcp 8022 from any IPv4 address"],
         &["ib"],
-        "no translation fits",
+        "without a matching translation",
     ),
     case(
         "a firewall that translates, and the replies go home otherwise",
@@ -155,7 +155,7 @@ const CASES: &[Case] = &[
         ["service S", "203.0.113.80"],
         &["tcp 443 from 198.51.100.0/24"],
         &[],
-        "its list does not hold the source",
+        "its list does not contain the source",
     ),
     case(
         "a door that is shut",
@@ -173,7 +173,7 @@ const CASES: &[Case] = &[
         ["interface ia", "203.0.113.4"],
         &[],
         &["ia"],
-        "the reply goes around it",
+        "the reply bypasses it",
     ),
     case(
         "steered through the firewall there and back",
@@ -203,7 +203,7 @@ const CASES: &[Case] = &[
         ["interface ia", "203.0.113.4"],
         &[],
         &["ia"],
-        "the request did not come by it",
+        "the request did not",
     ),
 ];
 

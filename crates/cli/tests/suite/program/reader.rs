@@ -129,7 +129,7 @@ fn whatever_is_described_twice_is_told_with_both_places() {
         let Err(LoadError::Input { problems, texts }) = load_texts(&files) else {
             panic!("{name} twice was read")
         };
-        let told = |title: &str| title.contains("are called") || title.contains("twice");
+        let told = |title: &str| title.contains(" have the ") || title.contains("twice");
         let twice = problems
             .iter()
             .filter(|problem| told(&problem.title))

@@ -105,7 +105,7 @@ fn every_text_fits_a_hundred_columns_and_the_first_line_answers() {
         &["exposure", "-e", "marrowfen-ferries"],
         &["inventory", "-e", "marrowfen-ferries"],
         &["inventory", "--interfaces", "-e", "marrowfen-ferries"],
-        &["effective", "--details", "-e", "marrowfen-ferries"],
+        &["effective", "--all", "-e", "marrowfen-ferries"],
         &["rule", "fares-db/tmp", "-e", "marrowfen-ferries"],
         &[
             "inventory",
@@ -172,11 +172,11 @@ fn an_audit_of_three_thousand_findings_still_fits_120_lines() {
     let told = folder.run(&["audit"]).stdout;
     assert!(
         told.lines().count() <= 120
-            && told.starts_with("The internet reaches 0 of 1 workload. 3001 findings"),
+            && told.starts_with("0 of 1 workload is reachable from the internet. 3001 findings"),
         "{}\n{told}",
         told.lines().count()
     );
-    assert!(told.contains("more: --all"), "{told}");
+    assert!(told.contains("(--at-least minor)"), "{told}");
     assert!(folder.run(&["audit", "--details"]).stdout.lines().count() > 12_000);
 }
 
@@ -199,7 +199,7 @@ fn effective_rules_of_a_long_list_stay_readable_and_complete() {
     let folder = Folder::with(&text);
     let told = folder.run(&["effective", "i"]).ok();
     assert!(
-        told.lines().count() < 400 && told.contains("more: --peer"),
+        told.lines().count() < 400 && told.contains("more (--details"),
         "{} lines",
         told.lines().count()
     );
@@ -301,8 +301,107 @@ fn completions_come_for_every_shell() {
             folder
                 .run(&["completions", shell])
                 .ok()
-                .contains("exposure"),
+                .contains("heronshale"),
             "{shell}"
         );
     }
+}
+
+/// The examples of a command's help: the words behind the program's name.
+fn examples(help: &str) -> Vec<String> {
+    let lines = help.lines().skip_while(|line| *line != "Examples:");
+    lines
+        .filter_map(|line| line.strip_prefix("  heronshale "))
+        .map(str::to_owned)
+        .collect()
+}
+
+#[test]
+fn help_is_one_sentence_three_examples_that_run_and_then_options() {
+    let folder = Folder::with_demo();
+    folder.write("exports/web.json", r#"{ "nets": [{ "name": "n" }] }"#);
+    let main = folder.run(&["--help"]).ok();
+    let commands = main
+        .lines()
+        .skip_while(|line| *line != "Commands:")
+        .skip(1)
+        .take_while(|line| !line.is_empty())
+        .filter_map(|line| line.strip_prefix("  "))
+        .filter(|line| !line.starts_with(' '))
+        .map(|line| line.split(' ').next().unwrap().to_owned());
+    let mut tried = 0;
+    for command in commands.filter(|name| name != "help") {
+        let help = folder.run(&[&command, "--help"]).ok();
+        let all = examples(&help);
+        assert_eq!(all.len(), 3, "{command}\n{help}");
+        assert!(
+            help.find("Examples:") < help.find("Options:"),
+            "{command}\n{help}"
+        );
+        for example in all {
+            let words: Vec<&str> = example.split_whitespace().collect();
+            // What is to be imported is other people's.
+            if ["import", "guide"].contains(&words[0]) {
+                continue;
+            }
+            let run = folder.run(&words);
+            assert!(run.code <= 1, "{example}: {}{}", run.stdout, run.stderr);
+            tried += 1;
+        }
+    }
+    assert!(tried > 45, "{tried}");
+}
+
+#[test]
+fn completions_offer_the_names_of_the_estate() {
+    let folder = Folder::with_demo();
+    for (words, offered) in [
+        (&["path", "fares-"][..], "fares-db"),
+        (&["routes", "hub:"], "hub:harbour/ships"),
+        (&["audit", "--kind", "shad"], "shadowed"),
+        (&["rule", "customs/"], "customs/not-berth-nine"),
+        (&["effective", "group:book"], "group:booking-web"),
+    ] {
+        let estate = ["-e", "marrowfen-ferries"];
+        let (front, last) = words.split_at(words.len() - 1);
+        let line = [
+            &["--", "heronshale"],
+            &front[..1],
+            &estate,
+            &front[1..],
+            last,
+        ]
+        .concat();
+        let index = (line.len() - 2).to_string();
+        let run = folder.run_with(
+            &line,
+            &[
+                ("COMPLETE", "bash"),
+                ("_CLAP_COMPLETE_INDEX", &index),
+                ("_CLAP_IFS", "\n"),
+            ],
+        );
+        assert!(
+            run.stdout.lines().any(|line| line.starts_with(offered)),
+            "{words:?}: {}{}",
+            run.stdout,
+            run.stderr
+        );
+    }
+}
+
+#[test]
+fn manual_pages_are_written_whole_and_not_over_others() {
+    let folder = Folder::new();
+    let told = folder.run(&["manual", "man"]).ok();
+    assert!(told.starts_with("Wrote 20 manual pages to man."), "{told}");
+    assert!(
+        folder
+            .read("man/heronshale-path.1")
+            .contains("heronshale-path")
+    );
+    folder.write("man/heronshale.1", "mine");
+    folder.run(&["manual", "man"]).fails(2);
+    assert_eq!(folder.read("man/heronshale.1"), "mine");
+    assert!(folder.run(&["manual"]).ok().contains(".TH heronshale"));
 }

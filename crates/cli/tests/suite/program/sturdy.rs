@@ -120,7 +120,10 @@ fn files_of_a_folder_that_are_cut_within_their_header_are_refused() {
     let counted = "format: heronshale-expectations\nversion: 1\nholds: 2\nexpectations:\n- { name: a, from: internet, never_reaches: \"network:n\" }\n";
     own.write("e.yaml", counted);
     let told = own.run(&["audit"]).fails(3);
-    assert!(told.contains("it holds 2 entries, and has 1"), "{told}");
+    assert!(
+        told.contains("the file announces 2 entries and has 1"),
+        "{told}"
+    );
 }
 
 #[test]

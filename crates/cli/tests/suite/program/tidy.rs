@@ -52,8 +52,8 @@ fn the_clean_up_keeps_comments_and_overwrites_nothing() {
         ])
         .ok();
     assert!(
-        told.starts_with("3 of 5 rules can go for good, all at once.")
-            && told.contains("every packet is decided alike"),
+        told.starts_with("3 of 5 rules can be deleted together without any effect.")
+            && told.contains("Every packet gets the same decision"),
         "{told}"
     );
     assert_eq!(folder.read("new/estate.yaml"), format!("{HEADER}{TIDIED}"));
@@ -99,7 +99,7 @@ fn the_clean_up_keeps_comments_and_overwrites_nothing() {
     assert_eq!(folder.read("estate.yaml"), format!("{HEADER}{TIDIED}"));
     let told = folder.run(&["tidy", "-e", "estate.yaml"]).ok();
     assert!(
-        told.starts_with("None of 2 rules can go for good."),
+        told.starts_with("None of 2 rules can be deleted safely."),
         "{told}"
     );
 }
@@ -138,7 +138,7 @@ network_acls: [{ id: a, inbound: [{ id: spelled, action: deny, peers: any }] }]
     assert_eq!(told["answer"]["going"], 0);
     let wanted = [
         ("today", "members"),
-        ("needed-later", "looked at again"),
+        ("needed-later", "due for review"),
         ("beside", "bound together"),
         ("spelled", "default"),
     ];
@@ -264,14 +264,14 @@ fn a_rule_that_is_only_partly_shadowed_still_does_something() {
         .run(&["rule", "bastion-host/ssh", "-e", "marrowfen-ferries"])
         .ok();
     assert!(
-        !told.contains("nothing rests on it") && told.contains("Without it"),
+        !told.contains("no effect") && told.contains("WITHOUT THIS RULE"),
         "{told}"
     );
     let told = folder
         .run(&["rule", "tickets-data/120", "-e", "marrowfen-ferries"])
         .ok();
     assert!(
-        told.contains("is shadowed: on 2 interfaces nothing rests on it"),
+        told.contains("is shadowed. It has no effect on its 2 interfaces"),
         "{told}"
     );
 }

@@ -289,12 +289,12 @@ fn each_part_of_each_kind_is_either_asked_about_or_refused() {
     folder.write("estate.yaml", with(&refused));
     let told = folder.run(&["inventory"]).fails(3);
     assert_eq!(
-        told.matches("that could be lacking").count(),
+        told.matches("that could be missing").count(),
         refused.len(),
         "{told}"
     );
     assert!(
-        told.contains("what can be lacking of it: interfaces, own_firewalls, groups"),
+        told.contains("possible missing parts: interfaces, own_firewalls, groups"),
         "{told}"
     );
 }

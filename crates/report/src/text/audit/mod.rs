@@ -389,11 +389,7 @@ fn reach_text(audit: &Audit) -> String {
             .to_owned();
     }
     let (open, all) = (audit.workloads_open, audit.workloads);
-    let are = if open == 1 || all == 1 {
-        "is"
-    } else {
-        "are"
-    };
+    let are = if open == 1 || all == 1 { "is" } else { "are" };
     let against = match audit.workloads_forbidden {
         0 => String::new(),
         count => format!(", {count} of them against an expectation"),

@@ -96,7 +96,7 @@ fn works(path: &PathAnswer, what: &str) -> String {
             "firewalls"
         };
         let both = if there == back { " both ways" } else { "" };
-        clauses.push(format!("It passes {many} {}{both}", there.join(", ")));
+        clauses.push(format!("it passes {many} {}{both}", there.join(", ")));
     }
     let requests = path.steps.iter().filter(|step| !step.reply);
     let arrives = requests
@@ -107,8 +107,17 @@ fn works(path: &PathAnswer, what: &str) -> String {
     if let (Some(arrives), Some(seen)) = (arrives, seen) {
         clauses.push(format!("{arrives} sees {seen}"));
     }
-    if !clauses.is_empty() {
-        text.push_str(&format!(" {}.", clauses.join("; ")));
+    let decides = path.steps.iter().filter(|step| !step.reply && step.decides);
+    match (clauses.is_empty(), decides.last()) {
+        (true, Some(step)) => text.push_str(&format!(" The last check is {}.", cause(step))),
+        (true, None) => {}
+        (false, _) => {
+            let mut said = clauses.join("; ");
+            if let Some(first) = said.get_mut(..1) {
+                first.make_ascii_uppercase();
+            }
+            text.push_str(&format!(" {said}."));
+        }
     }
     text
 }

@@ -166,7 +166,9 @@ fn coverage_tells_what_was_read_ignored_and_never_there() {
     let text = folder.run(&[&IMPORT[..], &["--force"]].concat()).ok();
     assert_eq!(before, folder.read("snap.yaml"));
     assert!(
-        text.starts_with("snap.yaml holds 174 records of 54 files; 6 references lead nowhere.\n"),
+        text.starts_with(
+            "Wrote snap.yaml: 174 records from 54 files; 6 references do not resolve.\n"
+        ),
         "{text}"
     );
 }
@@ -221,21 +223,21 @@ fn what_is_wrong_is_told_in_the_profile_and_in_the_data() {
             "skerry.yaml",
             "{ permit: allow, ",
             "{ ",
-            "the table has no `permit`",
+            "the table has no entry `permit`",
             "crews/crw-",
         ),
         (
             "skerry.yaml",
             "each: $.legs[*]",
             "path: $.legs",
-            "`fields` means nothing without `each`",
+            "`fields` has no effect without `each`",
             "skerry.yaml",
         ),
         (
             "exports/screens.json",
             "\"permit\"",
             "\"perhaps\"",
-            "the table has no `perhaps`",
+            "the table has no entry `perhaps`",
             "\"perhaps\")",
         ),
         (

@@ -46,7 +46,8 @@ pub(super) fn a_sheet_with_a_row_for_each_rule_is_gathered_by_group() {
     let import = [&import[..], &["--force"]].concat();
     let told = folder.run(&import).fails(3);
     assert!(
-        told.contains("`543200` is not a port (in rules.csv:5)") && told.contains("sheet.yaml:"),
+        told.contains("`543200` is not a valid port (in rules.csv:5)")
+            && told.contains("sheet.yaml:"),
         "{told}"
     );
     folder.write("rules.csv", SHEET.replace("web,out,,,any,", "web,out,any"));
@@ -193,7 +194,7 @@ pub(super) fn values_are_made_as_the_reference_says() {
         ),
         (
             "{ path: $.all, table: { two: 2a } }",
-            "the table has no `three`",
+            "the table has no entry `three`",
         ),
         (
             "{ path: $.deep, split: x }",
@@ -207,13 +208,13 @@ pub(super) fn values_are_made_as_the_reference_says() {
         ("{ split: x }", "this value has no source"),
         (
             "{ path: $.one, becomes: x }",
-            "`becomes` means nothing without `pattern`",
+            "`becomes` has no effect without `pattern`",
         ),
         (
             "{ path: $.one, pattern: \"(\" }",
             "this is not a regular expression",
         ),
-        ("{ every: $.deep }", "this value lacks the field `give`"),
+        ("{ every: $.deep }", "this value needs the field `give`"),
         ("{ text: \"{a}\", with: { b: $.one } }", "nothing fills {a}"),
         ("{ text: x, with: { b: $.one } }", "`b` fills nothing"),
     ] {
@@ -330,7 +331,7 @@ pub(super) fn headers_have_one_name_each() {
         ),
         (
             "{ A: name, Services: name }",
-            "two columns are called `name`",
+            "two columns have the name `name`",
         ),
         ("{ A: Services }", "the header names `Services` twice"),
     ] {

@@ -74,14 +74,14 @@ fn a_machine_between_networks_is_a_firewall_with_its_routes_and_translations() {
             "booking",
             "23",
             1,
-            "No: tcp 23 from desk to booking is denied: firewall gate, no rule fits",
+            "No: tcp 23 from desk to booking is blocked by firewall gate: no rule matches",
         ),
         (
             "booking",
             "desk",
             "22",
             1,
-            "No: tcp 22 from booking to desk is denied",
+            "No: tcp 22 from booking to desk is blocked",
         ),
         (
             "probe",
@@ -95,7 +95,7 @@ fn a_machine_between_networks_is_a_firewall_with_its_routes_and_translations() {
             "desk",
             "8443",
             1,
-            "No: tcp 8443 from probe to desk is denied",
+            "No: tcp 8443 from probe to desk is blocked",
         ),
         // Whatever was asked at this port from outside is booking's.
         (
@@ -110,7 +110,7 @@ fn a_machine_between_networks_is_a_firewall_with_its_routes_and_translations() {
             "10.9.9.9",
             "443",
             1,
-            "No: tcp 443 from desk to 10.9.9.9 gets lost",
+            "No: tcp 443 from desk to 10.9.9.9 is dropped",
         ),
     ];
     for (from, to, port, code, says) in table {
@@ -134,7 +134,7 @@ fn a_machine_between_networks_is_a_firewall_with_its_routes_and_translations() {
     ]);
     assert!(path.to_string().contains("source 203.0.113.2"), "{path}");
     // The rule that never matters is found.
-    let audit = folder.run(&["audit", "-e", "estate"]).stdout;
+    let audit = folder.run(&["audit", "--details", "-e", "estate"]).stdout;
     assert!(
         audit.contains("gate/forward/9 changes nothing: another rule does the same and more"),
         "{audit}"
@@ -344,7 +344,7 @@ fn a_workloads_own_firewall_becomes_a_file_of_the_estate() {
     folder.write("marrowfen-ferries/second.yaml", "format: heronshale-snapshot\nversion: 1\nown_firewalls:\n- { id: second, default_inbound: allow, default_outbound: allow, interfaces: manifest-1 }\n");
     let error = folder.run(&["audit", "-e", "marrowfen-ferries"]).fails(3);
     assert!(
-        error.contains("the interface `manifest-1` has another own firewall already"),
+        error.contains("the interface `manifest-1` already has another own firewall"),
         "{error}"
     );
 }
@@ -397,7 +397,7 @@ fn what_is_wrong_with_files_of_a_machine_is_told_with_its_place() {
                 "a.txt",
                 "*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -j DROP\nCOMMIT\n",
             )],
-            "IPv4 or of IPv6",
+            "IPv4 or IPv6",
             "keep the first line",
         ),
         (

@@ -100,7 +100,7 @@ pub(super) fn the_ledger_has_a_row_for_every_way_in_and_no_formula() {
     let told = folder
         .run(&["audit", "-e", "marrowfen-ferries", "--format", "csv"])
         .fails(2);
-    assert!(told.contains("no table"), "{told}");
+    assert!(told.contains("not a table"), "{told}");
 }
 
 #[test]
@@ -145,7 +145,7 @@ pub(super) fn what_was_seen_from_outside_is_held_against_the_snapshot() {
         "seen.csv:2:1",
         "seen.csv:2:14",
         "seen.csv:2:18",
-        "`203.0.113.1o` is not an address",
+        "`203.0.113.1o` is not a valid address",
     ] {
         assert!(told.contains(text), "{text}: {told}");
     }
@@ -246,9 +246,8 @@ pub(super) fn every_fix_names_its_side_effects_and_an_exposure_what_closing_it_e
     };
     // Both rules act on the one machine; anybody means those inside too.
     assert!(
-        side_effects(ESTATE).ends_with(
-            "they act on 1 interface, and to delete ends what comes from inside as well"
-        )
+        side_effects(ESTATE)
+            .ends_with("Deleting also blocks traffic from inside. Applies to 1 interface.")
     );
     let outside = ESTATE.replace(
         "services: tcp 443, peers: any",
@@ -256,7 +255,7 @@ pub(super) fn every_fix_names_its_side_effects_and_an_exposure_what_closing_it_e
     );
     assert!(
         side_effects(&outside)
-            .ends_with("they act on 1 interface, and nothing from inside comes by that")
+            .ends_with("No traffic from inside uses them. Applies to 1 interface.")
     );
     let one = ESTATE.replace(
         "  - { id: feed, services: tcp 8080, peers: \"set:partners\", description: feed }\n",
@@ -264,8 +263,8 @@ pub(super) fn every_fix_names_its_side_effects_and_an_exposure_what_closing_it_e
     );
     let two = one.replace("groups: db }", "groups: [db, web] }");
     assert!(
-        side_effects(&one).contains("it acts on 1 interface,")
-            && side_effects(&two).contains("it acts on 2 interfaces,")
+        side_effects(&one).contains("Applies to 1 interface.")
+            && side_effects(&two).contains("Applies to 2 interfaces.")
     );
     let demo = Folder::with_demo();
     let (_, audit) = demo.json(&["audit", "-e", "marrowfen-ferries"]);
@@ -283,9 +282,9 @@ pub(super) fn every_fix_names_its_side_effects_and_an_exposure_what_closing_it_e
             .next()
             .unwrap()
     };
-    assert_eq!(of("redundant"), "none");
+    assert_eq!(of("redundant"), "None.");
     assert!(
-        of("any-source").ends_with("; it acts on 2 interfaces"),
+        of("any-source").ends_with(" Applies to 2 interfaces."),
         "{}",
         of("any-source")
     );

@@ -120,7 +120,7 @@ fn sentences_are_kept_broken_or_say_nothing() {
         (
             "from: \"tag:data=open\", never_reaches: db",
             "vacuous",
-            "nobody is meant who could send",
+            "the sending side is empty",
         ),
         (
             "from: wep, never_reaches: db",
@@ -132,7 +132,7 @@ fn sentences_are_kept_broken_or_say_nothing() {
         (
             "from: web, to: db, always_passes: gatehouse",
             "vacuous",
-            "no firewall is called `gatehouse`",
+            "there is no firewall called `gatehouse`",
         ),
     ];
     for (sentence, state, text) in table {
@@ -216,21 +216,21 @@ fn wrong_sentences_are_told_with_their_place() {
             "4:3",
             "says may_reach and never_reaches",
         ),
-        ("- { name: a, may_reach: db }", "4:3", "lacks `from`"),
+        ("- { name: a, may_reach: db }", "4:3", "needs `from`"),
         (
             "- { name: a, from: web, nothing_else_reaches: db }",
             "4:3",
-            "says from whom nothing else comes",
+            "has `from` with nothing_else_reaches",
         ),
         (
             "- { name: a, from: web, always_passes: fw }",
             "4:3",
-            "lacks `to`",
+            "needs `to`",
         ),
         (
             "- { name: a, from: web, to: db, may_reach: db }",
             "4:3",
-            "says twice to whom",
+            "names its receivers twice",
         ),
         (
             "- { name: a, form: web, may_reach: db }",
