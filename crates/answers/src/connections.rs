@@ -124,7 +124,7 @@ fn fact(view: &Fabric<'_>, asked: ConnectionAsked) -> ConnectionFact {
         name: asked.name,
         from,
         to,
-        traffic: (!services.is_empty()).then(|| super::path::services_text(services)),
+        traffic: (!services.is_empty()).then(|| crate::traffic::services_text(services)),
         verdict,
         expected: expected.word().to_owned(),
         as_expected: is_met(expected, verdict),

@@ -38,7 +38,7 @@ pub struct SideFact {
     pub stages: Vec<StageFact>,
     /// What all stages admit, to be read from the top: the first entry that holds a packet names what decided it.
     pub admitted: Vec<EntryFact>,
-    /// What depends on what the snapshot lacks, to be read on from there.
+    /// What depends on something missing from the snapshot, to be read on from there.
     pub unknown: Vec<EntryFact>,
     /// The rest, to be read from the top: what no entry above has taken.
     pub left: Vec<EntryFact>,
@@ -72,7 +72,7 @@ pub enum ReplyFact {
         /// The stage that refuses it.
         stage: StageKind,
     },
-    /// That depends on what the snapshot lacks.
+    /// That depends on something missing from the snapshot.
     Unknown {
         /// The stage.
         stage: StageKind,

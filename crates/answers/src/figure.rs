@@ -23,7 +23,7 @@ pub enum BoxKind {
     Site,
     /// A platform service.
     Service,
-    /// What the snapshot lacks.
+    /// What is missing from the snapshot.
     Gap,
 }
 

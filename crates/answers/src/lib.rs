@@ -106,7 +106,7 @@ pub struct Heading {
     pub settings_at_default: Vec<String>,
     /// What was said beside the snapshot: the configuration, and how many expectations and acceptances of which files.
     pub stated: Vec<String>,
-    /// What the snapshot says it lacks.
+    /// What the snapshot declares as missing.
     pub gaps: Vec<GapRow>,
     /// Whether something was given up at a declared limit: it is undecided, and counts as unknown.
     pub given_up: bool,

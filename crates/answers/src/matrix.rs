@@ -21,7 +21,7 @@ pub enum CellVerdict {
     Works,
     /// Some of it works.
     Partly,
-    /// None works, and some of it depends on what the snapshot lacks.
+    /// None works, and some of it depends on something missing from the snapshot.
     Unknown,
     /// None works, and some of it turns on what no snapshot holds.
     Conditional,
@@ -337,7 +337,7 @@ impl<'v, 'e> Matrix<'v, 'e> {
             },
         );
         segments.with_nodes(view, &found.nodes);
-        let traffic = (!services.is_empty()).then(|| super::path::services_text(services));
+        let traffic = (!services.is_empty()).then(|| crate::traffic::services_text(services));
         Self {
             view,
             by,

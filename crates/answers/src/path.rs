@@ -1,7 +1,7 @@
 //! One connection there and back as data: its parts by verdict, and the steps of an example.
 
 use super::fixes::{FixFact, ObstacleFact, SinceFact, fix_facts};
-use crate::traffic::{summed, symbols};
+use crate::traffic::{services_text, summed, symbols};
 use heronshale_audit::describe::{Symbols, Witness, peer_words, witness};
 use heronshale_audit::facts::{PathTraffic, choices_text, condition_text};
 use heronshale_audit::facts::{StepDoes, StepFact, step_fact};
@@ -12,11 +12,10 @@ use heronshale_engine::route::{Hop, Winner};
 use heronshale_engine::walk::{
     Answered, Asked, Choice, Judged, Part, Tell, Verdict, What, Why, walk,
 };
-use heronshale_model::estate::Service;
 use heronshale_model::names::{Answerer, Resolution};
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
-use heronshale_sets::packet::{Entry, Packet, PacketSet, entries_within, service};
+use heronshale_sets::packet::{Entry, Packet, PacketSet, entries_within};
 use serde::Serialize;
 
 /// What the client sees.
@@ -26,7 +25,7 @@ use serde::Serialize;
 pub enum Symptom {
     /// Nothing comes back, until it times out.
     Silence,
-    /// It is told at once that it is refused.
+    /// A refusal comes back at once.
     Reset,
     /// The name does not resolve.
     NameError,
@@ -376,22 +375,6 @@ pub(crate) fn in_detail(view: &Fabric<'_>, asked: &Asked, packet: &Packet) -> (A
     let answered = walk(view, &question, Tell::Steps);
     let judged = answered.summary.clone();
     (answered, judged)
-}
-
-pub(super) fn services_text(services: &[Service]) -> String {
-    let numbers = |family| {
-        let none = heronshale_sets::intervals::Intervals::empty();
-        services
-            .iter()
-            .fold(none, |sum, one: &Service| sum.union(&one.numbers(family)))
-    };
-    let mut texts = service::texts(Family::V4, &numbers(Family::V4));
-    for text in service::texts(Family::V6, &numbers(Family::V6)) {
-        if !texts.contains(&text) {
-            texts.push(text);
-        }
-    }
-    texts.join(", ")
 }
 
 fn part_fact(

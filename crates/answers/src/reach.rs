@@ -1,7 +1,7 @@
 //! What something reaches, or who reaches it, as data.
 
-use super::path::services_text;
 use super::traffic::symbols;
+use crate::traffic::services_text;
 use heronshale_audit::describe::{PeerWords, peer_words};
 use heronshale_audit::facts::{choices_text, condition_text};
 use heronshale_engine::fabric::Fabric;
@@ -31,7 +31,7 @@ pub enum PlaceKind {
     Site,
     /// A platform service.
     Service,
-    /// A part of the estate that the snapshot lacks.
+    /// A part of the estate that is missing from the snapshot.
     Gap,
 }
 
@@ -91,7 +91,7 @@ pub struct ReachedFact {
     pub place: PlaceFact,
     /// How many connections one after the other.
     pub jumps: u32,
-    /// Whether no link turns on what the snapshot lacks.
+    /// Whether no link depends on something missing from the snapshot.
     pub certain: bool,
     /// The shortest chain, in the order in which it is gone.
     pub hops: Vec<HopFact>,

@@ -52,7 +52,7 @@ pub struct MatchFact {
     pub network: Option<String>,
     /// The packets.
     pub traffic: Traffic,
-    /// Whether that depends on what the snapshot lacks.
+    /// Whether that depends on something missing from the snapshot.
     pub perhaps: bool,
 }
 
@@ -65,7 +65,7 @@ pub struct Resting {
     pub interfaces: Vec<String>,
     /// Whether the packets are admitted because of the rule; else they are kept out by it.
     pub admitted: bool,
-    /// Whether that depends on what the snapshot lacks.
+    /// Whether that depends on something missing from the snapshot.
     pub perhaps: bool,
     /// The packets; as wide as what others say alike allows, so that "any" stays "any".
     pub traffic: Traffic,

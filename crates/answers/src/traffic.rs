@@ -3,7 +3,9 @@
 use heronshale_audit::describe::{Symbols, peer_words};
 use heronshale_audit::facts::PathTraffic;
 use heronshale_engine::fabric::Fabric;
+use heronshale_model::estate::Service;
 use heronshale_sets::address::{Addresses, Family};
+use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{PacketSet, service};
 
 /// Who and what occurs among very many packets.
@@ -50,4 +52,21 @@ pub(super) fn symbols(view: &Fabric<'_>, all: &Addresses) -> Symbols {
         }
     }
     symbols
+}
+
+/// Services as a question names them, each once.
+pub(super) fn services_text(services: &[Service]) -> String {
+    let numbers = |family| {
+        let none = Intervals::empty();
+        services
+            .iter()
+            .fold(none, |sum, one: &Service| sum.union(&one.numbers(family)))
+    };
+    let mut texts = service::texts(Family::V4, &numbers(Family::V4));
+    for text in service::texts(Family::V6, &numbers(Family::V6)) {
+        if !texts.contains(&text) {
+            texts.push(text);
+        }
+    }
+    texts.join(", ")
 }

@@ -50,13 +50,13 @@ pub enum Outcome {
     Pass,
     /// Lets it on, and past the groups of this interface and direction.
     PassFinally,
-    /// Lets it on; whether past the groups depends on what the snapshot lacks.
+    /// Lets it on; whether past the groups depends on something missing from the snapshot.
     PassPerhapsFinally,
     /// Drops it in silence.
     Deny,
     /// Drops it and tells the sender.
     Reject,
-    /// Depends on what the snapshot lacks.
+    /// Depends on what is missing from the snapshot.
     Unknown,
     /// The same, and it may be that groups are skipped.
     UnknownFinally,
@@ -102,7 +102,7 @@ pub enum State {
     Kept,
     /// It is matched as a packet of its own.
     NotKept,
-    /// That depends on what the snapshot lacks.
+    /// That depends on something missing from the snapshot.
     Unknown,
 }
 
@@ -154,7 +154,7 @@ impl Judgement {
         }
     }
 
-    /// Whether neither outcome nor state depends on what the snapshot lacks.
+    /// Whether neither outcome nor state depends on something missing from the snapshot.
     pub fn is_certain(self) -> bool {
         let open = matches!(
             self.outcome,

@@ -112,7 +112,7 @@ fn expected(word: &str, place: Span, at: &mut Reading) -> Option<Expected> {
     if found.is_none() {
         let words = Expected::ALL.map(Expected::word);
         let near = did_you_mean(word, words).unwrap_or_default();
-        let help = format!("write one of {}. {near}", words.join(", "));
+        let help = format!("{near} write one of {}", words.join(", "));
         at.fail(
             place,
             format!("`{word}` is not an expected result"),
@@ -149,6 +149,27 @@ fn from_line(
     })
 }
 
+/// Whether the header names only columns that are read, each once. Nothing in a list is left out silently.
+fn all_known(header: &csv::StringRecord, text: &str, at: &mut Reading) -> bool {
+    let before = at.problems.len();
+    let line = text.lines().next().unwrap_or_default();
+    for (column, name) in header.iter().enumerate() {
+        let same = |other: &str| other.eq_ignore_ascii_case(name);
+        let known = COLUMNS.iter().any(|one| same(one));
+        let what = match known {
+            false => format!("unknown column `{name}`"),
+            true if header.iter().take(column).any(same) => format!("two columns `{name}`"),
+            true => continue,
+        };
+        let near = did_you_mean(name, COLUMNS).unwrap_or_default();
+        let help = format!("{near} the columns are {}", COLUMNS.join(", "));
+        let start = line.rfind(name).unwrap_or(0);
+        let place = span(start, name.len());
+        at.fail(place, what, "here", Some(help.trim().to_owned()));
+    }
+    at.problems.len() == before
+}
+
 fn from_sheet(text: &str, at: &mut Reading) -> Vec<AskedConnection> {
     let mut reader = csv::ReaderBuilder::new()
         .trim(csv::Trim::All)
@@ -181,6 +202,9 @@ fn from_sheet(text: &str, at: &mut Reading) -> Vec<AskedConnection> {
             "the header",
             Some(help),
         );
+        return Vec::new();
+    }
+    if !all_known(&header, text, at) {
         return Vec::new();
     }
     let mut all = Vec::new();

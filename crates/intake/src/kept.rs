@@ -35,7 +35,7 @@ pub struct Collected {
     /// How often a request was made again.
     #[serde(skip)]
     pub again: usize,
-    /// What could not be fetched, and what the snapshot lacks by that.
+    /// What could not be fetched, and what is missing from the snapshot by that.
     pub missing: Vec<Missing>,
     /// The files that keep the answers; none of a folder that an older version collected.
     #[serde(default)]

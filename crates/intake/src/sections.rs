@@ -129,7 +129,7 @@ sections! {
     dns_zones: WrittenZone,
     /// Public DNS records.
     public_names: WrittenRecord,
-    /// What the snapshot lacks.
+    /// What is missing from the snapshot.
     gaps: WrittenGap,
 }
 

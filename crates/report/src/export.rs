@@ -266,7 +266,7 @@ pub fn exported(answer: &Answer<ExportAnswer>, look: Look) -> String {
         heading,
     );
     if !answer.left_out.is_empty() {
-        page.heading(&format!("Not in it ({})", answer.left_out.len()));
+        page.heading(&format!("NOT INCLUDED ({})", answer.left_out.len()));
         let longest = answer
             .left_out
             .iter()

@@ -2,7 +2,7 @@
 
 use crate::export::csv_of;
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
-use crate::text::closed_text;
+use crate::text::closing_text;
 use anstyle::Style;
 use heronshale_answers::{Answer, ExposureAnswer};
 use heronshale_audit::facts::PathTraffic;
@@ -102,12 +102,11 @@ fn direct(way: &WayFact) -> Vec<Row> {
     let mut rows: Vec<Row> = way.open.iter().map(open("open")).collect();
     rows.extend(way.unknown.iter().map(open("unknown")));
     rows.extend(way.closed.iter().map(|one| {
-        let because = closed_text(one)
-            .split_once(": ")
-            .map_or_else(String::new, |(_, why)| why.to_owned());
+        let because = closing_text(&one.closing);
+        let rest = if one.rest { " (the rest)" } else { "" };
         row(
             "closed",
-            one.services.join(", "),
+            format!("{}{rest}", one.services.join(", ")),
             one.sources.said.clone(),
             String::new(),
             because,

@@ -200,7 +200,7 @@ pub fn catalogue_reference() -> String {
         }
         let _ = write!(
             out,
-            ".\n\n**Fix.** {} Price: {}.\n\n```yaml\n{}\n```\n",
+            ".\n\n**Fix.** {}\n\n**Side effects.** {}\n\n```yaml\n{}\n```\n",
             kind.fix,
             kind.side_effects,
             kind.example.trim_end()

@@ -168,7 +168,7 @@ impl Page {
     pub fn top(&mut self, sentence: &str, heading: &Heading) {
         let undecided = sentence.starts_with("Undecided");
         let as_far = if heading.given_up && !undecided {
-            "Incomplete, at least: "
+            "As far as ways could be followed: "
         } else {
             ""
         };

@@ -1,8 +1,8 @@
-//! Rows of devices and what the snapshot lacks.
+//! Rows of devices and what is missing from the snapshot.
 
 use super::*;
 
-/// What the snapshot says it lacks.
+/// What the snapshot declares as missing.
 pub(crate) fn gaps(estate: &Estate) -> Vec<GapRow> {
     let word = |lack: Lack| match lack {
         Lack::Everything => "everything",

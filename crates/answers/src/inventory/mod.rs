@@ -52,7 +52,7 @@ rows! {
         filters: Vec<FilterRow>,
         /// Address sets.
         address_sets: Vec<SetRow>,
-        /// What the snapshot says it lacks.
+        /// What the snapshot declares as missing.
         gaps: Vec<GapRow>,
     }
     /// A virtual network.
@@ -204,7 +204,7 @@ rows! {
         /// Where it stands.
         place: Place,
     }
-    /// What the snapshot says it lacks.
+    /// What the snapshot declares as missing.
     GapRow {
         /// Kind and name of the object.
         object: String,

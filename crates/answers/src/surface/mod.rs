@@ -36,7 +36,7 @@ use std::net::IpAddr;
 pub struct MarkedFact {
     /// The machine.
     pub place: PlaceFact,
-    /// Whether no link turns on what the snapshot lacks.
+    /// Whether no link depends on something missing from the snapshot.
     pub certain: bool,
     /// The shortest chain from the internet.
     pub hops: Vec<HopFact>,
@@ -51,11 +51,11 @@ pub struct MarkedFact {
 pub struct OnwardFrom {
     /// The exposed machine.
     pub from: PlaceFact,
-    /// Whether it is exposed for certain, whatever the snapshot lacks.
+    /// Whether it is exposed for certain, whatever is missing from the snapshot.
     pub certain: bool,
     /// How many machines it reaches for certain, by the number of connections one after the other.
     pub reaches: Vec<usize>,
-    /// How many more it may reach: that depends on what the snapshot lacks.
+    /// How many more it may reach: that depends on something missing from the snapshot.
     pub perhaps: usize,
     /// Those of all these that are marked.
     pub marked: Vec<PlaceFact>,

@@ -11,7 +11,7 @@ pub enum Sight {
     Closed,
     /// The estate holds no such address.
     NotHeld,
-    /// That depends on what the snapshot lacks.
+    /// That depends on something missing from the snapshot.
     Unknown,
     /// Open as well.
     Agrees,

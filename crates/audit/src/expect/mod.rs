@@ -3,7 +3,7 @@
 //! *May reach* is asked as `path` asks it, between the ends' own addresses, and all of it must work for certain. What is
 //! forbidden is looked for in a sweep, by every address that leads there, with whatever a condition or one of nature's choices
 //! lets through; what the sweep finds is walked again by itself, which gives the packet and the steps that prove it. Nothing
-//! is told to hold that depends on what the snapshot lacks.
+//! is told to hold that depends on something missing from the snapshot.
 
 mod forbidding;
 mod reaching;
@@ -47,7 +47,7 @@ use std::fmt::Write;
 pub enum State {
     /// It is not true.
     Broken,
-    /// It depends on what the snapshot lacks.
+    /// It depends on something missing from the snapshot.
     Unknown,
     /// It says nothing: a side stands for nobody, or nothing connects at all.
     Vacuous,

@@ -74,7 +74,7 @@ impl DeviceWay {
         PacketSet::union_all(self.parts.iter().map(|part| part.packets.clone()))
     }
 
-    /// Whether something may get in that depends on what the snapshot lacks, a firewall's own services apart.
+    /// Whether something may get in that depends on something missing from the snapshot, a firewall's own services apart.
     pub fn is_unknown(&self) -> bool {
         let own = |part: &WalkedPart| {
             part.steps

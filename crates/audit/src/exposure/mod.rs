@@ -32,7 +32,7 @@ pub enum Verdict {
     WorksForPorts(Intervals),
     /// It works if the reply takes one of several equal routes.
     WorksForRoutes,
-    /// That depends on what the snapshot lacks.
+    /// That depends on something missing from the snapshot.
     Unknown,
     /// A stage refuses it; its judgement is the way's last.
     Denied,
@@ -232,7 +232,7 @@ fn settled(judged: &Judged, part: &Part) -> (Verdict, Way) {
         WalkVerdict::Unknown if judged.may_work => (Verdict::Unknown, taken),
         WalkVerdict::ReplyLost => (Verdict::ReplyLost(None), taken),
         _ => {
-            // It ends in every completion: told with the first stage that turns on what the snapshot lacks.
+            // It ends in every completion: told with the first stage that depends on something missing from the snapshot.
             let mut taken = taken;
             let first = taken
                 .judgements

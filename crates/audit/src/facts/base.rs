@@ -78,7 +78,7 @@ pub enum Does {
     Denies,
     /// Drops them and tells the sender.
     Rejects,
-    /// Depends on what the snapshot lacks.
+    /// Depends on what is missing from the snapshot.
     Unknown,
 }
 

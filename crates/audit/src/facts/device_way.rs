@@ -72,7 +72,7 @@ pub struct DeviceWayFact {
     pub spoken: Option<SpokenFact>,
     /// What works, perhaps under a condition.
     pub open: Vec<WalkedFact>,
-    /// What depends on what the snapshot lacks.
+    /// What depends on something missing from the snapshot.
     pub unknown: Vec<WalkedFact>,
     /// What does not work.
     pub closed: Vec<WalkedFact>,

@@ -50,7 +50,7 @@ pub struct WayFact {
     pub spoken: Option<SpokenFact>,
     /// What works, with all that let it in.
     pub open: Vec<OpenFact>,
-    /// What depends on what the snapshot lacks.
+    /// What depends on something missing from the snapshot.
     pub unknown: Vec<OpenFact>,
     /// What does not work, and what closes it; to be read from the top.
     pub closed: Vec<ClosedFact>,
@@ -167,6 +167,8 @@ pub struct ClosedFact {
     pub sources: PeerWords,
     /// Protocols with ports, or ICMP types and codes.
     pub services: Vec<String>,
+    /// Whether only the rest of it is meant: some of these packets are open, unknown, or closed by something above.
+    pub rest: bool,
     /// What closes it.
     pub closing: Closing,
 }
@@ -377,6 +379,7 @@ fn closed_facts(
         _ => true,
     };
     ends.sort_by_key(|(closing, _)| !by_rule(closing));
+    let mut told = way.open().union(&way.unknown());
     let mut closed = Vec::new();
     for (closing, set) in ends {
         above = above.union(&set);
@@ -385,9 +388,11 @@ fn closed_facts(
             closed.push(ClosedFact {
                 sources,
                 services: entry.service_texts(),
+                rest: PacketSet::of_entry(&entry, ()).overlaps(&told),
                 closing: closing.clone(),
             });
         }
+        told = told.union(&set);
     }
     closed
 }

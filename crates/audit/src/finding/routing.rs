@@ -194,15 +194,19 @@ pub(crate) fn addresses_text(addresses: &Addresses) -> String {
 pub(crate) fn route_text(context: &Context<'_, '_>, table: Id<RouteTable>, at: usize) -> String {
     let item = &context.view.estate.route_tables[table];
     let route = &item.routes[at];
-    let id = route
-        .id
-        .as_ref()
-        .map_or_else(|| format!("#{}", at + 1), ToString::to_string);
     format!(
-        "route {id} ({}) of table {}",
+        "{} ({}) of table {}",
+        route_name(item, at),
         destinations_text(context, route),
         item.name
     )
+}
+
+/// `route out`; its number if it has no name.
+pub(crate) fn route_name(table: &RouteTable, at: usize) -> String {
+    let id = table.routes[at].id.as_ref();
+    let id = id.map_or_else(|| format!("#{}", at + 1), ToString::to_string);
+    format!("route {id}")
 }
 
 fn each_destination(context: &Context<'_, '_>, route: &Route) -> Vec<String> {

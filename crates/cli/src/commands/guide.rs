@@ -274,10 +274,8 @@ enum Reply {
 /// Asks until the answer is one.
 fn reply(question: &Question) -> Result<Reply, Failure> {
     loop {
-        let enter = question.guess.as_deref().unwrap_or("leave it open");
-        terminal::tell(&format!(
-            "   Enter: {enter}; -: leave it open; q: ask nothing more > "
-        ));
+        let enter = question.guess.as_deref().unwrap_or("skip");
+        terminal::tell(&format!("   Enter: {enter}; -: skip; q: stop asking > "));
         let mut line = String::new();
         let failed = |error| Failure::Io {
             what: "cannot read the answer".to_owned(),
@@ -323,7 +321,7 @@ fn asked(number: usize, question: &Question) -> String {
     if choices.is_empty() {
         told += "   a path, such as $.zone\n";
     }
-    told + &format!("   until then: {}\n", question.otherwise)
+    told + &format!("   if unanswered: {}\n", question.otherwise)
 }
 
 /// The choice with a number.

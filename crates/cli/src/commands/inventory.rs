@@ -76,7 +76,7 @@ impl Inventory {
                     )
                 })?;
             write_all(folder, &[(name, &drawn)], self.force)?;
-            print(&format!("drawn: {}\n", path.display()))?;
+            print(&format!("Wrote {}.\n", path.display()))?;
             return Ok(0);
         }
         let only = self

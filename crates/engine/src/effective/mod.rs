@@ -27,7 +27,7 @@ pub enum Reply {
     OnlyTo(Intervals),
     /// It does not, at this stage.
     Denied(StageKind),
-    /// That depends on what the snapshot lacks, at this stage.
+    /// That depends on something missing from the snapshot, at this stage.
     Unknown(StageKind),
 }
 
@@ -52,7 +52,7 @@ pub struct Side {
     /// What is admitted, to be read from the top: the first entry that holds a packet names what decided it. None can be
     /// dropped and no two merged.
     pub admitted: Vec<Listed>,
-    /// What depends on what the snapshot lacks, to be read on from there.
+    /// What depends on something missing from the snapshot, to be read on from there.
     pub unknown: Vec<Listed>,
     /// What is refused: to be read from the top, of what no entry above has taken.
     pub left: Vec<Listed>,

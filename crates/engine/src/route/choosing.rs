@@ -6,7 +6,7 @@ use super::*;
 pub(super) type Precedence = (bool, std::cmp::Reverse<u8>, RouteKind, u32);
 
 impl Candidates {
-    /// Where routes may lead of which that depends on what the snapshot lacks.
+    /// Where routes may lead of which that depends on something missing from the snapshot.
     pub(crate) fn perhaps_of(&self, leads: impl Fn(&Winner) -> bool) -> Addresses {
         let open = self.perhaps.iter().filter(|one| leads(&one.winner));
         open.fold(Addresses::empty(), |sum, one| sum.union(&one.region))

@@ -52,7 +52,7 @@ pub enum Hop {
     SharedAddress,
     /// A next hop that does not exist, is down or is not attached.
     Dead,
-    /// What the snapshot lacks.
+    /// What is missing from the snapshot.
     Unknown,
 }
 
@@ -70,13 +70,13 @@ pub struct Winner {
 pub struct Routed {
     /// The destinations.
     pub addresses: Addresses,
-    /// The routes that win, all equal; nature takes any of them. What the snapshot lacks, if that may decide.
+    /// The routes that win, all equal; nature takes any of them. What is missing from the snapshot, if that may decide.
     pub winners: Vec<Winner>,
-    /// Where what the snapshot lacks may decide: what wins otherwise, and what may win instead.
+    /// Where what is missing from the snapshot may decide: what wins otherwise, and what may win instead.
     pub open: Option<OpenRoutes>,
 }
 
-/// Routes that may win, depending on what the snapshot lacks.
+/// Routes that may win, depending on what is missing from the snapshot.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OpenRoutes {
     /// Those that win if none of the others does.
@@ -85,7 +85,7 @@ pub struct OpenRoutes {
     pub perhaps: Vec<(Vec<Doubt>, Winner)>,
 }
 
-/// A route that may win for some addresses, depending on what the snapshot lacks.
+/// A route that may win for some addresses, depending on what is missing from the snapshot.
 #[derive(Clone, Debug)]
 struct Perhaps {
     /// Where it may win.
@@ -159,7 +159,7 @@ impl<'e> RoutePlace<'e> {
 pub struct Candidates {
     /// In order of precedence; equal ones as written.
     pub all: Vec<Candidate>,
-    /// Routes that may be there, or may win, depending on what the snapshot lacks.
+    /// Routes that may be there, or may win, depending on what is missing from the snapshot.
     perhaps: Vec<Perhaps>,
     /// What takes IPv4 that no route takes.
     pub last: Option<Hop>,
@@ -207,7 +207,7 @@ pub fn routed_packets(
         .collect()
 }
 
-/// The same, with what may win depending on what the snapshot lacks.
+/// The same, with what may win depending on what is missing from the snapshot.
 pub(crate) fn routes_of(
     candidates: &Candidates,
     packets: &PacketSet,

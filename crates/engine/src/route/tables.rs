@@ -114,7 +114,7 @@ pub fn open_parts(
     destinations.iter().flat_map(of).collect()
 }
 
-/// Automatic routes that what the snapshot lacks may bring: over peerings with networks whose blocks are not known, over peerings
+/// Automatic routes that what is missing from the snapshot may bring: over peerings with networks whose blocks are not known, over peerings
 /// that are lacking themselves. None is longer than a known block within it.
 pub(super) fn lacking_automatic(view: &View<'_>, network: Id<Network>, found: &mut Candidates) {
     let estate = view.estate;

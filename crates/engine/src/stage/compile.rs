@@ -17,7 +17,7 @@ use heronshale_sets::packet::{PacketMap, PacketSet, Product};
 pub struct RuleMatch {
     /// Matched for certain.
     pub sure: PacketSet,
-    /// Matched or not, depending on what the snapshot lacks; disjoint from `sure`.
+    /// Matched or not, depending on what is missing from the snapshot; disjoint from `sure`.
     pub maybe: PacketSet,
 }
 

@@ -25,7 +25,7 @@ pub enum Place {
     Site(Id<Site>),
     /// A platform service.
     Service(Id<PlatformService>),
-    /// A part of the estate that the snapshot lacks.
+    /// A part of the estate that is missing from the snapshot.
     Lacking(usize),
 }
 
@@ -62,7 +62,7 @@ pub struct Reached {
     pub place: Place,
     /// How many connections one after the other: at least 1.
     pub jumps: u32,
-    /// Whether no link turns on what the snapshot lacks.
+    /// Whether no link depends on something missing from the snapshot.
     pub certain: bool,
     /// The shortest chain, in the order in which it is gone.
     pub hops: Vec<Hop>,
@@ -399,7 +399,7 @@ impl<'s, 'v, 'e> Chains<'s, 'v, 'e> {
         ways
     }
 
-    /// The machines that every chain passes; what the snapshot lacks may be a way.
+    /// The machines that every chain passes; what is missing from the snapshot may be a way.
     fn dominators(
         &self,
         origins: &[(Place, Vec<u32>)],

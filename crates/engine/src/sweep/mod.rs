@@ -44,7 +44,7 @@ pub enum Node {
     Site(Id<Site>),
     /// A platform service, by its public door.
     Service(Id<PlatformService>),
-    /// A part of the estate that the snapshot lacks: the place of its gap.
+    /// A part of the estate that is missing from the snapshot: the place of its gap.
     Lacking(usize),
 }
 

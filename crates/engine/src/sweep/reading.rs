@@ -31,7 +31,7 @@ impl Sweep {
     ) -> (Vec<Fate>, Vec<Row>) {
         let (mut fates, mut rows) = (Vec::new(), Vec::new());
         for part in parts {
-            // What fails whatever the snapshot lacks is not a possible link.
+            // What fails whatever is missing from the snapshot is not a possible link.
             if !part.judged.may_work && !failing {
                 continue;
             }

@@ -154,7 +154,7 @@ impl<'e> Walk<'_, 'e> {
         }
         let estate = self.view.estate;
         let spot = from.map_or(Spot::Network(network), Spot::Subnet);
-        // Only addresses of the network's own may be held by what the snapshot lacks.
+        // Only addresses of the network's own may be held by what is missing from the snapshot.
         let open = self
             .view
             .unlisted_in(network)

@@ -10,7 +10,7 @@
 //! doubts where the snapshot lacks something. [`Labels::judge`] reads it as one verdict.
 //!
 //! Invariants: a map that comes back is total on the set that was asked; a leg deeper than [`DEEPEST`] is a loop; nothing is
-//! lost or denied because of what the snapshot says it lacks.
+//! lost or denied because of what the snapshot declares as missing.
 
 mod context;
 

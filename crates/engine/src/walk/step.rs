@@ -103,7 +103,7 @@ pub enum Why {
     NobodyKnown,
     /// It took more steps to follow than the limit allows.
     TooManySteps,
-    /// Another route may win, depending on what the snapshot lacks.
+    /// Another route may win, depending on what is missing from the snapshot.
     OpenRoute(Winner),
     /// It was sent to the firewall itself, and the snapshot does not say which services the firewall has.
     OwnServices,

@@ -106,7 +106,7 @@ record! {
         next: Option<Spanned<Name>>,
         /// One request for each of these records of answers before.
         each: Option<WrittenEach>,
-        /// What the snapshot lacks if there is no answer: its kind and name, as in `gaps`. Without it nothing is imported then.
+        /// What is missing from the snapshot if there is no answer: its kind and name, as in `gaps`. Without it nothing is imported then.
         gap: Option<Spanned<Name>>,
         /// Which part of it, as in `gaps`. Default: everything.
         lacks: Option<Name>,

@@ -428,7 +428,7 @@ record! {
 }
 
 record! {
-    /// Something the snapshot lacks. What depends on it is unknown, never denied or lost.
+    /// Something missing from the snapshot. What depends on it is unknown, never denied or lost.
     WrittenGap as "a gap" {
         /// What is lacking, with its kind: `network:NAME`, `group:NAME` …
         object: Required<Object>,

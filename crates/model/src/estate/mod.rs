@@ -83,7 +83,7 @@ pub struct Estate {
     pub dns_zones: Table<DnsZone>,
     /// Public DNS records.
     pub public_names: SharedList<DnsRecord>,
-    /// What the snapshot says it lacks.
+    /// What the snapshot declares as missing.
     pub gaps: SharedList<Gap>,
     /// Addresses of the balancers' health checkers; none if the snapshot does not say.
     pub probes: Option<Addresses>,
@@ -176,7 +176,7 @@ impl Lack {
     }
 }
 
-/// What the snapshot says it lacks.
+/// What the snapshot declares as missing.
 #[derive(Clone, Debug)]
 pub struct Gap {
     /// Where it was written.

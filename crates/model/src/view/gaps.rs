@@ -1,4 +1,4 @@
-//! What the snapshot lacks, and the addresses of which it therefore does not say who holds them.
+//! What is missing from the snapshot, and the addresses of which it therefore does not say who holds them.
 
 use super::{Matched, View};
 use crate::estate::{Estate, Gap, Id, Interface, Lack, Name, Network};

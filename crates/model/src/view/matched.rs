@@ -5,7 +5,7 @@ use crate::faults::{Fault, has};
 use heronshale_sets::address::Addresses;
 use rustc_hash::FxHashSet;
 
-/// The addresses that something stands for: those that are certain, and those that depend on what the snapshot lacks.
+/// The addresses that something stands for: those that are certain, and those that depend on what is missing from the snapshot.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Matched {
     /// Matched for certain.

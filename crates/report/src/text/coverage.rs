@@ -170,7 +170,7 @@ pub fn guide(answer: &Answer<GuideAnswer>, look: Look) -> String {
                 .as_ref()
                 .map_or_else(String::new, |likely| format!("; likely {likely}"));
             page.hang(FAINT, "      answers: ", &format!("{choices}{likely}"), 12);
-            page.hang(FAINT, "      until then: ", &one.until_then, 12);
+            page.hang(FAINT, "      if unanswered: ", &one.until_then, 12);
         }
         page.say(
             Style::new(),

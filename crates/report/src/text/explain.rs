@@ -32,7 +32,7 @@ pub fn explain(kind: Option<&Kind>, look: Look) -> String {
         page.field("", factor);
     }
     page.field("fix", kind.fix);
-    page.field("side_effects", kind.side_effects);
+    page.field("", &format!("Side effects: {}", kind.side_effects));
     page.heading("An example");
     for line in kind.example.lines() {
         page.line(&format!("  {line}"));

@@ -51,7 +51,6 @@ pub fn inventory(answer: &Answer<Inventory>, interfaces: bool, look: Look) -> St
         filters(&mut page, all);
     }
     page.foot(heading);
-    page.foot(heading);
     page.finish()
 }
 

@@ -19,7 +19,7 @@ pub use connections::{connections, connections_csv};
 pub use coverage::{coverage, drafted_profile, guide, reading};
 pub use effective::{effective, too_many_classes};
 pub use explain::explain;
-pub(crate) use exposure::closed_text;
+pub(crate) use exposure::closing_text;
 pub use exposure::exposure;
 pub use inventory::{finds, inventory, plan};
 pub use matrix::{matrix, matrix_cell};

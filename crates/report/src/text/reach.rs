@@ -230,19 +230,26 @@ fn always(page: &mut Page, found: &ReachAnswer) {
     }
 }
 
+/// So many workloads are named in the first sentence.
+const NAMED: usize = 4;
+
 /// What of some things was found, in words: `7 of 45 other workloads, the internet and site yard`.
 fn counted(found: &ReachAnswer, chosen: &dyn Fn(&ReachedFact) -> bool) -> Option<String> {
     let here: Vec<&ReachedFact> = found.reached.iter().filter(|one| chosen(one)).collect();
-    let workloads = here
+    let workloads: Vec<&str> = here
         .iter()
         .filter(|one| one.place.kind == PlaceKind::Workload)
-        .count();
+        .map(|one| one.place.name.as_str())
+        .collect();
     let mut parts = Vec::new();
-    if workloads > 0 {
-        parts.push(format!(
-            "{workloads} of {}",
-            plural(found.others, "other workload")
-        ));
+    if !workloads.is_empty() {
+        let of = plural(found.others, "other workload");
+        let names = if workloads.len() <= NAMED {
+            format!(" ({})", workloads.join(", "))
+        } else {
+            String::new()
+        };
+        parts.push(format!("{} of {of}{names}", workloads.len()));
     }
     let others: Vec<String> = here
         .iter()
@@ -272,14 +279,29 @@ fn sentence(found: &ReachAnswer) -> String {
     let open = counted(found, &|one| !one.certain);
     let within = format!("within {}", plural(found.jumps as usize, "jump"));
     let open = open.map_or_else(String::new, |open| format!(" {open} cannot be determined."));
-    match (&found.from, &found.to) {
+    let from = found.from.as_deref();
+    let from = from.map(|from| {
+        if from == "internet" {
+            "The internet"
+        } else {
+            from
+        }
+    });
+    match (from, &found.to) {
         (Some(from), Some(to)) => match (&direct, &onward) {
             (Some(_), _) => format!("{from} reaches {to} directly{traffic}.{open}"),
             (None, Some(_)) => {
-                let jumps = found.reached.iter().map(|one| one.jumps).min().unwrap_or(0);
+                let nearest = found.reached.iter().min_by_key(|one| one.jumps);
+                let hops = nearest.map_or(&[][..], |one| one.hops.as_slice());
+                let via: Vec<&str> = hops
+                    .iter()
+                    .skip(1)
+                    .map(|hop| hop.from.name.as_str())
+                    .collect();
                 format!(
-                    "{from} reaches {to}{traffic}, in {}.{open}",
-                    plural(jumps as usize, "jump")
+                    "{from} reaches {to}{traffic} in {}, via {}.{open}",
+                    plural(hops.len(), "jump"),
+                    via.join(", ")
                 )
             }
             (None, None) => format!("{from} does not reach {to}{traffic} {within}.{open}"),

@@ -47,7 +47,10 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
             format!(", {idle} idle, {broken} to a dead next hop")
         }
     };
+    let itself = found.of.ends_with(&table) || found.of == table;
     let sentence = match found.routes.len() {
+        0 if itself => format!("{} has no routes.", found.of),
+        count if itself => format!("{} has {}{state}.", found.of, plural(count, "route")),
         0 => format!("{} is routed by {table}.", found.of),
         count => format!(
             "{} is routed by {table}: {}{state}.",
@@ -61,7 +64,6 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
             format!("Traffic inside subnet {subnet} goes directly, whatever the routes say.");
         page.say(Style::new(), &text);
     }
-    page.blank();
     let place = |route: &RouteFact| route.place.as_ref().map_or_else(String::new, at);
     let rows: Vec<Vec<String>> = found
         .routes
@@ -86,7 +88,10 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
             ]
         })
         .collect();
-    page.table(&["to", "routes to", "kind", "wins", "where"], &rows, &[]);
+    if !rows.is_empty() {
+        page.blank();
+        page.table(&["to", "routes to", "kind", "wins", "where"], &rows, &[]);
+    }
     for route in found.routes.iter().filter(|route| route.idle) {
         page.blank();
         let text = format!(

@@ -37,7 +37,7 @@ pub enum StepDoes {
     Rejects,
     /// It gets lost.
     Loses,
-    /// Depends on what the snapshot lacks.
+    /// Depends on what is missing from the snapshot.
     Unknown,
 }
 

@@ -95,7 +95,7 @@ fn tell(context: &Context<'_, '_>, id: Id<PlatformService>) -> Draft {
     };
     draft.brief(
         format!("service {}", service.name),
-        format!("public door open to {to}"),
+        format!("public door still open to {to}"),
     );
     draft.title = format!(
         "service {} has a private door, and its public door is still open to {to}",

@@ -1,4 +1,4 @@
-//! Whether what somebody expects is so depends on what the snapshot lacks.
+//! Whether what somebody expects is so depends on something missing from the snapshot.
 
 use super::super::draft::NOTHING;
 use super::super::kind::Kind;

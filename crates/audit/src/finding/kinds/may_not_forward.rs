@@ -5,7 +5,7 @@ use super::super::context::Context;
 use super::super::draft::{Draft, Role};
 use super::super::key::Key;
 use super::super::kind::Kind;
-use super::super::routing::{addresses_text, destinations_text, route_text};
+use super::super::routing::{addresses_text, destinations_text, route_name, route_text};
 use crate::describe::owner_text;
 use heronshale_engine::route::firewall_of;
 use heronshale_engine::route::{Hop, RoutePlace, candidates};
@@ -159,6 +159,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let table = &estate.route_tables[fact.table];
     let route = &table.routes[fact.at];
     let text = route_text(context, fact.table, fact.at);
+    let brief = route_name(table, fact.at);
     let destinations = destinations_text(context, route);
     let key = Key::default().name(&table.name).destinations(estate, route);
     let network = estate.networks[table.network].name.to_string();
@@ -172,7 +173,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             draft.former = Some(former);
             draft.networks = vec![network];
             draft.brief(
-                &text,
+                &brief,
                 format!("interface {} does not forward", interface.name),
             );
             draft.title = format!(
@@ -194,7 +195,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             let mut draft = context.about(key, &route.origin, context.network_owner(*to));
             draft.former = Some(former);
             draft.networks = vec![network, far.to_string()];
-            draft.brief(&text, format!("{far} accepts no forwarded packets"));
+            draft.brief(&brief, format!("{far} accepts no forwarded packets"));
             draft.title = format!(
                 "{text} leads over peering {} to {far} ({}), which accepts no forwarded packets from {}",
                 peering.name,

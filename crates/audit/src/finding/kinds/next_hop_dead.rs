@@ -5,7 +5,7 @@ use super::super::context::Context;
 use super::super::draft::Draft;
 use super::super::key::Key;
 use super::super::kind::Kind;
-use super::super::routing::{destinations_text, route_text};
+use super::super::routing::{destinations_text, route_name, route_text};
 use crate::describe::owner_text;
 use crate::facts::why_dead;
 use heronshale_engine::route::{Hop, RoutePlace, hop};
@@ -129,7 +129,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         fact.why
     ));
     draft.networks = vec![estate.networks[table.network].name.to_string()];
-    draft.brief(route_text(context, fact.table, fact.at), &fact.why);
+    draft.brief(route_name(table, fact.at), &fact.why);
     draft.title = format!(
         "{} leads nowhere: {}",
         route_text(context, fact.table, fact.at),

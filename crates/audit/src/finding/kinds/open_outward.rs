@@ -124,7 +124,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     } else {
         "any TCP port"
     };
-    draft.brief(&*interface.name, format!("{what} to any public address"));
+    draft.brief(&*interface.name, format!("{what} to the internet"));
     draft.title = format!(
         "{} ({}) may send {what} to any public address",
         interface.name, fact.mark

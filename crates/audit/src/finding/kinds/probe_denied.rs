@@ -122,7 +122,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let mut draft = context.about(key, &interface.origin, owner);
     draft.networks = context.networks_of(&[fact.interface]);
     let ports = service::texts(Family::V4, &fact.ports).join(", ");
-    draft.brief(&*interface.name, format!("blocks health checks on {ports}"));
+    draft.brief(&*interface.name, format!("health check {ports} blocked"));
     draft.title = format!(
         "back end {} of balancer {} blocks health checks from {} on {ports}",
         interface.name,

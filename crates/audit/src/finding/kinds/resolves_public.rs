@@ -16,7 +16,7 @@ pub(crate) const KIND: Kind = Kind {
     base: Severity::Serious,
     about: "In a network with a private door to a service, the service's name resolves to the public door.",
     why: "Everybody believes that the traffic stays inside. It leaves by the internet and comes back by the \
-        public door, or fails once that door is shut. The DNS zone is missing, is not linked, or lacks the \
+        public door, or fails once that door is shut. The DNS zone is missing, is not linked, or has no \
         record.",
     triggers: "A DNS name of the snapshot resolves to the public door of a service when a network asks that has a \
         private door to it, or that is peered with such a network. Not reported if the name resolves to a \
@@ -138,10 +138,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     } else {
         super::super::draft::counted(&names, "network")
     };
-    draft.brief(
-        &*fact.name,
-        format!("resolves to the public door in {from}"),
-    );
+    draft.brief(&*fact.name, format!("public in {}", names.join(", ")));
     draft.title = format!(
         "{} resolves in {from} to {}, the public door of service {}",
         fact.name,

@@ -6,7 +6,7 @@ use crate::opened::EstateArgs;
 use heronshale_answers::{ConnectionAsked, connections_answer};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::path::{Tuple, question};
-use heronshale_intake::load_connections;
+use heronshale_intake::{LoadError, load_connections};
 use heronshale_model::connections::AskedConnection;
 use heronshale_model::estate::Service;
 use heronshale_report as report;
@@ -16,7 +16,10 @@ use std::path::Path;
 pub(super) fn run(estate: &EstateArgs, list: &Path) -> Result<u8, Failure> {
     let opened = estate.open_for_list()?;
     let view = opened.view();
-    let list = load_connections(list)?;
+    let list = load_connections(list).map_err(|error| match error {
+        LoadError::Environment { what, error } => Failure::Io { what, error },
+        other => other.into(),
+    })?;
     let mut asked = Vec::new();
     let mut wrong = Vec::new();
     for one in &list.connections {

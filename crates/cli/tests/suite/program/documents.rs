@@ -153,6 +153,10 @@ fn run_all(document: &str) -> usize {
     let text = std::fs::read_to_string(&path).unwrap();
     let folder = Folder::with_demo();
     super::imports::write_exports(&folder);
+    if let Some((_, list)) = text.split_once("```text\nfrom,to") {
+        let rows = list.split("```").next().unwrap();
+        folder.write("connections.csv", format!("from,to{rows}"));
+    }
     for (name, text) in super::machines::GATE {
         folder.write(&format!("gate/{name}"), text);
     }
@@ -183,16 +187,15 @@ fn run_all(document: &str) -> usize {
 
 #[test]
 fn every_output_that_documents_show_is_real() {
-    assert!(run_all("README.md") >= 5 && run_all("docs/intake.md") >= 8);
-    let readme = std::fs::read_to_string(format!("{ROOT}/README.md")).unwrap();
-    let named = readme
-        .split("docs/screenshots/")
-        .skip(1)
-        .map(|rest| rest.split(')').next().unwrap());
-    for picture in named {
-        assert!(
-            std::path::Path::new(&format!("{ROOT}/docs/screenshots/{picture}")).exists(),
-            "{picture}"
-        );
-    }
+    assert!(run_all("README.md") >= 5);
+    assert!(run_all("docs/tour.md") >= 15 && run_all("docs/intake.md") >= 8);
+    let text = |name: &str| std::fs::read_to_string(format!("{ROOT}/{name}")).unwrap();
+    assert!(text("README.md").lines().count() <= 200);
+    let both = text("README.md") + &text("docs/tour.md");
+    let named = |rest: &str| rest.split(')').next().unwrap().to_owned();
+    let named: std::collections::BTreeSet<String> =
+        both.split("screenshots/").skip(1).map(named).collect();
+    let there = std::fs::read_dir(format!("{ROOT}/docs/screenshots")).unwrap();
+    let there = there.map(|file| file.unwrap().file_name().into_string().unwrap());
+    assert_eq!(named, there.collect(), "pictures named and pictures there");
 }

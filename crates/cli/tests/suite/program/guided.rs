@@ -309,7 +309,7 @@ fn a_guide_goes_on_where_it_was_left_and_keeps_what_people_wrote() {
     );
     let told = guide(&folder).fails(3);
     assert!(
-        told.contains("first/profile.yaml can be fixed by hand")
+        told.contains("first/profile.yaml can be edited by hand")
             && told.contains("did you mean `addresses`?"),
         "{told}"
     );

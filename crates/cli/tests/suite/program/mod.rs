@@ -20,6 +20,7 @@ mod lacking;
 mod machines;
 mod openings;
 mod reader;
+mod screens;
 mod situations;
 mod stated;
 mod stopped;

@@ -43,29 +43,29 @@ fn sweeps_say_first_what_was_asked() {
     for (asked, said) in [
         (
             "reach internet",
-            "internet reaches 1 of 3 other workloads directly.",
+            "The internet reaches 1 of 3 other workloads (booking) directly.",
         ),
         (
             "reach internet --jumps 2",
-            "internet reaches 1 of 3 other workloads directly; 1 of 3 other workloads within 2 jumps.",
+            "The internet reaches 1 of 3 other workloads (booking) directly; 1 of 3 other workloads (fares) within 2 jumps.",
         ),
         (
             "reach internet --to fares --jumps 1",
-            "internet does not reach fares within 1 jump.",
+            "The internet does not reach fares within 1 jump.",
         ),
         (
             "reach internet --to fares --jumps 4",
-            "internet reaches fares, in 2 jumps.",
+            "The internet reaches fares in 2 jumps, via booking.",
         ),
         (
             "reach internet --tcp 443 --jumps 2",
-            "internet reaches 1 of 3 other workloads directly over tcp 443.",
+            "The internet reaches 1 of 3 other workloads (booking) directly over tcp 443.",
         ),
         ("reach customs-1", "customs-1 reaches nothing."),
         ("reach --to customs-1", "Nothing reaches customs-1."),
         (
             "reach --to fares --jumps 2",
-            "fares is reached directly by 1 of 2 other workloads; within 2 jumps by the internet.",
+            "fares is reached directly by 1 of 2 other workloads (booking); within 2 jumps by the internet.",
         ),
         (
             "reach --to balancer:front --tcp 443",
@@ -233,11 +233,11 @@ firewall_policies: [{ id: open, rules: [{ id: all, action: allow }] }]
     for (sources, said) in [
         (
             "10.1.1.4",
-            "leg is reached directly by 1 of 3 other workloads.",
+            "leg is reached directly by 1 of 3 other workloads (one).",
         ),
         (
             "[10.1.1.5, 10.1.1.6]",
-            "leg is reached directly by 2 of 3 other workloads.",
+            "leg is reached directly by 2 of 3 other workloads (extra, two).",
         ),
         ("10.1.9.9", "Nothing reaches leg."),
     ] {

@@ -365,7 +365,13 @@ fn routes_limited_to_sources_and_what_is_lacking_in_public() {
         (served, "8.8.8.8", "203.0.113.1", "No", "nat"),
         (served, "i", "203.0.113.80", "Unknown", "the internet"),
         (served, "j", "203.0.113.81", "Unknown", "the internet"),
-        (served, "i", "203.0.113.82", "Yes", "the internet"),
+        (
+            served,
+            "i",
+            "203.0.113.82",
+            "Yes",
+            "The internet sees 203.0.113.1",
+        ),
         (served, "8.8.8.8", "203.0.113.80", "Unknown", "the internet"),
         ("only_from: 10.0.0.5", "i", "8.8.8.8", "No", "nat"),
         (

@@ -1,4 +1,4 @@
-//! What stages decide in each completion of what the snapshot lacks.
+//! What stages decide in each completion of what is missing from the snapshot.
 
 use super::*;
 

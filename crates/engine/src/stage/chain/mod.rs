@@ -31,7 +31,7 @@ pub struct Stage {
     pub filters: Vec<Id<Filter>>,
     /// The decision on every packet; total.
     pub map: PacketMap<Judgement>,
-    /// On what it turns where that depends on what the snapshot lacks, as far as that is one question or a few.
+    /// On what it turns where that depends on something missing from the snapshot, as far as that is one question or a few.
     pub open: Option<Open>,
 }
 

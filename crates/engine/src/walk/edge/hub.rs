@@ -60,7 +60,7 @@ impl<'e> Walk<'_, 'e> {
         }
         let estate = self.view.estate;
         let mut offers: Vec<(Addresses, Way)> = Vec::new();
-        // What is perhaps offered besides, by what the snapshot lacks.
+        // What is perhaps offered besides, by what is missing from the snapshot.
         let everywhere = self.view.lacks_any(&["gateway", "hub"]);
         let mut perhaps = if everywhere {
             Addresses::all()

@@ -15,7 +15,7 @@ pub enum Verdict {
     Conditional,
     /// It took more steps to follow than the limit allows: nothing is said.
     Undecided,
-    /// That depends on what the snapshot lacks.
+    /// That depends on something missing from the snapshot.
     Unknown,
     /// A stage denies the request.
     Denied,
@@ -28,7 +28,7 @@ pub enum Verdict {
 }
 
 impl Verdict {
-    /// Whether nobody knows: it depends on what the snapshot lacks, or was given up.
+    /// Whether nobody knows: it depends on something missing from the snapshot, or was given up.
     pub fn is_open(self) -> bool {
         matches!(self, Self::Undecided | Self::Unknown)
     }

@@ -115,7 +115,7 @@ impl Drafting<'_> {
                     .map(str::to_owned)
                     .to_vec(),
                 guess: Some(guess.to_owned()),
-                otherwise: "the rules are a gap".to_owned(),
+                otherwise: "the rules count as missing".to_owned(),
                 answer: None,
             });
             let ways: &[&str] = match answer.as_deref() {
@@ -150,7 +150,7 @@ impl Drafting<'_> {
             seen: String::new(),
             choices: ["everything", "nothing"].map(str::to_owned).to_vec(),
             guess: Some("everything".to_owned()),
-            otherwise: "the rules are a gap".to_owned(),
+            otherwise: "the rules count as missing".to_owned(),
             answer: None,
         });
         match answer.as_deref() {

@@ -96,7 +96,7 @@ impl Drafting<'_> {
                 seen: String::new(),
                 choices: ["no", "unknown"].map(str::to_owned).to_vec(),
                 guess: None,
-                otherwise: "nothing of the networks is certain".to_owned(),
+                otherwise: "answers about the networks are unknown".to_owned(),
                 answer: None,
             });
             self.roles[list] = if answer.as_deref() == Some("no") {

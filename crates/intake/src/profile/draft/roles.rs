@@ -493,7 +493,8 @@ fn asked(list: &List, guess: Option<Role>, asker: &mut Asker<'_>) -> Role {
         seen: format!("{} of them, with {}", list.count, fields.join("; ")),
         choices: SECTIONS.map(str::to_owned).to_vec(),
         guess: guess.map(str::to_owned),
-        otherwise: "nothing is read of them, and nothing of the networks is certain".to_owned(),
+        otherwise: "these objects are not read, and answers about the networks are unknown"
+            .to_owned(),
         answer: None,
     });
     match answer.as_deref() {

@@ -116,7 +116,7 @@ impl Drafting<'_> {
                     .map(str::to_owned)
                     .to_vec(),
                 guess,
-                otherwise: "it is a gateway that the snapshot lacks".to_owned(),
+                otherwise: "the gateway counts as missing".to_owned(),
                 answer: None,
             });
             let known = answer.filter(|answer| answer != "unknown");
@@ -226,7 +226,7 @@ impl Drafting<'_> {
                         .map(str::to_owned)
                         .to_vec(),
                     guess: guess.map(str::to_owned),
-                    otherwise: "the gateways are gaps".to_owned(),
+                    otherwise: "the gateways count as missing".to_owned(),
                     answer: None,
                 })?
             };

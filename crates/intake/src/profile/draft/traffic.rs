@@ -126,7 +126,7 @@ impl Drafting<'_> {
                     .map(str::to_owned)
                     .to_vec(),
                 guess: (word == "0").then(|| "any".to_owned()),
-                otherwise: "the rules are a gap".to_owned(),
+                otherwise: "the rules count as missing".to_owned(),
                 answer: None,
             })?;
             table.push((word.clone(), answer));
@@ -149,7 +149,7 @@ impl Drafting<'_> {
             seen: "no field looks like protocols".to_owned(),
             choices: ["tcp", "udp", "any"].map(str::to_owned).to_vec(),
             guess: Some("any".to_owned()),
-            otherwise: "the rules are a gap".to_owned(),
+            otherwise: "the rules count as missing".to_owned(),
             answer: None,
         })?;
         Some(json!({ "constant": answer }))
@@ -209,7 +209,7 @@ impl Drafting<'_> {
                 .map(str::to_owned)
                 .to_vec(),
             guess: Some("type and code".to_owned()),
-            otherwise: "the rules are a gap".to_owned(),
+            otherwise: "the rules count as missing".to_owned(),
             answer: None,
         })?;
         let (pattern, becomes) = if answer == "type and code" {

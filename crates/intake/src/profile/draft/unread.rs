@@ -114,7 +114,7 @@ impl Drafting<'_> {
                 choices: ["no", "yes"].map(str::to_owned).to_vec(),
                 guess: (!varies && !it.deep && !it.is_called(&TURNS) && !it.is_called(&STATES))
                     .then(|| "no".to_owned()),
-                otherwise: "the rules are a gap".to_owned(),
+                otherwise: "the rules count as missing".to_owned(),
                 answer: None,
             });
             whole &= answer.as_deref() == Some("no");

@@ -1,7 +1,7 @@
 //! One finding in full.
 
 use super::super::at;
-use crate::page::{FAINT, Look, Page, plural, style_of};
+use crate::page::{FAINT, Page, plural, style_of};
 use anstyle::Style;
 use heronshale_audit::describe::moment_text;
 use heronshale_audit::finding::{Accepted, Evidence, Factor, Finding, Role};
@@ -31,6 +31,47 @@ pub(super) fn in_full(page: &mut Page, finding: &Finding, others: &[&Finding]) {
     page.field("fix", &finding.fix);
     page.field("", &format!("Side effects: {}", finding.side_effects));
     occurrences(page, finding, others);
+}
+
+/// What somebody needs who fixes it now: what is wrong, what allows it, the fix. The rest is told by its fingerprint.
+pub(super) fn in_brief(page: &mut Page, finding: &Finding, others: &[&Finding]) {
+    title_line(page, finding);
+    page.hang(Style::new().bold(), "  ", &finding.title, 4);
+    evidence(page, finding);
+    page.field("fix", &finding.fix);
+    page.field("", &format!("Side effects: {}", finding.side_effects));
+    if !others.is_empty() {
+        page.field("also", &also(finding, others));
+    }
+}
+
+/// The subjects of other findings with the same cause.
+fn also(finding: &Finding, others: &[&Finding]) -> String {
+    let mut subjects: Vec<&str> = Vec::new();
+    for other in others {
+        let subject = if other.subject.is_empty() {
+            &other.title
+        } else {
+            &other.subject
+        };
+        if *subject != finding.subject && !subjects.contains(&subject.as_str()) {
+            subjects.push(subject);
+        }
+    }
+    let shown: Vec<&str> = subjects.iter().take(OTHERS).copied().collect();
+    let mut text = shown.join(", ");
+    if subjects.len() > shown.len() {
+        text.push_str(&format!(" and {} more", subjects.len() - shown.len()));
+    }
+    let count = format!(
+        "{} with the same cause",
+        plural(others.len(), "more finding")
+    );
+    if text.is_empty() {
+        count
+    } else {
+        format!("{text}: {count}")
+    }
 }
 
 /// Severity and kind, with the fingerprint at the right.
@@ -166,11 +207,4 @@ pub(super) fn accepted_text(one: &Accepted) -> String {
         moment_text(&one.until),
         at(&one.place)
     )
-}
-
-/// A page of the same look, for measuring.
-pub(super) fn alone(look: Look, finding: &Finding, others: &[&Finding]) -> Vec<String> {
-    let mut page = Page::new(look);
-    in_full(&mut page, finding, others);
-    page.finish().lines().map(str::to_owned).collect()
 }

@@ -28,7 +28,7 @@ pub(super) struct Columns {
     place: usize,
 }
 
-/// What a root cause is about, with all its findings.
+/// A row for a root cause, with all its findings.
 pub(super) fn row(findings: &[&Finding], stamps: &Stamps) -> Row {
     let first = findings[0];
     let place = first.place.as_ref();
@@ -41,7 +41,17 @@ pub(super) fn row(findings: &[&Finding], stamps: &Stamps) -> Row {
     }
 }
 
-/// `telemetry-1, telemetry-2: tcp 22 from any IPv6 address`.
+/// What a name adds to another with the same front: `-2` of telemetry-2, after telemetry-1.
+fn tail<'n>(known: &str, name: &'n str) -> &'n str {
+    match name.rfind('-') {
+        Some(at) if at > 0 && known.rfind('-') == Some(at) && known[..at] == name[..at] => {
+            &name[at..]
+        }
+        _ => name,
+    }
+}
+
+/// `telemetry-1, -2: tcp 22 from any IPv6 address`.
 fn what(findings: &[&Finding]) -> String {
     let first = findings[0];
     if first.subject.is_empty() {
@@ -53,18 +63,18 @@ fn what(findings: &[&Finding]) -> String {
             subjects.push(&finding.subject);
         }
     }
-    let mut text = subjects
-        .iter()
-        .take(SUBJECTS)
-        .copied()
-        .collect::<Vec<_>>()
-        .join(", ");
+    let mut text = subjects[0].to_owned();
+    for subject in subjects.iter().skip(1).take(SUBJECTS - 1) {
+        text.push_str(&format!(", {}", tail(subjects[0], subject)));
+    }
     let more = subjects.len().saturating_sub(SUBJECTS);
     if more > 0 {
         text.push_str(&format!(" +{more}"));
     }
     if !first.short.is_empty() {
-        text.push_str(&format!(": {}", first.short));
+        let short = first.short.replace("any IPv4 address", "any IPv4");
+        let short = short.replace("any IPv6 address", "any IPv6");
+        text.push_str(&format!(": {short}"));
     }
     text
 }
@@ -101,7 +111,7 @@ impl Columns {
         let kind = widest(|row| &row.kind, 8, 21);
         let place = widest(|row| &row.place, 4, 20);
         let owner = widest(|row| &row.owner, 0, 14);
-        let used = STAMP + 2 + kind + 2 + 2 + place + 2 + owner;
+        let used = STAMP + 1 + kind + 2 + 2 + place + 2 + owner;
         Self {
             kind,
             what: page.look.width.saturating_sub(used).max(24),
@@ -130,13 +140,13 @@ fn one(page: &mut Page, severity: Severity, row: &Row, columns: &Columns) {
     let stamp = page.styled(style_of(severity), &pad(&row.stamp, STAMP));
     let place = page.styled(FAINT, &pad(&row.place, columns.place));
     let line = format!(
-        "{stamp}  {}  {}  {place}  {}",
+        "{stamp} {}  {}  {place}  {}",
         pad(&row.kind, columns.kind),
         pad(first, columns.what),
         row.owner
     );
     page.raw(&line);
-    let indent = " ".repeat(STAMP + 2 + columns.kind + 2);
+    let indent = " ".repeat(STAMP + 1 + columns.kind + 2);
     for rest in lines.iter().skip(1) {
         page.raw(&format!("{indent}{rest}"));
     }

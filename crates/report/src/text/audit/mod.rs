@@ -6,7 +6,7 @@ mod list;
 use super::at;
 use crate::page::{FAINT, Look, Page, STRONG, plural, style_of};
 use anstyle::Style;
-use block::{accepted_text, alone, in_full};
+use block::{accepted_text, in_brief, in_full};
 use heronshale_answers::{Answer, Audit, KindCount, Since};
 use heronshale_audit::describe::moment_text;
 use heronshale_audit::expect::State;
@@ -164,7 +164,7 @@ fn kinds_of(page: &mut Page, audit: &Audit, severity: Severity) {
     if sum == 0 {
         return;
     }
-    const SHOWN: usize = 6;
+    const SHOWN: usize = 3;
     let texts = kinds
         .iter()
         .take(SHOWN)
@@ -180,7 +180,7 @@ fn kinds_of(page: &mut Page, audit: &Audit, severity: Severity) {
     page.hang_behind(style_of(severity), &label, Style::new(), &text, 12);
 }
 
-/// The causes to fix first, in full: the worst, and of equally bad ones those with the most findings.
+/// The causes to fix first, each with its fix: the worst, and of equally bad ones those with the most findings.
 fn first_fixes(page: &mut Page, causes: &Causes<'_>) {
     let mut order: Vec<&Vec<&Finding>> = causes
         .iter()
@@ -200,13 +200,7 @@ fn first_fixes(page: &mut Page, causes: &Causes<'_>) {
         if number > 0 {
             page.blank();
         }
-        let look = Look {
-            details: false,
-            ..page.look
-        };
-        for line in alone(look, findings[0], &findings[1..]) {
-            page.raw(&line);
-        }
+        in_brief(page, findings[0], &findings[1..]);
     }
 }
 
@@ -252,14 +246,19 @@ fn grouped(page: &mut Page, causes: &Causes<'_>, by: GroupBy, stamps: &Stamps) {
 
 /// Who has how much to do.
 fn summary(page: &mut Page, audit: &Audit) {
-    let tables = [
+    let mut tables = vec![
         ("By owner: ", &audit.by_owner),
         ("By network: ", &audit.by_network),
-        ("By requirement: ", &audit.by_control),
     ];
-    page.blank();
+    if page.look.details {
+        tables.push(("By requirement: ", &audit.by_control));
+    }
+    if !audit.findings.is_empty() || !audit.expectations.is_empty() {
+        page.blank();
+    }
     for (label, counts) in tables {
         const SHOWN: usize = 8;
+
         let counts: Vec<_> = counts
             .iter()
             .filter(|one| one.count > 0 || audit.only.is_empty())
@@ -281,8 +280,15 @@ fn summary(page: &mut Page, audit: &Audit) {
 
 /// What people said: expectations, accepted findings, and what is gone.
 fn stated(page: &mut Page, audit: &Audit) {
-    expectations(page, audit);
-    acceptances(page, audit);
+    let counts = [expectations_text(audit), acceptances_text(audit)];
+    let counts: Vec<String> = counts.into_iter().flatten().collect();
+    if !counts.is_empty() {
+        page.hang(Style::new(), "", &counts.join(". "), 2);
+    }
+    if page.look.details {
+        expectations(page, audit);
+        acceptances(page, audit);
+    }
     let Some(since) = audit.since.as_ref().filter(|since| !since.gone.is_empty()) else {
         return;
     };
@@ -297,9 +303,10 @@ fn stated(page: &mut Page, audit: &Audit) {
     }
 }
 
-fn expectations(page: &mut Page, audit: &Audit) {
+/// `Expectations: 5 broken · 6 kept`.
+fn expectations_text(audit: &Audit) -> Option<String> {
     if audit.expectations.is_empty() {
-        return;
+        return None;
     }
     let states = [State::Broken, State::Unknown, State::Vacuous, State::Kept];
     let count = |state: State| {
@@ -311,10 +318,14 @@ fn expectations(page: &mut Page, audit: &Audit) {
         .filter(|state| count(**state) > 0)
         .map(|state| format!("{} {}", count(*state), state.word()))
         .collect();
-    page.line(&format!("Expectations: {}", counts.join(" · ")));
-    if !page.look.details {
+    Some(format!("Expectations: {}", counts.join(" · ")))
+}
+
+fn expectations(page: &mut Page, audit: &Audit) {
+    if audit.expectations.is_empty() {
         return;
     }
+    page.heading("EXPECTATIONS");
     let mut sorted: Vec<_> = audit.expectations.iter().collect();
     sorted.sort_by_key(|one| one.state);
     for one in sorted {
@@ -329,22 +340,25 @@ fn expectations(page: &mut Page, audit: &Audit) {
     }
 }
 
-fn acceptances(page: &mut Page, audit: &Audit) {
-    let Some(soonest) = audit.accepted.iter().map(|one| one.days_left).min() else {
-        return;
-    };
+/// `Accepted: 2 findings, first ends in 7 days`.
+fn acceptances_text(audit: &Audit) -> Option<String> {
+    let soonest = audit.accepted.iter().map(|one| one.days_left).min()?;
     let when = match soonest {
-        0 => "the first ends today".to_owned(),
+        0 => "first ends today".to_owned(),
         days => format!(
-            "the first ends in {}",
+            "first ends in {}",
             plural(usize::try_from(days).unwrap_or(0), "day")
         ),
     };
     let count = plural(audit.accepted.len(), "finding");
-    page.line(&format!("Accepted: {count}; {when}"));
-    if !page.look.details {
+    Some(format!("Accepted: {count}, {when}"))
+}
+
+fn acceptances(page: &mut Page, audit: &Audit) {
+    if audit.accepted.is_empty() {
         return;
     }
+    page.heading("ACCEPTED");
     let mut sorted: Vec<&Accepted> = audit.accepted.iter().collect();
     sorted.sort_by_key(|one| one.days_left);
     for one in sorted {

@@ -2,6 +2,8 @@
 
 mod rows;
 
+pub(crate) use rows::closing_text;
+
 use super::{at, decided_text};
 use crate::page::{Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
@@ -10,8 +12,7 @@ use heronshale_answers::{
 };
 use heronshale_audit::facts::PathTraffic;
 use heronshale_audit::facts::{
-    ClosedFact, Closing, Decider, DeviceWayFact, Meaning, OpenFact, SpokenFact, WalkedFact,
-    WayFact, WayKind,
+    Decider, DeviceWayFact, Meaning, OpenFact, SpokenFact, WalkedFact, WayFact, WayKind,
 };
 use heronshale_engine::walk::Verdict;
 
@@ -378,7 +379,7 @@ fn one_way(page: &mut Page, way: &WayFact) {
         opening(page, open);
     }
     for closed in &way.closed {
-        page.field("closed", &closed_text(closed));
+        page.field("closed", &rows::closed_text(closed));
     }
 }
 
@@ -570,29 +571,4 @@ fn opening(page: &mut Page, open: &OpenFact) {
             rules.join(" · ")
         },
     );
-}
-
-pub(crate) fn closed_text(closed: &ClosedFact) -> String {
-    let what = format!(
-        "{} from {}",
-        closed.services.join(", "),
-        closed.sources.said
-    );
-    let by = match &closed.closing {
-        Closing::Stage { decided } => decided_text(decided),
-        Closing::InternetBlock => {
-            "the network or subnet accepts nothing from the internet".to_owned()
-        }
-        Closing::NoGateway => "the network has no internet gateway".to_owned(),
-        Closing::GatewayNotAttached { gateway } => format!("gateway {gateway} is not attached"),
-        Closing::ReplyNoRoute => "the reply is dropped: no route back to the internet".to_owned(),
-        Closing::ReplyRoutedElsewhere { to, route } => {
-            let route = route
-                .as_ref()
-                .map_or_else(String::new, |place| format!(" ({})", at(place)));
-            format!("the reply is dropped: routed to {to}{route}")
-        }
-        Closing::ReplyDenied { stage } => format!("the reply is blocked by {}", stage.word()),
-    };
-    format!("{what}: {by}")
 }

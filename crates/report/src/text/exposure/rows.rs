@@ -1,11 +1,12 @@
 //! A row for each opening: who, by which address, what, by which rules, and whether somebody wanted it.
 
-use super::super::at;
+use super::super::{at, decided_text};
 use crate::page::{OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::ExposureAnswer;
 use heronshale_audit::facts::{
-    Decider, DeviceWayFact, Meaning, OpenFact, PathTraffic, SpokenFact, WalkedFact, WayFact,
+    ClosedFact, Closing, Decider, DeviceWayFact, Meaning, OpenFact, PathTraffic, SpokenFact,
+    WalkedFact, WayFact,
 };
 use heronshale_model::severity::Severity;
 
@@ -201,7 +202,7 @@ fn shut(page: &mut Page, exposure: &ExposureAnswer) {
         .iter()
         .filter(|way| way.open.is_empty() && way.unknown.is_empty())
         .map(|way| {
-            let by = way.closed.last().map(super::closed_text);
+            let by = way.closed.last().map(|one| closing_text(&one.closing));
             (way.interface.name.clone(), way.address.clone(), by)
         });
     let devices = exposure
@@ -227,5 +228,37 @@ fn shut(page: &mut Page, exposure: &ExposureAnswer) {
     if all.len() > CLOSED {
         let more = plural(all.len() - CLOSED, "more closed address");
         page.line(&format!("and {more} (--details)"));
+    }
+}
+
+/// What is closed, and by what.
+pub(super) fn closed_text(closed: &ClosedFact) -> String {
+    let services = closed.services.join(", ");
+    let what = match (closed.rest, services.as_str()) {
+        (true, "any") if closed.sources.whole => "everything else".to_owned(),
+        (true, "any") => format!("everything else from {}", closed.sources.said),
+        (true, _) => format!("the rest of {services} from {}", closed.sources.said),
+        (false, _) => format!("{services} from {}", closed.sources.said),
+    };
+    format!("{what}: {}", closing_text(&closed.closing))
+}
+
+/// What closes a way in.
+pub(crate) fn closing_text(closing: &Closing) -> String {
+    match closing {
+        Closing::Stage { decided } => decided_text(decided),
+        Closing::InternetBlock => {
+            "the network or subnet accepts nothing from the internet".to_owned()
+        }
+        Closing::NoGateway => "the network has no internet gateway".to_owned(),
+        Closing::GatewayNotAttached { gateway } => format!("gateway {gateway} is not attached"),
+        Closing::ReplyNoRoute => "the reply is dropped: no route back to the internet".to_owned(),
+        Closing::ReplyRoutedElsewhere { to, route } => {
+            let route = route
+                .as_ref()
+                .map_or_else(String::new, |place| format!(" ({})", at(place)));
+            format!("the reply is dropped: routed to {to}{route}")
+        }
+        Closing::ReplyDenied { stage } => format!("the reply is blocked by {}", stage.word()),
     }
 }

@@ -239,7 +239,8 @@ fn ends(path: &PathAnswer, details: bool) -> String {
     let of = |end: &heronshale_answers::PathEnd| {
         let shown = if details { usize::MAX } else { 2 };
         let addresses = shortened(&end.addresses, shown);
-        if end.asked == addresses || addresses.is_empty() || end.asked == "internet" {
+        let told = end.asked.contains(&addresses) || end.asked == "internet";
+        if told {
             end.asked.clone()
         } else {
             format!("{} ({addresses})", end.asked)

@@ -11,8 +11,11 @@ pub(super) fn sentence(path: &PathAnswer) -> String {
     let last = path.steps.iter().chain(&path.fails).last();
     let ended = last.map_or_else(String::new, ended);
     if path.symptom == Some(Symptom::NameError) {
+        let by = path.lookups.last().map_or_else(String::new, |lookup| {
+            format!(": {} has no record of {}", lookup.by, lookup.name)
+        });
         return format!(
-            "No: the name {} does not resolve. The client sees a name error.",
+            "No: the name {} does not resolve{by}. The client sees a name error.",
             path.to.asked
         );
     }
@@ -110,11 +113,22 @@ fn works(path: &PathAnswer, what: &str) -> String {
     let decides = path.steps.iter().filter(|step| !step.reply && step.decides);
     match (clauses.is_empty(), decides.last()) {
         (true, Some(step)) => text.push_str(&format!(" The last check is {}.", cause(step))),
-        (true, None) => {}
+        (true, None) => {
+            let routes = |step: &&StepFact| !step.reply && step.does == StepDoes::Routes;
+            let written = path.steps.iter().filter(routes);
+            let written = written.filter(|step| step.place.is_some()).next_back();
+            if let Some(step) = written.or(path.steps.iter().rfind(routes)) {
+                text.push_str(&format!(
+                    " No filter decides; the route is {}.",
+                    cause(step)
+                ));
+            }
+        }
         (false, _) => {
             let mut said = clauses.join("; ");
-            if let Some(first) = said.get_mut(..1) {
-                first.make_ascii_uppercase();
+            // What begins with a name keeps it as it is written.
+            if said.starts_with("it ") || said.starts_with("the ") {
+                said[..1].make_ascii_uppercase();
             }
             text.push_str(&format!(" {said}."));
         }

@@ -258,14 +258,14 @@ fn what_is_wrong_is_told_in_the_profile_and_in_the_data() {
             "exports/screens.json",
             "\"items\": [",
             "\"items\": [ 1, ",
-            "lacks the field `id`",
+            "needs the field `id`",
             "screens.json:",
         ),
         (
             "exports/plugs.json",
             "\"label\": \"desk-1\",",
             "",
-            "an interface lacks the field `id`",
+            "an interface needs the field `id`",
             "plugs.json:",
         ),
         (

@@ -222,7 +222,7 @@ impl Drafting<'_> {
             seen: format!("{} rules", list.count),
             choices: ["inbound", "outbound", "both"].map(str::to_owned).to_vec(),
             guess: Some("inbound".to_owned()),
-            otherwise: "the rules are a gap".to_owned(),
+            otherwise: "the rules count as missing".to_owned(),
             answer: None,
         })?;
         Some(match answer.as_str() {
@@ -288,7 +288,7 @@ impl Drafting<'_> {
                 ),
                 choices: choices.iter().map(|one| (*one).to_owned()).collect(),
                 guess: known.map(|(means, _)| means.to_owned()),
-                otherwise: "the rules are a gap".to_owned(),
+                otherwise: "the rules count as missing".to_owned(),
                 answer: None,
             });
             whole &= answer.is_some();
@@ -401,7 +401,7 @@ impl Drafting<'_> {
             seen: it.shown(),
             choices: ["allow", "deny"].map(str::to_owned).to_vec(),
             guess: Some("allow".to_owned()),
-            otherwise: "the rules are a gap".to_owned(),
+            otherwise: "the rules count as missing".to_owned(),
             answer: None,
         })?;
         Some(with(made, "default", answer.into()))
@@ -421,7 +421,7 @@ impl Drafting<'_> {
             seen: it.shown(),
             choices: ["lowest", "highest"].map(str::to_owned).to_vec(),
             guess: Some("lowest".to_owned()),
-            otherwise: "the rules are a gap".to_owned(),
+            otherwise: "the rules count as missing".to_owned(),
             answer: None,
         })?;
         if answer == "lowest" {

@@ -43,7 +43,7 @@ impl Drafting<'_> {
             seen: where_to,
             choices: ["everybody", "unknown"].map(str::to_owned).to_vec(),
             guess: Some("everybody".to_owned()),
-            otherwise: "the rules are a gap".to_owned(),
+            otherwise: "the rules count as missing".to_owned(),
             answer: None,
         });
         answer.as_deref() == Some("everybody")
@@ -148,7 +148,7 @@ impl Drafting<'_> {
             seen: format!("{} values such as {}", it.values.len(), it.shown()),
             choices: ["any", "internet", "unknown"].map(str::to_owned).to_vec(),
             guess: None,
-            otherwise: "it is a set of addresses that the snapshot lacks".to_owned(),
+            otherwise: "the set of addresses counts as missing".to_owned(),
             answer: None,
         });
         answer

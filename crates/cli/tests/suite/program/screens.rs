@@ -1,0 +1,315 @@
+//! What stands on the screen: each command and format whole, what fits the page, and the words.
+
+use crate::folder::{Folder, HEADER};
+use expect_test::expect_file;
+use heronshale_audit::finding::CATALOGUE;
+
+const SMALL: &str = include_str!("../../fixtures/screens/estate.yaml");
+/// Every command that answers about an estate, with an answer that says something.
+const ASKED: [&str; 27] = [
+    "inventory",
+    "inventory --find tug-1",
+    "inventory --find 10.1.0.0/16",
+    "inventory --addresses --free 26",
+    "effective tug-1",
+    "routes tug-1",
+    "routes gateway:pier",
+    "path internet tug-1",
+    "path internet tug-1 --tcp 22",
+    "path tug-1 quay-1 --tcp 22 --details",
+    "path --list asked.csv",
+    "rule tugs/web",
+    "reach internet",
+    "exposure",
+    "exposure --ledger",
+    "matrix",
+    "matrix sea sea --tcp 443",
+    "audit",
+    "audit --details",
+    "audit --by owner",
+    "tidy",
+    "explain redundant",
+    "inventory --figure estate.svg",
+    "export --as csv-rules --into rules.csv",
+    "export --as ietf-acl --into acl.json",
+    "export --as ietf-routes --into routes.json",
+    "import --as ietf-acl acl.json --into acl.yaml",
+];
+/// Words of which the output has better ones.
+const NOT_OURS: [&str; 12] = [
+    "mend",
+    "mends",
+    "price",
+    "is told",
+    "are told",
+    "nobody means",
+    "let in by",
+    "rests on",
+    "acts on",
+    "fate",
+    "works tcp",
+    "lacks",
+];
+
+fn small() -> Folder {
+    let folder = Folder::with(&format!("{HEADER}{SMALL}"));
+    folder.write(
+        "asked.csv",
+        "from,to,traffic,expect\ninternet,tug-1,tcp 443,works\ninternet,tug-1,tcp 22,works\ntug-1,quay-1,tcp 22,fails\n",
+    );
+    folder
+}
+
+/// The words of a command; one about the small estate names it.
+fn words(asked: &str) -> Vec<&str> {
+    let mut words: Vec<&str> = asked.split(' ').collect();
+    let alone = ["-e ", "explain re", "import ", "aud"];
+    if !alone[..3].iter().any(|part| asked.contains(part)) && asked != alone[3] {
+        words.extend(["-e", "estate.yaml"]);
+    }
+    words
+}
+
+/// Output, errors and status of commands, one below the other.
+fn screens(folder: &Folder, asked: &[String]) -> String {
+    let one = |asked: &String| {
+        let run = folder.run(&words(asked));
+        let mut text = format!("$ heronshale {asked}\n{}", run.stdout);
+        if !run.stderr.is_empty() {
+            text.push_str(&format!("[stderr]\n{}", run.stderr));
+        }
+        format!("{text}[status {}]\n\n", run.code)
+    };
+    asked.iter().map(one).collect()
+}
+
+#[test]
+fn every_command_and_format_prints_what_it_printed() {
+    let with = |format: &str, only: fn(&&str) -> bool| -> Vec<String> {
+        ASKED
+            .iter()
+            .filter(|asked| only(asked))
+            .map(|asked| format!("{asked}{format}"))
+            .collect()
+    };
+    let text = screens(&small(), &with("", |_| true));
+    expect_file!["../../fixtures/screens/text.txt"].assert_eq(&text);
+    let json = |asked: &&str| {
+        let text_only = ["--by", "--details", "explain", "--figure"];
+        !text_only.iter().any(|part| asked.contains(part))
+    };
+    let json = screens(&small(), &with(" --format json", json));
+    expect_file!["../../fixtures/screens/json.txt"].assert_eq(&json);
+    let csv = |asked: &&str| asked.contains("--ledger") || asked.contains("--list");
+    let csv = screens(&small(), &with(" --format csv", csv));
+    expect_file!["../../fixtures/screens/csv.txt"].assert_eq(&csv);
+}
+
+#[test]
+fn mistakes_print_what_they_printed() {
+    let folder = small();
+    folder.write(
+        "broken.yaml",
+        "format: heronshale-snapshot\nversion: 1\nnetworcs: []\n",
+    );
+    folder.write("list.csv", "from,to,expected\ninternet,tug-1,works\n");
+    folder.write("list.txt", "internet tug-1 tcp 443 expect perhaps\n");
+    let asked = [
+        "path tug-1 nowhere",
+        "path tug-1",
+        "path --list list.csv",
+        "path --list list.txt",
+        "path --list none.csv",
+        "routes nowhere",
+        "rule tugs/none",
+        "explain none",
+        "inventory -e broken.yaml",
+        "inventory -e none.yaml",
+        "audit --by sea",
+        "aud",
+    ];
+    let text = screens(&folder, &asked.map(str::to_owned));
+    expect_file!["../../fixtures/screens/mistakes.txt"].assert_eq(&text);
+}
+
+#[test]
+fn answers_about_the_demo_fit_the_page() {
+    let folder = Folder::with_demo();
+    for (asked, most, has) in [
+        ("audit", 100, "FIX FIRST"),
+        ("path desk-1 https://203.0.113.30", 40, "rule web"),
+        (
+            "path build-1 fares-db --tcp 5432",
+            60,
+            "group build, outbound",
+        ),
+        ("effective fares-db", 40, "rule tmp"),
+        ("routes freight-db", 40, "DEAD"),
+        ("rule fares-db/tmp", 40, "WITHOUT THIS RULE"),
+        ("reach internet --to tag:data=restricted", 40, "fares"),
+        ("matrix --tcp 443", 40, "firewall quay-fw blocks it"),
+        ("exposure customs-api", 40, "customs partners call"),
+        ("exposure", 100, "ONE CHANGE AWAY"),
+        ("inventory --find 192.0.2.77", 40, "customs-partners"),
+        ("inventory --addresses", 40, "next free"),
+        ("tidy", 60, "PROOF"),
+        ("explain gvsg", 40, "fix "),
+    ] {
+        let run = folder.run(&words(&format!("{asked} -e marrowfen-ferries")));
+        let lines: Vec<&str> = run.stdout.lines().collect();
+        assert!(
+            lines.len() <= most,
+            "{asked}: {} lines\n{}",
+            lines.len(),
+            run.stdout
+        );
+        let wide: Vec<&&str> = lines
+            .iter()
+            .filter(|line| line.chars().count() > 100)
+            .collect();
+        assert!(wide.is_empty(), "{asked}: {wide:#?}");
+        let screen = lines[..lines.len().min(100)].join("\n");
+        assert!(screen.contains(has), "{asked}: {has}\n{screen}");
+        // The answer comes first, as a sentence.
+        let first = run.stdout.split("\nMarrowfen Ferries").next().unwrap();
+        assert!(
+            first.ends_with('.') && first.lines().count() <= 3,
+            "{asked}: {first}"
+        );
+    }
+    // Nothing above minor is hidden.
+    let (_, audit) = folder.json(&["audit", "-e", "marrowfen-ferries"]);
+    let told = folder.run(&["audit", "-e", "marrowfen-ferries"]).stdout;
+    let mut causes = std::collections::BTreeMap::new();
+    for finding in audit["answer"]["findings"].as_array().unwrap() {
+        let severity = finding["severity"].as_str().unwrap();
+        if ["urgent", "serious"].contains(&severity) {
+            let print = finding["fingerprint"].as_str().unwrap();
+            let shown = told.lines().any(|line| line.starts_with(&print[..4]));
+            let cause = finding["cause"].as_str().unwrap_or(print).to_owned();
+            *causes.entry(cause).or_insert(false) |= shown;
+        }
+    }
+    let hidden: Vec<_> = causes.iter().filter(|(_, shown)| !**shown).collect();
+    assert!(causes.len() > 30 && hidden.is_empty(), "{hidden:?}");
+}
+
+/// What is wrong with a text as the output may have it; `whole` for sentences.
+fn faults(text: &str, whole: bool) -> Vec<String> {
+    let lower = format!(
+        " {} ",
+        text.to_lowercase().replace(['.', ',', ';', ':'], " ")
+    );
+    let mut found: Vec<String> = NOT_OURS
+        .iter()
+        .filter(|word| lower.contains(&format!(" {word} ")))
+        .map(|word| format!("`{word}` in {text}"))
+        .collect();
+    if whole {
+        let front = text.chars().next().unwrap_or(' ');
+        if !(front.is_uppercase() || front.is_ascii_digit() || ['`', '*'].contains(&front)) {
+            found.push(format!("no capital: {text}"));
+        }
+        if !text.ends_with('.') {
+            found.push(format!("no full stop: {text}"));
+        }
+    }
+    found
+}
+
+#[test]
+fn the_words_of_findings_keep_to_the_glossary() {
+    let mut wrong = Vec::new();
+    for kind in CATALOGUE {
+        for text in [
+            kind.about,
+            kind.why,
+            kind.triggers,
+            kind.fix,
+            kind.side_effects,
+        ] {
+            wrong.extend(faults(text, true));
+        }
+        for text in kind.factors {
+            wrong.extend(faults(text, false));
+        }
+        let folder = Folder::with(kind.example);
+        let (_, audit) = folder.json(&["audit"]);
+        for finding in audit["answer"]["findings"].as_array().unwrap() {
+            let text = |field: &str| finding[field].as_str().unwrap_or_default().to_owned();
+            wrong.extend(faults(&text("title"), false));
+            wrong.extend(faults(&text("fix"), true));
+            wrong.extend(faults(&text("side_effects"), true));
+        }
+    }
+    wrong.sort();
+    wrong.dedup();
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn lists_of_connections_are_read_whole_or_not_at_all() {
+    let folder = small();
+    for (name, text, code, told) in [
+        (
+            "a.csv",
+            "from,to,traffic,expect\ninternet,tug-1,tcp 443,works\n",
+            0,
+            "as expected",
+        ),
+        (
+            "b.csv",
+            "from,to,traffic,expect\ninternet,tug-1,tcp 443,blocked\n",
+            1,
+            "NOT AS EXPECTED",
+        ),
+        ("c.csv", "to,from\ntug-1,internet\n", 1, "internet → tug-1"),
+        (
+            "d.csv",
+            "from,to,expcet\ninternet,tug-1,works\n",
+            3,
+            "did you mean `expect`?",
+        ),
+        (
+            "e.csv",
+            "from,to,to\ninternet,tug-1,quay-1\n",
+            3,
+            "two columns `to`",
+        ),
+        (
+            "f.csv",
+            "from,name\ninternet,a\n",
+            3,
+            "there is no column `to`",
+        ),
+        (
+            "g.txt",
+            "# what users do\n\ninternet tug-1 tcp 443 expect works\n",
+            0,
+            "as expected",
+        ),
+        (
+            "h.txt",
+            "tcp 198.51.100.7:40000 203.0.113.20:443 expect works\n",
+            0,
+            "as expected",
+        ),
+        (
+            "i.txt",
+            "internet tug-1 tcp 443 expect perhaps\n",
+            3,
+            "is not an expected result",
+        ),
+        ("j.txt", "internet\n", 3, "only one end"),
+        ("k.txt", "# nothing\n", 3, "the list has no connection"),
+    ] {
+        folder.write(name, text);
+        let run = folder.run(&["path", "--list", name]);
+        let said = format!("{}{}", run.stdout, run.stderr);
+        assert!(
+            run.code == code && said.contains(told),
+            "{name}: {}\n{said}",
+            run.code
+        );
+    }
+}
