@@ -234,12 +234,14 @@ fn shut(page: &mut Page, exposure: &ExposureAnswer) {
 /// What is closed, and by what.
 pub(super) fn closed_text(closed: &ClosedFact) -> String {
     let services = closed.services.join(", ");
-    let what = match (closed.rest, services.as_str()) {
-        (true, "any") if closed.sources.whole => "everything else".to_owned(),
-        (true, "any") => format!("everything else from {}", closed.sources.said),
-        (true, _) => format!("the rest of {services} from {}", closed.sources.said),
-        (false, _) => format!("{services} from {}", closed.sources.said),
+    let from = &closed.sources.said;
+    let what = match (closed.rest, services.strip_prefix("any")) {
+        (true, Some("")) if closed.sources.whole => "everything else".to_owned(),
+        (true, Some(except)) => format!("everything else{except} from {from}"),
+        (true, None) => format!("the rest of {services} from {from}"),
+        (false, _) => format!("{services} from {from}"),
     };
+
     format!("{what}: {}", closing_text(&closed.closing))
 }
 
