@@ -8,6 +8,9 @@ fn partly(sources: &Addresses, whole: &Addresses, family: Family) -> Option<Addr
     (!whole.is_subset(sources)).then(|| sources.clone())
 }
 
+/// Which nodes send from some addresses.
+type SourceNodes<'f> = &'f dyn Fn(&Addresses) -> Vec<u32>;
+
 impl Sweep {
     /// Rows whose fates are counted from their own first.
     pub(super) fn add(&mut self, fates: Vec<Fate>, rows: Vec<Row>) {
@@ -27,7 +30,7 @@ impl Sweep {
         parts: Vec<Part>,
         labels: &Labels,
         failing: bool,
-        (whole, sources): (Option<&Addresses>, &dyn Fn(&Addresses) -> Vec<u32>),
+        (whole, sources): (Option<&Addresses>, SourceNodes<'_>),
     ) -> (Vec<Fate>, Vec<Row>) {
         let (mut fates, mut rows) = (Vec::new(), Vec::new());
         for part in parts {

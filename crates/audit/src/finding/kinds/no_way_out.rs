@@ -109,7 +109,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         owner,
     );
     draft.networks = vec![estate.networks[gateway.network].name.to_string()];
-    draft.brief(format!("NAT gateway {}", gateway.name), &*fact.why);
+    draft.brief(format!("NAT gateway {}", gateway.name), fact.why);
     draft.title = format!(
         "NAT gateway {} has no way out of subnet {}: {}",
         gateway.name, subnet.name, fact.why

@@ -88,13 +88,20 @@ fn all_in_full(page: &mut Page, causes: &Causes<'_>) {
     }
 }
 
+/// The causes of one severity, and the rows of those that are listed.
+struct Section {
+    severity: Severity,
+    all: usize,
+    rows: Vec<(Severity, Row)>,
+}
+
 /// A line for each urgent and serious cause; of the others how many there are of each kind. What was asked for by name
 /// is listed whatever its severity.
 fn worst_in_lines(page: &mut Page, audit: &Audit, causes: &Causes<'_>, stamps: &Stamps) {
     let named = !audit.only.is_empty() || audit.since.is_some();
     let listed = |severity: Severity| named || severity >= Severity::Serious;
     let mut left = MOST_ROWS;
-    let mut sections: Vec<(Severity, usize, Vec<(Severity, Row)>)> = Vec::new();
+    let mut sections: Vec<Section> = Vec::new();
     for severity in Severity::ALL.into_iter().rev() {
         let of: Vec<&Vec<&Finding>> = causes
             .iter()
@@ -109,10 +116,19 @@ fn worst_in_lines(page: &mut Page, audit: &Audit, causes: &Causes<'_>, stamps: &
             .map(|findings| (severity, row(findings, stamps)))
             .collect();
         left -= rows.len();
-        sections.push((severity, of.len(), rows));
+        sections.push(Section {
+            severity,
+            all: of.len(),
+            rows,
+        });
     }
-    let columns = Columns::of(page, sections.iter().flat_map(|(_, _, rows)| rows));
-    for (severity, all, rows) in &sections {
+    let columns = Columns::of(page, sections.iter().flat_map(|one| &one.rows));
+    for Section {
+        severity,
+        all,
+        rows,
+    } in &sections
+    {
         page.blank();
         let title = severity.word().to_uppercase();
         let line = page.styled(style_of(*severity), &format!("{title} ({all})"));

@@ -110,13 +110,13 @@ fn works(path: &PathAnswer, what: &str) -> String {
     if let (Some(arrives), Some(seen)) = (arrives, seen) {
         clauses.push(format!("{arrives} sees {seen}"));
     }
-    let decides = path.steps.iter().filter(|step| !step.reply && step.decides);
-    match (clauses.is_empty(), decides.last()) {
+    let decides = path.steps.iter().rfind(|step| !step.reply && step.decides);
+    match (clauses.is_empty(), decides) {
         (true, Some(step)) => text.push_str(&format!(" The last check is {}.", cause(step))),
         (true, None) => {
             let routes = |step: &&StepFact| !step.reply && step.does == StepDoes::Routes;
-            let written = path.steps.iter().filter(routes);
-            let written = written.filter(|step| step.place.is_some()).next_back();
+            let mut written = path.steps.iter().filter(routes);
+            let written = written.rfind(|step| step.place.is_some());
             if let Some(step) = written.or(path.steps.iter().rfind(routes)) {
                 text.push_str(&format!(
                     " No filter decides; the route is {}.",
