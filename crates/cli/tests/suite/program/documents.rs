@@ -113,6 +113,41 @@ fn the_reference_of_commands_is_the_help() {
     check_generated("docs/commands.md", &text);
 }
 
+#[test]
+fn the_semantics_name_every_setting_with_its_default_and_kinds_that_exist() {
+    let semantics = std::fs::read_to_string(format!("{ROOT}/docs/semantics.md")).unwrap();
+    let schema = heronshale_intake::snapshot_schema();
+    let settings = schema["$defs"]["WrittenSettings"]["properties"].clone();
+    let settings = settings.as_object().unwrap();
+    assert!(settings.len() > 10);
+    for (name, about) in settings {
+        let about = about["description"].as_str().unwrap();
+        let default = about.split("Default: ").nth(1).unwrap();
+        let default = default
+            .split([',', '.', ' '])
+            .next()
+            .unwrap()
+            .trim_matches('`');
+        let row = semantics
+            .lines()
+            .find(|line| line.starts_with(&format!("| `{name}` |")))
+            .unwrap_or_else(|| panic!("{name} is not described"));
+        assert!(row.contains(&format!("**{default}**")), "{default}: {row}");
+    }
+    // A name in italics with a hyphen is that of a kind of finding.
+    for word in semantics.split('*').filter(|word| {
+        word.contains('-')
+            && word
+                .chars()
+                .all(|sign| sign.is_ascii_lowercase() || sign == '-')
+    }) {
+        let known = heronshale_audit::finding::CATALOGUE
+            .iter()
+            .any(|kind| kind.name == word);
+        assert!(known || word == "allow-finally", "{word} is no kind");
+    }
+}
+
 /// Whether an output is as shown; a line `…` stands for any lines.
 fn is_shown(shown: &[&str], output: &[&str]) -> Result<(), String> {
     let mut at = 0;

@@ -74,7 +74,8 @@ fn words(asked: &str) -> Vec<&str> {
 fn screens(folder: &Folder, asked: &[String]) -> String {
     let one = |asked: &String| {
         let run = folder.run(&words(asked));
-        let mut text = format!("$ heronshale {asked}\n{}", run.stdout);
+        let shown = run.stdout.replace("\r\n", "\n");
+        let mut text = format!("$ heronshale {asked}\n{shown}");
         if !run.stderr.is_empty() {
             text.push_str(&format!("[stderr]\n{}", run.stderr));
         }
