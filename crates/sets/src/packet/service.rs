@@ -192,30 +192,7 @@ pub fn texts(family: Family, services: &Intervals) -> Vec<String> {
             return vec![format!("any except {}", missing.join(", "))];
         }
     }
-    shorter_icmp(services, &texts).unwrap_or(texts)
-}
-
-/// The texts with nearly all ICMP types told by those that are missing: `icmp except 8, 13`.
-fn shorter_icmp(services: &Intervals, texts: &[String]) -> Option<Vec<String>> {
-    const MISSING: usize = 3;
-    let protocol = [ICMP, ICMPV6]
-        .into_iter()
-        .find(|one| services.overlaps(&whole(*one)))?;
-    let front = format!("{} ", protocol_name(protocol));
-    let at = texts.iter().position(|text| text.starts_with(&front))?;
-    let many = texts.iter().filter(|text| text.starts_with(&front)).count();
-    let missing = icmp_texts(protocol, &whole(protocol).difference(services));
-    if missing.len() > MISSING || missing.len() >= many {
-        return None;
-    }
-    let bare: Vec<&str> = missing
-        .iter()
-        .map(|text| text.strip_prefix(&front).unwrap_or(text))
-        .collect();
-    let mut shorter: Vec<String> = texts.to_vec();
-    shorter.retain(|text| !text.starts_with(&front));
-    shorter.insert(at, format!("{front}except {}", bare.join(",")));
-    Some(shorter)
+    texts
 }
 
 /// The same, each item as a snapshot writes it.
