@@ -349,7 +349,7 @@ mod tests {
             ("10.0.0.0/8#office", "write 10.0.0.0/8 #"),
             ("default", "0.0.0.0/0"),
             ("10.0.0.1:443", "tcp 443"),
-            ("www.example.org", "not looked up"),
+            ("www.example.org", "not resolved"),
         ] {
             assert!(
                 block(text).is_some_and(|help| help.contains(says)),

@@ -266,13 +266,13 @@ mod tests {
             ("443/TCP", "`443/TCP` is not traffic"),
             ("udp53", "`udp53` is not traffic"),
             ("protocol 300", "`300` is not a protocol"),
-            ("tcp 65536", "`65536` is not a port"),
+            ("tcp 65536", "`65536` is not a valid port"),
             ("tcp 90-80", "the range 90-80 is reversed"),
-            ("tcp +5", "`+5` is not a port"),
+            ("tcp +5", "`+5` is not a valid port"),
             ("icmp /0", "an ICMP code needs its type"),
-            ("icmp 256", "`256` is no ICMP type"),
-            ("icmp 8/256", "`256` is no ICMP code"),
-            ("tcp 22,", "`` is not a port"),
+            ("icmp 256", "`256` is not a valid ICMP type"),
+            ("icmp 8/256", "`256` is not a valid ICMP code"),
+            ("tcp 22,", "`` is not a valid port"),
             ("", "`` is not a protocol"),
         ];
         for (text, expected) in table {
