@@ -328,7 +328,7 @@ mod tests {
                 "a: { b: c d: e }\n",
                 ": e",
                 "did not find expected ',' or '}'",
-                "apart by commas",
+                "between braces by commas",
             ),
             (
                 "a:\n  b: c\n d: e\n",
