@@ -334,7 +334,7 @@ mod tests {
                 "a:\n  b: c\n d: e\n",
                 "d:",
                 "did not find expected key",
-                "begin in the same column",
+                "start in the same column",
             ),
             ("a: b\n\tc: d\n", "c:", "found a tab", "write spaces"),
         ];
