@@ -46,6 +46,19 @@ impl Expected {
         }
     }
 
+    /// What it means, for help.
+    pub fn about(self) -> &'static str {
+        match self {
+            Self::Works => "It works, there and back",
+            Self::Fails => "It does not work, for whatever reason",
+            Self::Blocked => "A filter blocks it or its reply",
+            Self::Dropped => "It or its reply is dropped on the way",
+            Self::Partly => "Some of it works",
+            Self::Depends => "It works under a condition",
+            Self::Unknown => "The snapshot does not tell",
+        }
+    }
+
     /// What a word means; none if it is none of them.
     pub fn of(word: &str) -> Option<Self> {
         let word = word.trim();

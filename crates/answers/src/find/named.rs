@@ -269,6 +269,25 @@ fn bindings(search: &mut Search<'_, '_>, kind: Option<&str>, name: &str) {
             search.add("subnet", &subnet.name, "uses the table", &subnet.origin);
         }
     }
+    // Members of a group that is in the snapshot are told as its carriers.
+    for interface in estate.interfaces.items() {
+        let missing = |filter: &&Reference<Filter>| filter.found().is_none();
+        let groups = interface.groups.iter().filter(missing);
+        let mut bound = groups.chain(&interface.own_firewall);
+        if filters && bound.any(is_filter) {
+            search.add(
+                "interface",
+                &interface.name,
+                "bound here",
+                &interface.origin,
+            );
+        }
+    }
+    for workload in estate.workloads.items() {
+        if filters && workload.own_firewall.iter().any(is_filter) {
+            search.add("workload", &workload.name, "bound here", &workload.origin);
+        }
+    }
     for firewall in estate.firewalls.items() {
         if filters && firewall.policy.iter().any(is_filter) {
             search.add("firewall", &firewall.name, "its policy", &firewall.origin);

@@ -35,9 +35,11 @@ pub struct PlanRow {
     pub blocks: Vec<String>,
     /// Addresses that something may have: without what the platform reserves.
     pub usable: u64,
-    /// Addresses that something has.
+    /// Addresses that something of the snapshot has.
     pub used: u64,
-    /// The lowest address that is free, if one is.
+    /// Whether something missing from the snapshot may have more of them.
+    pub perhaps_more: bool,
+    /// The lowest address that is certainly free, if one is.
     pub next_free: Option<String>,
     /// Who changes it.
     pub owner: Option<String>,
@@ -54,9 +56,11 @@ pub struct FreeBlock {
     pub network: String,
     /// Its IPv4 blocks.
     pub blocks: Vec<String>,
-    /// IPv4 addresses that no subnet takes.
+    /// IPv4 addresses that no subnet of the snapshot takes.
     pub addresses: u64,
-    /// The lowest free block of the wanted size, if there is one.
+    /// Whether something missing from the snapshot may take some of them.
+    pub perhaps_taken: bool,
+    /// The lowest block of the wanted size that is certainly free, if there is one.
     pub next: Option<String>,
 }
 
@@ -108,7 +112,9 @@ fn row(view: &Fabric<'_>, id: Id<Subnet>, room: &Room) -> PlanRow {
             last: range.last.min(range.first + reserved.max(1) - 1),
         })
         .collect();
+    let unlisted = unlisted(view, subnet.network);
     let next = blocks.difference(taken).difference(&kept);
+    let next = next.difference(&unlisted);
     let next = next
         .ranges()
         .next()
@@ -120,6 +126,7 @@ fn row(view: &Fabric<'_>, id: Id<Subnet>, room: &Room) -> PlanRow {
         blocks: blocks.texts(),
         usable: number(room.usable),
         used: number(room.used()),
+        perhaps_more: blocks.difference(taken).overlaps(&unlisted),
         next_free: next
             .filter(|_| !full)
             .map(|address: IpAddr| address.to_string()),
@@ -137,13 +144,24 @@ fn free(view: &Fabric<'_>, id: Id<Network>, length: Option<u8>) -> FreeBlock {
         .filter(|subnet| subnet.network == id)
         .fold(Addresses::empty(), |sum, subnet| sum.union(&subnet.blocks));
     let left = blocks.difference(&taken);
-    let next = length.and_then(|length| next_block(&left, length));
+    let unlisted = unlisted(view, id);
+    let certain = left.difference(&unlisted);
+    let next = length.and_then(|length| next_block(&certain, length));
     FreeBlock {
         network: network.name.to_string(),
         blocks: blocks.texts(),
         addresses: number(count(&left)),
+        perhaps_taken: left.overlaps(&unlisted),
         next,
     }
+}
+
+/// Addresses of a network that something missing from the snapshot may have.
+fn unlisted(view: &Fabric<'_>, id: Id<Network>) -> Addresses {
+    if view.lacks_any(&["gateway"]) {
+        return view.estate.networks[id].blocks.clone();
+    }
+    view.unlisted_in(id)
 }
 
 /// The lowest block of a length within some addresses.

@@ -1,7 +1,9 @@
 //! Changes of an estate, each of which could fix something: a closed list (`docs/semantics.md` 12).
 
 use heronshale_engine::fabric::Fabric;
-use heronshale_model::estate::{Action, Direction, Estate, Filter, Id, Owner, Peer, Rule, Service};
+use heronshale_model::estate::{
+    Action, Direction, Estate, Filter, Hub, Id, Owner, Peer, Rule, Service,
+};
 use heronshale_model::source::Origin;
 use heronshale_sets::address::{Addresses, Block, Family, Range};
 use heronshale_sets::intervals::Intervals;
@@ -81,6 +83,22 @@ impl Edit {
             like: None,
             apply: Rc::new(apply),
         }
+    }
+
+    /// Brings a link of a hub up.
+    pub(super) fn link_up(estate: &Estate, id: Id<Hub>, at: usize) -> Self {
+        let hub = &estate.hubs[id];
+        let link = &hub.links[at];
+        let text = format!("bring link {} of hub {} up", link.name, hub.name);
+        Self::new(
+            EditKind::Up,
+            text,
+            Some(link.origin),
+            hub.owner,
+            move |estate| {
+                estate.hubs.get_mut(id).links[at].up = true;
+            },
+        )
     }
 
     /// Of a route: where it is added, and to what it leads.

@@ -414,6 +414,10 @@ pub fn plan(answer: &Answer<PlanAnswer>, look: Look) -> String {
     let (usable, used) = found.rows.iter().fold((0, 0), |(usable, used), row| {
         (usable + row.usable, used + row.used)
     });
+    let least = match found.rows.iter().any(|row| row.perhaps_more) {
+        true => "At least ",
+        false => "",
+    };
     let full = found.rows.iter().max_by_key(|row| share(row));
     let full = full
         .filter(|row| row.used > 0)
@@ -421,7 +425,7 @@ pub fn plan(answer: &Answer<PlanAnswer>, look: Look) -> String {
             format!(" The fullest is {} ({} %).", row.subnet, share(row))
         });
     page.top(
-        &format!("{used} of {usable} usable IPv4 addresses are in use.{full}"),
+        &format!("{least}{used} of {usable} usable IPv4 addresses are in use.{full}"),
         heading,
     );
     page.blank();
@@ -431,9 +435,13 @@ pub fn plan(answer: &Answer<PlanAnswer>, look: Look) -> String {
             row.subnet.clone(),
             row.blocks.join(", "),
             row.usable.to_string(),
-            row.used.to_string(),
+            format!("{}{}", row.used, if row.perhaps_more { "+" } else { "" }),
             format!("{} %", share(row)),
-            row.next_free.clone().unwrap_or_else(|| "full".to_owned()),
+            match (&row.next_free, row.perhaps_more) {
+                (Some(next), _) => next.clone(),
+                (None, true) => "unknown".to_owned(),
+                (None, false) => "full".to_owned(),
+            },
             row.owner.clone().unwrap_or_default(),
         ]
     });
@@ -456,6 +464,7 @@ pub fn plan(answer: &Answer<PlanAnswer>, look: Look) -> String {
     let rows = found.free.iter().map(|one| {
         let next = match (&one.next, found.length) {
             (Some(next), _) => next.clone(),
+            (None, Some(_)) if one.perhaps_taken => "unknown".to_owned(),
             (None, Some(_)) => "none".to_owned(),
             (None, None) => String::new(),
         };

@@ -190,18 +190,7 @@ pub(super) fn raised(view: &Fabric<'_>, winner: Winner) -> Vec<Edit> {
                 .iter()
                 .enumerate()
                 .filter(|(_, link)| ours(link))
-                .map(|(at, link)| {
-                    let text = format!("bring link {} of hub {} up", link.name, hub.name);
-                    Edit::new(
-                        EditKind::Up,
-                        text,
-                        Some(link.origin),
-                        hub.owner,
-                        move |estate| {
-                            estate.hubs.get_mut(id).links[at].up = true;
-                        },
-                    )
-                })
+                .map(|(at, _)| Edit::link_up(estate, id, at))
                 .collect()
         }
         _ => Vec::new(),

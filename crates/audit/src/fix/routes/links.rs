@@ -144,17 +144,6 @@ pub(super) fn links_up(view: &Fabric<'_>, id: Id<Hub>, to: &Addresses) -> Vec<Ed
         .filter(|(_, link)| !link.up && leads(&link.to))
         .collect();
     down.sort_by_key(|(_, link)| matches!(link.to, LinkEnd::Hub(_) | LinkEnd::Firewall(_)));
-    let up = |(at, link): (usize, &heronshale_model::estate::Link)| {
-        let text = format!("bring link {} of hub {} up", link.name, hub.name);
-        Edit::new(
-            EditKind::Up,
-            text,
-            Some(link.origin),
-            hub.owner,
-            move |estate| {
-                estate.hubs.get_mut(id).links[at].up = true;
-            },
-        )
-    };
+    let up = |(at, _)| Edit::link_up(estate, id, at);
     down.into_iter().map(up).collect()
 }

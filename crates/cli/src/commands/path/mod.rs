@@ -4,7 +4,8 @@ mod many;
 
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, TrafficArgs, end};
-use clap::{Args, ValueEnum};
+use clap::Args;
+use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use heronshale_answers::{PathAnswer, is_met, path_answer, since};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::path::{Connection, Goal, Target, Tuple, question};
@@ -32,8 +33,8 @@ pub struct Path {
     #[arg(long, value_name = "FILE", conflicts_with_all = ["from", "to", "tcp", "udp", "icmp", "traffic", "source_port", "since", "expect"])]
     list: Option<std::path::PathBuf>,
     /// The expected result: ends with 0 if that is the result
-    #[arg(long, value_name = "RESULT", value_enum, default_value = "works")]
-    expect: Expect,
+    #[arg(long, value_name = "RESULT", value_parser = expected_words(), default_value = "works")]
+    expect: Expected,
     #[command(flatten)]
     traffic: TrafficArgs,
     /// Only from this client port
@@ -46,37 +47,10 @@ pub struct Path {
     estate: EstateArgs,
 }
 
-/// The expected result.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum Expect {
-    /// It works, there and back
-    Works,
-    /// It does not work, for whatever reason
-    Fails,
-    /// A filter blocks it or its reply
-    Blocked,
-    /// It or its reply is dropped on the way
-    Dropped,
-    /// Some of it works
-    Partly,
-    /// It works under a condition
-    Depends,
-    /// The snapshot does not tell
-    Unknown,
-}
-
-impl Expect {
-    fn expected(self) -> Expected {
-        match self {
-            Self::Works => Expected::Works,
-            Self::Fails => Expected::Fails,
-            Self::Blocked => Expected::Blocked,
-            Self::Dropped => Expected::Dropped,
-            Self::Partly => Expected::Partly,
-            Self::Depends => Expected::Depends,
-            Self::Unknown => Expected::Unknown,
-        }
-    }
+/// The words for expected results, each with what it means.
+fn expected_words() -> impl TypedValueParser<Value = Expected> {
+    let words = Expected::ALL.map(|one| PossibleValue::new(one.word()).help(one.about()));
+    PossibleValuesParser::new(words).try_map(|word| Expected::of(&word).ok_or("not a result"))
 }
 
 impl Path {
@@ -98,7 +72,7 @@ impl Path {
             };
             since(&mut answer, before.as_ref().map_err(String::as_str), taken);
         }
-        let met = is_met(self.expect.expected(), answer.verdict);
+        let met = is_met(self.expect, answer.verdict);
         opened.answer(&view, "path", answer, report::path)?;
         Ok(u8::from(!met))
     }

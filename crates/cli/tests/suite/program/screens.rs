@@ -314,3 +314,86 @@ fn lists_of_connections_are_read_whole_or_not_at_all() {
         );
     }
 }
+
+#[test]
+fn what_is_missing_is_neither_free_nor_unheard_of() {
+    const ROOM: &str = "networks: [{ id: sea, blocks: 10.1.0.0/16 }]
+subnets: [{ id: front, network: sea, blocks: 10.1.1.0/29 }]
+workloads: [{ id: tugs, own_firewall: hardened }]
+interfaces: [{ id: tug, subnet: front, addresses: 10.1.1.2, groups: lost, workload: tugs }]
+";
+    for (gap, first, free, block) in [
+        ("", "1 of 6 usable", "10.1.1.3", "10.1.0.0/28"),
+        (
+            "{ object: 'network:sea', lacks: interfaces }",
+            "At least 1 of 6",
+            "unknown",
+            "unknown",
+        ),
+        (
+            "{ object: 'subnet:front', lacks: interfaces }",
+            "At least 1 of 6",
+            "unknown",
+            "10.1.0.0/28",
+        ),
+        (
+            "{ object: 'subnet:back' }",
+            "1 of 6 usable",
+            "10.1.1.3",
+            "unknown",
+        ),
+        (
+            "{ object: 'subnet:back', blocks: 10.1.0.0/24 }",
+            "1 of 6 usable",
+            "10.1.1.3",
+            "10.1.1.16/28",
+        ),
+        (
+            "{ object: 'workload:boats' }",
+            "At least 1 of 6",
+            "unknown",
+            "unknown",
+        ),
+        (
+            "{ object: 'gateway:nat' }",
+            "At least 1 of 6",
+            "unknown",
+            "unknown",
+        ),
+        (
+            "{ object: 'site:pier' }",
+            "1 of 6 usable",
+            "10.1.1.3",
+            "10.1.0.0/28",
+        ),
+    ] {
+        let gaps = if gap.is_empty() {
+            String::new()
+        } else {
+            format!("gaps: [{gap}]\n")
+        };
+        let folder = Folder::with(&format!("{HEADER}{ROOM}{gaps}"));
+        let told = folder
+            .run(&["inventory", "--addresses", "--free", "28"])
+            .ok();
+        let cell = |front: &str, column: usize| {
+            let line = told.lines().rfind(|line| line.starts_with(front)).unwrap();
+            line.split_whitespace().nth(column).unwrap().to_owned()
+        };
+        assert!(told.starts_with(first), "{gap}\n{told}");
+        assert_eq!(cell("sea      front", 7), free, "{gap}\n{told}");
+        assert_eq!(cell("sea ", 3), block, "{gap}\n{told}");
+    }
+    let folder = Folder::with(&format!("{HEADER}{ROOM}"));
+    for (asked, says) in [
+        ("group:lost", "tug"),
+        ("lost", "tug"),
+        ("own-firewall:hardened", "tugs"),
+    ] {
+        let told = folder.run(&["inventory", "--find", asked]).ok();
+        assert!(
+            told.contains(says) && told.contains("bound here"),
+            "{asked}\n{told}"
+        );
+    }
+}
