@@ -97,7 +97,8 @@ fn fact(view: &Fabric<'_>, asked: ConnectionAsked) -> ConnectionFact {
         .as_ref()
         .is_some_and(|resolution| resolution.addresses.is_empty());
     // A name without an address leads nowhere.
-    let verdict = if unresolved {
+    let missing_zone = question.missing_zone();
+    let verdict = if unresolved && missing_zone.is_none() {
         Verdict::Lost
     } else {
         found.summary.verdict
@@ -118,6 +119,11 @@ fn fact(view: &Fabric<'_>, asked: ConnectionAsked) -> ConnectionFact {
             }
         }
     }
+    if let Some(zone) = missing_zone {
+        conditions = vec![format!(
+            "{zone}, which is missing from the snapshot, does not answer otherwise"
+        )];
+    }
     let [from, to] = asked.ends;
     ConnectionFact {
         line: asked.line,
@@ -128,7 +134,7 @@ fn fact(view: &Fabric<'_>, asked: ConnectionAsked) -> ConnectionFact {
         verdict,
         expected: expected.word().to_owned(),
         as_expected: is_met(expected, verdict),
-        because: (verdict != Verdict::Works)
+        because: (verdict != Verdict::Works && missing_zone.is_none())
             .then(|| deciding_step(view, question, &found))
             .flatten(),
         conditions,

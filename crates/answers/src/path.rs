@@ -104,6 +104,8 @@ pub struct PathAnswer {
     pub lookups: Vec<LookupFact>,
     /// Of a service its entrances, of which one suffices, in the order in which they are tried.
     pub entrances: Vec<PathEntrance>,
+    /// The zone that is missing from the snapshot and may resolve the name otherwise, so that the answer is unknown.
+    pub missing_zone: Option<String>,
     /// All together.
     pub verdict: Verdict,
     /// What the client sees, if it does not work.
@@ -152,6 +154,7 @@ pub fn path_answer(view: &Fabric<'_>, question: &Question, asked: [&str; 2]) -> 
             .as_ref()
             .map_or_else(Vec::new, |found| lookup_facts(view, found)),
         entrances: entrance_facts(question, &answered),
+        missing_zone: question.missing_zone().map(str::to_owned),
         verdict: answered.summary.verdict,
         symptom: None,
         parts: Vec::new(),
@@ -164,6 +167,9 @@ pub fn path_answer(view: &Fabric<'_>, question: &Question, asked: [&str; 2]) -> 
         fixes_judged_everywhere: false,
         since: None,
     };
+    if answer.missing_zone.is_some() {
+        return answer;
+    }
     if question
         .resolution
         .as_ref()

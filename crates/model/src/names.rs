@@ -43,6 +43,8 @@ pub struct Resolution {
     pub lookups: Vec<Lookup>,
     /// The addresses; none if it does not resolve.
     pub addresses: Vec<IpAddr>,
+    /// A zone that is missing from the snapshot and may answer otherwise: kind and name (`docs/semantics.md` 9).
+    pub missing: Option<Name>,
 }
 
 /// A DNS name as the snapshot keeps it: lower case, no dot at its end.
@@ -52,7 +54,16 @@ pub fn plain_name(text: &str) -> Name {
 
 /// Resolves a name, asked from a network, or from outside of all.
 pub fn resolve(view: &View<'_>, from: Option<Id<Network>>, name: &str) -> Resolution {
-    let mut found = Resolution::default();
+    // A missing zone may be linked to any network, and be nearer to any name.
+    let mut zones = from
+        .is_some()
+        .then(|| view.lacking("zone"))
+        .into_iter()
+        .flatten();
+    let mut found = Resolution {
+        missing: zones.next().map(|gap| gap.object.clone()),
+        ..Resolution::default()
+    };
     let mut asked = plain_name(name);
     for _ in 0..=MOST_ALIASES {
         let (by, records) = answers(view, from, &asked);

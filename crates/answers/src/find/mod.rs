@@ -3,6 +3,7 @@
 mod addresses;
 mod named;
 mod plan;
+mod uses;
 
 pub use named::FindError;
 pub use plan::{FreeBlock, PlanAnswer, PlanRow, plan};
@@ -54,6 +55,8 @@ pub struct ResolvesFact {
     pub asked_from: Vec<String>,
     /// The addresses; none if it does not resolve.
     pub addresses: Vec<String>,
+    /// A zone that is missing from the snapshot and may answer otherwise.
+    pub missing_zone: Option<String>,
     /// Who answers: `zone inside`, `the public`.
     pub by: String,
     /// The names of interfaces, balancers and doors that have these addresses.

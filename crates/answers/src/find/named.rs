@@ -1,11 +1,12 @@
 //! Where a name of the snapshot occurs: what bears it, and everything that refers to it.
 
 use super::addresses::Search;
+use super::uses::{Wanted, uses};
 use super::{Finds, Holding, ResolvesFact};
 use heronshale_audit::describe::{filter_text, peer_text, rule_says};
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::estate::{
-    AddressSet, Estate, Filter, Id, Interface, Named, NextHop, Peer, Reference, RouteDestination,
+    AddressSet, Estate, Filter, Id, Interface, Named, NextHop, Reference, RouteDestination,
     SetItem, Table,
 };
 use heronshale_model::names::{Answerer, plain_name, resolve};
@@ -39,6 +40,7 @@ pub(super) fn named(view: &Fabric<'_>, text: &str) -> Result<Finds, FindError> {
     things(&mut search, kind, name);
     carriers(&mut search, kind, name);
     references(&mut search, kind, name);
+    uses(&mut search, Wanted { kind, name });
     let resolves = resolutions(view, kind, name);
     if search.found.is_empty() && resolves.is_empty() {
         let candidates = all_names(view.estate);
@@ -88,6 +90,8 @@ fn things(search: &mut Search<'_, '_>, kind: Option<&str>, name: &str) {
     look!("hub", hubs);
     look!("site", sites);
     look!("zone", dns_zones);
+    look!("owner", owners);
+    look!("division", divisions);
     for (id, filter) in estate.filters.iter() {
         let is_kind = kind.is_none_or(|kind| filter.kind_word().replace(' ', "-") == kind);
         if is_kind && *filter.name == *name {
@@ -142,15 +146,7 @@ fn carriers(search: &mut Search<'_, '_>, kind: Option<&str>, name: &str) {
 /// Everything that refers to the name: rules, sets, routes, bindings.
 fn references(search: &mut Search<'_, '_>, kind: Option<&str>, name: &str) {
     let estate = search.view.estate;
-    let is_peer = |peer: &Peer| {
-        let text = peer_text(estate, peer);
-        let text = text.trim_end_matches(" (missing)");
-        match (kind, text.split_once(':')) {
-            (_, None) => false,
-            (Some(kind), Some((word, rest))) => word == kind && rest == name,
-            (None, Some((_, rest))) => rest == name,
-        }
-    };
+    let wanted = Wanted { kind, name };
     sets(search, kind, name);
     routes(search, kind, name);
     bindings(search, kind, name);
@@ -161,7 +157,7 @@ fn references(search: &mut Search<'_, '_>, kind: Option<&str>, name: &str) {
         let peers = rule.peers.iter().flatten();
         let peers = peers.chain(rule.local.iter().flatten());
         let mut peers = peers.chain(&rule.except).chain(more);
-        if let Some(peer) = peers.find(|peer| is_peer(peer)) {
+        if let Some(peer) = peers.find(|peer| wanted.peer(estate, peer)) {
             let by = peer_text(estate, peer);
             let text = format!(
                 "{} {} {}: {}",
@@ -269,12 +265,8 @@ fn bindings(search: &mut Search<'_, '_>, kind: Option<&str>, name: &str) {
             search.add("subnet", &subnet.name, "uses the table", &subnet.origin);
         }
     }
-    // Members of a group that is in the snapshot are told as its carriers.
     for interface in estate.interfaces.items() {
-        let missing = |filter: &&Reference<Filter>| filter.found().is_none();
-        let groups = interface.groups.iter().filter(missing);
-        let mut bound = groups.chain(&interface.own_firewall);
-        if filters && bound.any(is_filter) {
+        if filters && interface.own_firewall.iter().any(is_filter) {
             search.add(
                 "interface",
                 &interface.name,
@@ -313,18 +305,26 @@ fn resolutions(view: &Fabric<'_>, kind: Option<&str>, name: &str) -> Vec<Resolve
             _ => "the public".to_owned(),
         };
         let addresses: Vec<String> = found.addresses.iter().map(ToString::to_string).collect();
-        let alike = |fact: &&mut ResolvesFact| fact.addresses == addresses && fact.by == by;
+        let missing_zone = found.missing.as_ref().map(ToString::to_string);
+        let alike = |fact: &&mut ResolvesFact| {
+            (&fact.addresses, &fact.by, &fact.missing_zone) == (&addresses, &by, &missing_zone)
+        };
         match facts.iter_mut().find(alike) {
             Some(known) => known.asked_from.push(asker),
             None => facts.push(ResolvesFact {
                 asked_from: vec![asker],
                 holders: holders(view, &found.addresses),
                 addresses,
+                missing_zone,
                 by,
             }),
         }
     }
-    if facts.iter().all(|fact| fact.addresses.is_empty()) {
+    let open = |fact: &ResolvesFact| fact.missing_zone.is_some();
+    if facts
+        .iter()
+        .all(|fact| fact.addresses.is_empty() && !open(fact))
+    {
         return Vec::new();
     }
     facts

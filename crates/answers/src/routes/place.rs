@@ -3,6 +3,7 @@
 use super::{RouteFact, RoutesAnswer, nowhere};
 use heronshale_audit::facts::spot_text;
 use heronshale_engine::fabric::Fabric;
+use heronshale_engine::route::{SiteWay, offers_to};
 use heronshale_engine::walk::Spot;
 use heronshale_model::ends::{End, EndError};
 use heronshale_model::estate::{
@@ -252,25 +253,49 @@ pub(super) fn at_site(view: &Fabric<'_>, id: Id<Site>, answer: &mut RoutesAnswer
         })
     });
     let ways: Vec<String> = gateways.chain(links).collect();
-    let ways = if ways.is_empty() {
+    let by = if ways.is_empty() {
         "nothing".to_owned()
     } else {
         ways.join(" or ")
     };
-    let place = estate.sources.place(&site.origin);
-    match &site.knows {
-        None => {
-            let by = format!("whatever is offered to it by {ways}");
-            answer.routed_by = Some(by);
-        }
-        Some(known) => {
-            answer.routed_by = Some("what it knows".to_owned());
-            answer.routes = known
-                .texts()
-                .into_iter()
-                .map(|to| plain(to, ways.clone(), Some(place.clone())))
-                .collect();
-            nowhere(known, answer);
-        }
+    answer.routed_by = Some(match &site.knows {
+        None => format!("whatever is offered to it by {by}"),
+        Some(_) => format!("what it knows of the offers of {by}"),
+    });
+    let mut taken = Addresses::empty();
+    let offers = offers_to(view, id);
+    let known = |offered: Addresses| match &site.knows {
+        Some(known) => offered.intersection(known),
+        None => offered,
+    };
+    let row = |to: String, hop: &str, place: Option<heronshale_model::source::Place>| RouteFact {
+        kind: "offered".to_owned(),
+        ..plain(to, hop.to_owned(), place)
+    };
+    for (offered, way) in offers.ways {
+        let (hop, origin) = match way {
+            SiteWay::Gateway(gateway) => {
+                let gateway = &estate.gateways[gateway];
+                (format!("site gateway {}", gateway.name), gateway.origin)
+            }
+            SiteWay::Link(hub, link) => {
+                let hub = &estate.hubs[hub];
+                let link = &hub.links[link];
+                (format!("hub {}, link {}", hub.name, link.name), link.origin)
+            }
+        };
+        let offered = known(offered);
+        taken = taken.union(&offered);
+        let place = estate.sources.place(&origin);
+        let texts = offered.texts().into_iter();
+        answer
+            .routes
+            .extend(texts.map(|to| row(to, &hop, Some(place.clone()))));
     }
+    let perhaps = known(offers.perhaps).difference(&taken);
+    let texts = perhaps.texts().into_iter();
+    answer
+        .routes
+        .extend(texts.map(|to| row(to, "unknown: the snapshot lacks what may offer it", None)));
+    nowhere(&taken.union(&perhaps), answer);
 }

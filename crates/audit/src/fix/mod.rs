@@ -164,6 +164,9 @@ fn find(view: &Fabric<'_>, asking: &Asking) -> Found {
     let Some(asked) = asking.question(view) else {
         return Found::Stuck;
     };
+    if asked.missing_zone().is_some() {
+        return Found::Stuck;
+    }
     if let (Some(found), Goal::Name(_)) = (&asked.resolution, &asking.connection.to)
         && found.addresses.is_empty()
     {

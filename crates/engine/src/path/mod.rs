@@ -65,6 +65,14 @@ pub struct Question {
     pub entrances: Entrances,
 }
 
+impl Question {
+    /// The zone that is missing from the snapshot and may resolve the asked name otherwise, if there is one.
+    pub fn missing_zone(&self) -> Option<&str> {
+        let resolution = self.resolution.as_ref()?;
+        resolution.missing.as_deref()
+    }
+}
+
 /// Walks a question. A name's verdict is nature's over its addresses, of which each is a part. Of a service each start and port fares as at the best of its entrances.
 pub fn answered(view: &Fabric<'_>, question: &Question, tell: Tell) -> Answered {
     let mut answered = walk(view, &question.asked, tell);
@@ -82,6 +90,12 @@ pub fn answered(view: &Fabric<'_>, question: &Question, tell: Tell) -> Answered 
     }
     if question.entrances.0.len() > 1 {
         answered.summary = at_the_best(question, &answered);
+    }
+    if question.missing_zone().is_some() {
+        answered.summary.verdict = Verdict::Unknown;
+        for part in &mut answered.parts {
+            part.judged.verdict = Verdict::Unknown;
+        }
     }
     answered
 }

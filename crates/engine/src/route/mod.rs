@@ -3,10 +3,12 @@
 mod choosing;
 mod hops;
 mod hubs;
+mod offers;
 mod tables;
 
 pub use hops::{firewall_of, hop, joins};
 pub use hubs::{announced, domain_candidates, link_of};
+pub use offers::{Offers, SiteWay, offers_to};
 pub(crate) use tables::lent_gateways;
 pub use tables::{candidates, last_resort, open_parts, prefixes, site_gateways, written_route};
 use tables::{of_blocks, ranges_of};

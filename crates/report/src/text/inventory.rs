@@ -351,10 +351,11 @@ pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
     let resolved = found.resolves.iter().map(|one| {
         vec![
             one.asked_from.join(", "),
-            if one.addresses.is_empty() {
-                "does not resolve".to_owned()
-            } else {
-                one.addresses.join(", ")
+            match (&one.missing_zone, one.addresses.join(", ")) {
+                (Some(zone), known) if known.is_empty() => format!("unknown ({zone} is missing)"),
+                (Some(zone), known) => format!("unknown ({known} unless {zone} says otherwise)"),
+                (None, known) if known.is_empty() => "does not resolve".to_owned(),
+                (None, known) => known,
             },
             one.holders.join(", "),
             one.by.clone(),
@@ -391,6 +392,15 @@ pub fn finds(answer: &Answer<Finds>, look: Look) -> String {
 /// Whether a name resolves alike from everywhere.
 fn resolves_text(found: &Finds) -> String {
     let asked = &found.asked;
+    let missing = found
+        .resolves
+        .iter()
+        .find_map(|one| one.missing_zone.as_ref());
+    if let Some(zone) = missing {
+        return format!(
+            "What {asked} resolves to inside the networks is unknown: {zone} is missing from the snapshot."
+        );
+    }
     match found.resolves.as_slice() {
         [one] => format!(
             "{asked} resolves to {} from everywhere.",

@@ -123,7 +123,9 @@ pub fn routes(answer: &Answer<RoutesAnswer>, look: Look) -> String {
             8,
         );
     }
-    page.blank();
+    if found.last.is_some() || !found.nowhere.is_empty() {
+        page.blank();
+    }
     if let Some(last) = &found.last {
         page.say(
             Style::new(),

@@ -84,10 +84,12 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
             .collect();
         for name in &names {
             let public = |network: Id<Network>| {
-                let addresses: Addresses = resolve(view, Some(network), name)
-                    .addresses
-                    .into_iter()
-                    .collect();
+                let found = resolve(view, Some(network), name);
+                // A zone that is missing may answer otherwise.
+                if found.missing.is_some() {
+                    return false;
+                }
+                let addresses: Addresses = found.addresses.into_iter().collect();
                 !addresses.is_empty() && addresses.is_subset(&door.addresses)
             };
             let networks: Vec<_> = asking

@@ -386,14 +386,130 @@ interfaces: [{ id: tug, subnet: front, addresses: 10.1.1.2, groups: lost, worklo
     }
     let folder = Folder::with(&format!("{HEADER}{ROOM}"));
     for (asked, says) in [
-        ("group:lost", "tug"),
-        ("lost", "tug"),
+        ("group:lost", "interface tug"),
+        ("lost", "interface tug"),
         ("own-firewall:hardened", "tugs"),
     ] {
         let told = folder.run(&["inventory", "--find", asked]).ok();
-        assert!(
-            told.contains(says) && told.contains("bound here"),
-            "{asked}\n{told}"
+        let is_there = |line: &str| line.contains(says) && line.contains("estate.yaml:");
+        assert!(told.lines().any(is_there), "{asked}\n{told}");
+    }
+}
+
+#[test]
+fn names_that_a_missing_zone_may_answer_are_unknown() {
+    const NAMED: &str = "networks: [{ id: sea, blocks: 10.1.0.0/16 }]
+subnets: [{ id: front, network: sea, blocks: 10.1.1.0/24 }]
+interfaces: [{ id: tug, subnet: front, addresses: 10.1.1.2 }, { id: pier, subnet: front, addresses: 10.1.1.3 }]
+public_names: [{ name: app.example.org, addresses: 10.1.1.3 }]
+";
+    for (gap, known, other) in [
+        ("", ("Yes", "works"), ("No", "dropped")),
+        (
+            "gaps: [{ object: 'zone:inside' }]\n",
+            ("Unknown", "unknown"),
+            ("Unknown", "unknown"),
+        ),
+    ] {
+        let folder = Folder::with(&format!("{HEADER}{NAMED}{gap}"));
+        for (name, (first, word)) in [("app", known), ("other", other)] {
+            let url = format!("https://{name}.example.org");
+            let run = folder.run(&["path", "tug", &url]);
+            assert!(run.stdout.starts_with(first), "{gap}{name}\n{}", run.stdout);
+            assert_eq!(run.code == 0, first == "Yes");
+            folder.write("list.txt", format!("tug {url} expect {word}\n"));
+            folder
+                .run(&["path", "--list", "list.txt", "-e", "estate.yaml"])
+                .ok();
+        }
+        let found = folder.run(&["inventory", "--find", "app.example.org"]).ok();
+        assert_eq!(
+            found.contains("is unknown: zone:inside"),
+            !gap.is_empty(),
+            "{found}"
         );
     }
+}
+
+#[test]
+fn whatever_refers_to_a_name_is_found() {
+    let folder = Folder::with_demo();
+    for (asked, uses) in [
+        (
+            "network:tickets",
+            &[
+                "subnet tickets-web",
+                "table tickets-public",
+                "gateway tickets-nat",
+                "peering quay-tickets",
+                "zone inside",
+            ][..],
+        ),
+        ("subnet:quay-admin", &["interface bastion-1", "rule "]),
+        ("workload:fares", &["interface fares-db"]),
+        ("interface:archive-door", &["service archive"]),
+        ("interface:quay-fw-in", &["firewall quay-fw"]),
+        (
+            "interface:booking-1",
+            &["public address 203.0.113.10", "balancer booking-front"],
+        ),
+        (
+            "site:dockyard",
+            &[
+                "gateway quay-dockyard",
+                "link hub harbour, link dockyard",
+                "rule ",
+            ],
+        ),
+        ("table:tickets-public", &["network tickets"]),
+        ("table:tickets-private", &["subnet tickets-work"]),
+        ("names:mirrors", &["rule firewall policy quay-east"]),
+        ("owner:freight", &["network cargo"]),
+        ("division:passenger", &["network tickets"]),
+        ("group:tickets-balancer", &["rule group search"]),
+        ("acl:cargo-east", &["reference subnet cargo-yard-east"]),
+        (
+            "network:harbour-authority",
+            &[
+                "reference peering cargo-harbour",
+                "gap network:harbour-authority",
+            ],
+        ),
+    ] {
+        let told = folder
+            .run(&["inventory", "--find", asked, "-e", "marrowfen-ferries"])
+            .ok();
+        let plain: Vec<String> = told
+            .lines()
+            .map(|line| line.split_whitespace().collect::<Vec<_>>().join(" "))
+            .collect();
+        for wanted in uses {
+            assert!(
+                plain.iter().any(|line| line.starts_with(wanted)),
+                "{asked}: {wanted}\n{told}"
+            );
+        }
+    }
+}
+
+#[test]
+fn what_works_under_a_condition_is_not_said_to_work() {
+    let folder = Folder::with_demo();
+    let told = folder
+        .run(&[
+            "path",
+            "network:office",
+            "internet",
+            "--tcp",
+            "443",
+            "-e",
+            "marrowfen-ferries",
+        ])
+        .stdout;
+    let first = told.split("\nMarrowfen").next().unwrap().replace("\n ", "");
+    assert!(
+        first.contains("works from desk-1, desk-2, desk-3 only.")
+            && first.contains("from build-1, build-2 only if the request is for a name in mirrors"),
+        "{first}"
+    );
 }

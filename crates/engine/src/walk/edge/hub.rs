@@ -54,66 +54,11 @@ impl<'e> Walk<'_, 'e> {
 
     /// Packets leave a site by any of its ways that offer their destination.
     pub(in crate::walk) fn leave_site(&mut self, ctx: &Ctx, site: Id<Site>, set: PacketSet) -> Map {
-        enum Way {
-            Gateway(Id<Gateway>),
-            Link(Id<Hub>, usize),
-        }
         let estate = self.view.estate;
-        let mut offers: Vec<(Addresses, Way)> = Vec::new();
-        // What is perhaps offered besides, by what is missing from the snapshot.
-        let everywhere = self.view.lacks_any(&["gateway", "hub"]);
-        let mut perhaps = if everywhere {
-            Addresses::all()
-        } else {
-            Addresses::empty()
-        };
-        for network in estate.networks.ids() {
-            for (gateway, other) in site_gateways(self.view, network) {
-                if other != site {
-                    continue;
-                }
-                let mut offered = estate.networks[network].blocks.clone();
-                if self.view.lacks_any(&["peering"]) {
-                    perhaps = Addresses::all();
-                }
-                for peering in estate.peerings.items() {
-                    let lends = peering.side(network).is_some_and(|side| side.lend_gateways)
-                        && peering.is_up();
-                    if let Some(Reference::Missing(user)) =
-                        peering.opposite(network).filter(|_| lends)
-                    {
-                        perhaps = perhaps.union(self.view.lacking_blocks(user).0);
-                    }
-                    if let Some(Reference::Found(user)) = peering.opposite(network)
-                        && lent_gateways(self.view, peering, *user)
-                            .iter()
-                            .any(|(lent, _)| *lent == gateway)
-                    {
-                        offered = offered.union(&estate.networks[*user].blocks);
-                    }
-                }
-                offers.push((offered, Way::Gateway(gateway)));
-            }
-        }
-        for (id, hub) in estate.hubs.iter() {
-            for (at, link) in hub.links.iter().enumerate() {
-                if link.up && link.to == LinkEnd::Site(Reference::Found(site)) {
-                    let learned = link
-                        .reads
-                        .map(|domain| domain_candidates(self.view, id, domain));
-                    let leads = |winner: &Winner| {
-                        winner.hop != Hop::Hub(id, at) && winner.hop != Hop::Blackhole
-                    };
-                    if let Some(learned) = &learned {
-                        let open = learned.perhaps_of(leads);
-                        perhaps = perhaps.union(&open);
-                    }
-                    let offered = learned.into_iter().flat_map(|learned| learned.all);
-                    let offered = offered.filter(|one| leads(&one.winner));
-                    offers.push((offered.map(|one| one.range).collect(), Way::Link(id, at)));
-                }
-            }
-        }
+        let Offers {
+            ways: offers,
+            perhaps,
+        } = offers_to(self.view, site);
         let mut rest = set;
         let mut maps = Vec::new();
         if let Some(knows) = estate.sites[site]
@@ -156,7 +101,7 @@ impl<'e> Walk<'_, 'e> {
             }
             for at in by {
                 let map = match offers[at].1 {
-                    Way::Gateway(gateway) => {
+                    SiteWay::Gateway(gateway) => {
                         let ctx = self.told(
                             ctx,
                             Step::new(ctx.reply, Spot::Gateway(gateway), What::Crossed),
@@ -172,7 +117,9 @@ impl<'e> Walk<'_, 'e> {
                             false,
                         )
                     }
-                    Way::Link(hub, link) => self.in_hub(ctx, hub, Some(link), link, true, &part),
+                    SiteWay::Link(hub, link) => {
+                        self.in_hub(ctx, hub, Some(link), link, true, &part)
+                    }
                 };
                 all.push((Choice::Offer(at), map));
             }

@@ -13,9 +13,7 @@ use super::{Ctx, Leg, Map, Met, Origin, Start, Visit, Walk, of_family};
 use crate::doubt::{Doubt, Unsaid};
 use crate::fabric::{PublicHolder, internet_gateway};
 use crate::faults::{Fault, has};
-use crate::route::{
-    Hop, RoutePlace, Winner, domain_candidates, lent_gateways, link_of, routes_of, site_gateways,
-};
+use crate::route::{Hop, Offers, RoutePlace, SiteWay, Winner, link_of, offers_to, routes_of};
 use heronshale_model::estate::{
     Balancer, Direction, Gateway, GatewayKind, Hub, Id, InternetTraffic, Lack, LinkEnd, Network,
     Reference, Site, Subnet,

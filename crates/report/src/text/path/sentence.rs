@@ -10,6 +10,11 @@ pub(super) fn sentence(path: &PathAnswer) -> String {
     let what = what(path);
     let last = path.steps.iter().chain(&path.fails).last();
     let ended = last.map_or_else(String::new, ended);
+    if let Some(zone) = &path.missing_zone {
+        return format!(
+            "Unknown: {what} depends on {zone}, which is missing from the snapshot and may resolve the name otherwise."
+        );
+    }
     if path.symptom == Some(Symptom::NameError) {
         let by = path.lookups.last().map_or_else(String::new, |lookup| {
             format!(": {} has no record of {}", lookup.by, lookup.name)
@@ -138,10 +143,15 @@ fn works(path: &PathAnswer, what: &str) -> String {
 
 /// Some of it works: which, and what blocks the rest.
 fn partly(path: &PathAnswer, what: &str) -> String {
-    let (good, bad): (Vec<&PathPart>, Vec<&PathPart>) = path
-        .parts
-        .iter()
-        .partition(|part| part.verdict <= Verdict::Conditional);
+    let of = |wanted: fn(Verdict) -> bool| -> Vec<&PathPart> {
+        path.parts
+            .iter()
+            .filter(|part| wanted(part.verdict))
+            .collect()
+    };
+    let good = of(|verdict| verdict < Verdict::Conditional);
+    let open = of(|verdict| verdict == Verdict::Conditional);
+    let bad = of(|verdict| verdict > Verdict::Conditional);
     let only: Vec<&str> = good
         .iter()
         .flat_map(|part| &part.only_if)
@@ -180,7 +190,30 @@ fn partly(path: &PathAnswer, what: &str) -> String {
     } else {
         format!(", if {}", only.join(", or if "))
     };
-    format!("Partly: {what} works {}{when}.{rest}", scope(&good, &bad))
+    let depends = depends(&open, &bad);
+    if good.is_empty() {
+        return format!("Partly: {what} works under a condition only.{depends}{rest}");
+    }
+    let others: Vec<&PathPart> = open.iter().chain(&bad).copied().collect();
+    format!(
+        "Partly: {what} works {} only{when}.{depends}{rest}",
+        scope(&good, &others)
+    )
+}
+
+/// What works under a condition, and under which.
+fn depends(open: &[&PathPart], bad: &[&PathPart]) -> String {
+    if open.is_empty() {
+        return String::new();
+    }
+    let mut conditions: Vec<String> = Vec::new();
+    for text in open.iter().flat_map(|part| &part.conditions) {
+        if !conditions.contains(text) {
+            conditions.push(text.clone());
+        }
+    }
+    let when = shortened(&conditions, 2);
+    format!(" It works {} only if {when}.", scope(open, bad))
 }
 
 fn the(step: &StepFact) -> &'static str {
@@ -208,8 +241,8 @@ fn scope(good: &[&PathPart], bad: &[&PathPart]) -> String {
         six
     };
     match (families(good).as_slice(), families(bad).as_slice()) {
-        ([false], [true]) => return "over IPv4 only".to_owned(),
-        ([true], [false]) => return "over IPv6 only".to_owned(),
+        ([false], [true]) => return "over IPv4".to_owned(),
+        ([true], [false]) => return "over IPv6".to_owned(),
         _ => {}
     }
     let traffic: Vec<_> = good.iter().flat_map(|part| &part.traffic).collect();
@@ -225,9 +258,9 @@ fn scope(good: &[&PathPart], bad: &[&PathPart]) -> String {
             bad.clone().count() > 0 && bad.clone().all(|other| other.services == one.services)
         };
         let text = match (from_all, to_all) {
-            (false, true) if same_services => format!("from {} only", one.sources.said),
-            (true, false) if same_services => format!("to {} only", one.destinations.said),
-            (true, true) => format!("for {} only", shortened(&one.services, 6)),
+            (false, true) if same_services => format!("from {}", one.sources.said),
+            (true, false) if same_services => format!("to {}", one.destinations.said),
+            (true, true) => format!("for {}", shortened(&one.services, 6)),
             _ => format!("for {}", traffic_text(one)),
         };
         if !texts.contains(&text) {
