@@ -4,6 +4,7 @@
 //! anything about its content.
 
 mod audit;
+mod compare;
 mod connections;
 pub mod draft;
 mod effective;
@@ -25,6 +26,10 @@ mod tidy;
 mod traffic;
 
 pub use audit::{Audit, Count, KindCount, Since, audit};
+pub use compare::{
+    ChangeEdit, ChangedRow, ChangedSet, CompareAnswer, OutcomeFact, TurnedExpectation,
+    compare_answer, letter,
+};
 pub use connections::{
     ConnectionAsked, ConnectionFact, ConnectionsAnswer, connections_answer, is_met,
 };

@@ -35,3 +35,63 @@ pub const FILES: [(&str, &str); 11] = [
 
 /// The folder that it is written to by default.
 pub const FOLDER: &str = "marrowfen-ferries";
+
+/// What follows the folder's name for the same estate a month before.
+pub const LAST_MONTH: &str = "-last-month";
+
+/// Lines that were others last month: the file, the line as it is now, and as it was.
+const OTHERWISE: [(&str, &str, &str); 5] = [
+    (
+        "estate.yaml",
+        "taken: 2026-11-02T06:00:00Z",
+        "taken: 2026-10-02T06:00:00Z",
+    ),
+    (
+        "tickets.yaml",
+        "  - { address: 203.0.113.44, interface: fares-db, description: For the migration }\n",
+        "  - { address: 203.0.113.45, interface: search-1, description: The old search page }\n",
+    ),
+    (
+        "tickets.yaml",
+        "      - { id: from-web, services: tcp 5432, peers: [\"group:booking-web\", \"group:payment\"], description: Fares }\n",
+        "      - { id: from-web, services: tcp 5432, peers: \"group:booking-web\", description: Fares }\n",
+    ),
+    (
+        "tickets.yaml",
+        "      - { id: tmp, services: tcp 5000-5999, peers: any, review_by: 2026-10-05, description: \"For the migration weekend, remove on Monday\" }\n",
+        "      - { id: replica, services: tcp 5432, peers: \"group:fares-db\", description: The replica }\n",
+    ),
+    (
+        "tickets.yaml",
+        "      - { id: partner-feed, services: tcp 8080, peers: 198.51.100.77/26, description: Timetables for the railway }\n",
+        "      - { id: partner-feed, services: tcp 8080, peers: 198.51.100.77, description: Timetables for the railway }\n",
+    ),
+];
+
+/// The files a month before, those that people say about the estate left out.
+pub fn last_month() -> Vec<(&'static str, String)> {
+    let estate = FILES
+        .into_iter()
+        .filter(|(_, text)| text.contains("heronshale-snapshot"));
+    let before = |(name, text): (&'static str, &str)| {
+        let lines = OTHERWISE.iter().filter(|(file, ..)| *file == name);
+        let text = lines.fold(text.to_owned(), |text, (_, now, then)| {
+            text.replace(now, then)
+        });
+        (name, text)
+    };
+    estate.map(before).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{FILES, OTHERWISE};
+
+    #[test]
+    fn each_line_that_was_another_is_there_once() {
+        for (file, now, _) in OTHERWISE {
+            let (_, text) = FILES.iter().find(|(name, _)| *name == file).unwrap();
+            assert_eq!(text.matches(now).count(), 1, "{now}");
+        }
+    }
+}

@@ -12,7 +12,7 @@ use heronshale_intake::{
     load_acceptances, load_configuration, load_expectations, parse_moment,
 };
 use heronshale_model::ends::End;
-use heronshale_model::estate::{Id, Interface, Service};
+use heronshale_model::estate::{Estate, Id, Interface, Service};
 use heronshale_model::stated::Stated;
 use heronshale_model::tuning::Tuning;
 use heronshale_model::view::View;
@@ -375,15 +375,22 @@ impl Opened {
         ))
     }
 
+    /// An earlier state of the same estate. Both are judged by one moment if one was given, else each by its own.
+    pub fn earlier(&self, path: &Path) -> Result<Self, Failure> {
+        Ok(Self {
+            at: self.at,
+            ..self.other(path)?
+        })
+    }
+
+    /// A view of another state, judged by the same moment and by what was said of this one.
+    pub fn view_of<'e>(&self, estate: &'e Estate) -> Fabric<'e> {
+        View::new(estate, self.at, self.tuning.clone(), self.stated.clone()).into()
+    }
+
     /// The frozen view.
     pub fn view(&self) -> Fabric<'_> {
-        View::new(
-            &self.snapshot.estate,
-            self.at,
-            self.tuning.clone(),
-            self.stated.clone(),
-        )
-        .into()
+        self.view_of(&self.snapshot.estate)
     }
 
     /// By what the configuration makes segments.

@@ -80,17 +80,9 @@ fn value_of(node: &Node<'_>) -> Value {
     }
 }
 
-fn is_json(source: &SourceText) -> bool {
-    match source.name.rsplit('.').next() {
-        Some("json") => true,
-        Some("yaml" | "yml") => false,
-        _ => source.text.trim_start().starts_with(['{', '[']),
-    }
-}
-
 fn document(file: FileId, source: &SourceText, text: &str) -> Result<Value, Problem> {
     let mut document = Document::default();
-    if is_json(source) {
+    if source.is_json() {
         json::read(file, text, &mut document)?
     } else {
         yaml::read(file, text, &mut document)?

@@ -22,6 +22,22 @@ pub struct SourceText {
     pub text: String,
 }
 
+impl SourceText {
+    /// Whether it is JSON: by its name, else by how it begins.
+    pub fn is_json(&self) -> bool {
+        is_json(&self.name, &self.text)
+    }
+}
+
+/// Whether a text is JSON: by its name, else by how it begins.
+pub(crate) fn is_json(name: &str, text: &str) -> bool {
+    match name.rsplit('.').next() {
+        Some("json") => true,
+        Some("yaml" | "yml") => false,
+        _ => text.trim_start().starts_with(['{', '[']),
+    }
+}
+
 /// A file that lies in the folder and is not a part of the snapshot.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotRead {

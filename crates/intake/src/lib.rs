@@ -1,6 +1,7 @@
 //! From bytes to the model: snapshot files, with the position of everything.
 
 mod build;
+mod change;
 mod configuration;
 mod connections;
 mod document;
@@ -21,6 +22,7 @@ mod values;
 mod written;
 mod yaml;
 
+pub use change::Difference;
 pub use configuration::{Configuration, configuration_schema, load_configuration};
 pub use connections::{ConnectionList, load_connections};
 pub use edit::{Edited, without_rules};

@@ -2,7 +2,7 @@
 
 use crate::build::build;
 use crate::files::{
-    ACCEPTANCES, CONFIGURATION, EXPECTATIONS, LoadError, NotRead, SourceText, text_of,
+    ACCEPTANCES, CONFIGURATION, EXPECTATIONS, LoadError, NotRead, SourceText, is_json, text_of,
 };
 use crate::sections::{Collected, FileSink};
 use crate::slips::typographic;
@@ -228,11 +228,7 @@ impl Loader {
                 );
             }
         };
-        let is_json = match name.rsplit('.').next() {
-            Some("json") => true,
-            Some("yaml" | "yml") => false,
-            _ => body.trim_start().starts_with(['{', '[']),
-        };
+        let is_json = is_json(&name, &body);
         let before = self.collected.lengths();
         let mut sink = FileSink::new(&mut self.collected, file);
         let read = if is_json {

@@ -2,6 +2,7 @@
 //!
 //! This crate computes and does nothing else: no input or output, no clock, no environment, no printing.
 
+pub mod change;
 pub mod connections;
 pub mod coverage;
 pub mod ends;

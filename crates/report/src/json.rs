@@ -4,8 +4,9 @@ use crate::harmless::harmless_json;
 use serde::Serialize;
 
 /// The kinds of answers that have a schema, each with it; `tests/schemas.rs` writes these files from the types.
-const SCHEMAS: [(&str, &str); 21] = [
+const SCHEMAS: [(&str, &str); 22] = [
     ("audit", include_str!("../schemas/audit.json")),
+    ("compare", include_str!("../schemas/compare.json")),
     ("connections", include_str!("../schemas/connections.json")),
     ("coverage", include_str!("../schemas/coverage.json")),
     ("effective", include_str!("../schemas/effective.json")),

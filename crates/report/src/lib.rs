@@ -24,7 +24,7 @@ pub use markdown::{catalogue_reference, document_reference, snapshot_reference};
 pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
-    GroupBy, audit, connections, connections_csv, coverage, drafted_profile, effective, explain,
-    exposure, finds, guide, inventory, matrix, matrix_cell, one_accepted, one_finding, path, plan,
-    reach, reading, routes, rule, tidy, too_many_classes,
+    GroupBy, audit, compare, connections, connections_csv, coverage, drafted_profile, effective,
+    explain, exposure, finds, guide, inventory, matrix, matrix_cell, one_accepted, one_finding,
+    path, plan, reach, reading, routes, rule, tidy, too_many_classes,
 };

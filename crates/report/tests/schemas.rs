@@ -1,9 +1,9 @@
 //! The schemas of answers as files: written from the types with `UPDATE_EXPECT=1`, else compared with them.
 
 use heronshale_answers::{
-    Answer, Audit, CellAnswer, ConnectionsAnswer, Effective, ExportAnswer, ExposureAnswer, Finds,
-    Inventory, MatrixAnswer, PathAnswer, PlanAnswer, ReachAnswer, RoutesAnswer, RuleAnswer,
-    TidyAnswer, VERSION,
+    Answer, Audit, CellAnswer, CompareAnswer, ConnectionsAnswer, Effective, ExportAnswer,
+    ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer, PlanAnswer, ReachAnswer,
+    RoutesAnswer, RuleAnswer, TidyAnswer, VERSION,
 };
 use heronshale_audit::finding::{Accepted, Finding};
 use heronshale_model::coverage::{CoverageAnswer, GuideAnswer, ReadAnswer};
@@ -14,6 +14,7 @@ use schemars::{Schema, schema_for};
 fn of_type(kind: &str) -> Schema {
     match kind {
         "audit" => schema_for!(Answer<Audit>),
+        "compare" => schema_for!(Answer<CompareAnswer>),
         "connections" => schema_for!(Answer<ConnectionsAnswer>),
         "coverage" => schema_for!(Answer<CoverageAnswer>),
         "export" => schema_for!(Answer<ExportAnswer>),

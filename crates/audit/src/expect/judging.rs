@@ -4,6 +4,7 @@ use super::sides::{Receivers, Senders, ends};
 use super::{Allowance, allowances, said};
 use crate::exposure::{DeviceWay, DirectWay, HeldBy};
 use heronshale_engine::fabric::Fabric;
+use heronshale_engine::walk::Start;
 use heronshale_model::stated::{Claim, Expectation};
 use heronshale_sets::address::Addresses;
 use heronshale_sets::packet::PacketSet;
@@ -171,5 +172,78 @@ impl<'v, 'e> Judging<'v, 'e> {
             }
         }
         all
+    }
+}
+
+/// Every address by which somebody of a side is asked.
+fn asked_addresses(view: &Fabric<'_>, side: &Receivers) -> Addresses {
+    let estate = view.estate;
+    let mut all = side.asked.clone();
+    for id in side.interfaces.iter().chain(side.of_services.keys()) {
+        all = all.union(&estate.interfaces[*id].addresses);
+    }
+    for public in estate.public_addresses.items() {
+        if public
+            .interface
+            .is_some_and(|id| side.interfaces.contains(&id))
+        {
+            all = all.union(&Addresses::single(public.address));
+        }
+    }
+    for id in &side.balancers {
+        let front_ends = estate.balancers[*id].front_ends.iter();
+        for front in front_ends {
+            all = all.union(&Addresses::single(front.address));
+        }
+    }
+    for id in &side.services {
+        let service = &estate.services[*id];
+        if let Some(door) = &service.public_door {
+            all = all.union(&door.addresses);
+        }
+        for door in &service.private_doors {
+            all = all.union(&estate.interfaces[*door].addresses);
+        }
+    }
+    for id in &side.sites {
+        let site = &estate.sites[*id];
+        all = all.union(&site.holds).union(&site.announces);
+    }
+    all
+}
+
+impl Judging<'_, '_> {
+    /// What is said of connections from one start, by the addresses that are asked.
+    pub fn connections(&self, start: &Start, packets: &PacketSet) -> Spoken {
+        let mut spoken = Spoken::default();
+        let mut meant = PacketSet::empty();
+        for one in &self.allowed {
+            let to = asked_addresses(self.view, &one.receivers);
+            let from = one.senders.sources(start);
+            let here = packets.intersection(&said(&from, &to, one.services));
+            if !here.is_empty() {
+                spoken.allowed_by.push(one.name.to_string());
+                meant = meant.union(&here);
+            }
+        }
+        let mut forbid = |expectation: &Expectation, here: PacketSet| {
+            if !here.is_empty() {
+                spoken.forbidden_by.push(expectation.name.to_string());
+                spoken.unmeant = spoken.unmeant.union(&here);
+            }
+        };
+        for (expectation, senders, receivers) in &self.forbidden {
+            let to = asked_addresses(self.view, receivers);
+            let asked = said(&senders.sources(start), &to, &expectation.services);
+            forbid(expectation, packets.intersection(&asked));
+        }
+        for (expectation, receivers) in &self.closed {
+            let to = asked_addresses(self.view, receivers);
+            let asked = said(&Addresses::all(), &to, &expectation.services);
+            forbid(expectation, packets.intersection(&asked).difference(&meant));
+        }
+        spoken.meant = meant.difference(&spoken.unmeant);
+        spoken.unjudged = packets.difference(&meant).difference(&spoken.unmeant);
+        spoken
     }
 }

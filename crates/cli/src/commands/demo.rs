@@ -1,6 +1,6 @@
 //! `heronshale demo`: the demo estate, written and audited.
 
-use crate::demo::{FILES, FOLDER};
+use crate::demo::{FILES, FOLDER, LAST_MONTH, last_month};
 use crate::failure::Failure;
 use crate::files::write_all;
 use crate::opened::{EstateArgs, StatedArgs, print};
@@ -10,7 +10,7 @@ use heronshale_answers::{audit, effective_answer, inventory, with_heading};
 use heronshale_engine::effective::class_of;
 use heronshale_model::ends::End;
 use heronshale_report as report;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Write the estate of an invented ferry company, and audit it
 #[derive(Args, Debug)]
@@ -25,6 +25,13 @@ pub struct Demo {
 
 impl Demo {
     pub fn run(&self) -> Result<u8, Failure> {
+        let before = beside(&self.folder)?;
+        let files = last_month();
+        let files: Vec<(&str, &str)> = files
+            .iter()
+            .map(|(name, text)| (*name, text.as_str()))
+            .collect();
+        write_all(&before, &files, self.force)?;
         write_all(&self.folder, &FILES, self.force)?;
         let stated = StatedArgs {
             expectations: Vec::new(),
@@ -40,8 +47,10 @@ impl Demo {
         let folder = self.folder.display().to_string();
         let ask = |command: &str| format!("\n$ heronshale {command} -e {folder}\n");
         let mut out = format!(
-            "Wrote the estate of Marrowfen Ferries, an invented company, to {folder} ({} files).\n",
-            FILES.len()
+            "Wrote the estate of Marrowfen Ferries, an invented company, to {folder} ({} files),\nand the same a month before to {} ({} files).\n",
+            FILES.len(),
+            before.display(),
+            files.len()
         );
         out += &ask("inventory");
         out += &first_lines(
@@ -66,12 +75,34 @@ impl Demo {
             out += &report::effective(&with_heading(&view, "effective-all", vec![one]), look);
         }
         out += &format!("\nTry next, each with -e {folder}:\n");
+        let compare = format!("compare {}", before.display());
+        out += &format!("  heronshale {compare:<38}  what changed since last month\n");
         for (command, why) in TRY {
             out += &format!("  heronshale {command:<38}  {why}\n");
         }
         print(&out)?;
         Ok(0)
     }
+}
+
+/// The folder for last month, beside the other.
+fn beside(folder: &Path) -> Result<PathBuf, Failure> {
+    let named = |folder: &Path| {
+        let mut name = folder.file_name()?.to_owned();
+        name.push(LAST_MONTH);
+        Some(folder.with_file_name(name))
+    };
+    let whole = std::path::absolute(folder).ok();
+    let whole = whole.and_then(|folder| folder.canonicalize().ok().or(Some(folder)));
+    named(folder)
+        .or_else(|| whole.as_deref().and_then(named))
+        .ok_or_else(|| {
+            let what = format!(
+                "there is no room for a second folder beside {}",
+                folder.display()
+            );
+            Failure::wrong(what, "name another folder")
+        })
 }
 
 const TRY: [(&str, &str); 8] = [

@@ -4,7 +4,7 @@
 pub(super) type Example = (&'static str, &'static str);
 
 /// The examples of each command.
-pub(super) const EXAMPLES: [(&str, [Example; 3]); 19] = [
+pub(super) const EXAMPLES: [(&str, [Example; 3]); 20] = [
     (
         "demo",
         [
@@ -159,6 +159,23 @@ pub(super) const EXAMPLES: [(&str, [Example; 3]); 19] = [
             (
                 "--kind shadowed --details -e marrowfen-ferries",
                 "one kind of finding in full",
+            ),
+        ],
+    ),
+    (
+        "compare",
+        [
+            (
+                "marrowfen-ferries-last-month marrowfen-ferries",
+                "what changed since last month, by edit",
+            ),
+            (
+                "marrowfen-ferries-last-month marrowfen-ferries --fail-on lost",
+                "a gate: exit with 1 if something is lost",
+            ),
+            (
+                "marrowfen-ferries-last-month -e marrowfen-ferries --details",
+                "the same with every row",
             ),
         ],
     ),

@@ -3,6 +3,7 @@
 mod audit;
 #[cfg(feature = "collect")]
 mod collecting;
+mod compare;
 mod completing;
 mod completions;
 mod demo;
@@ -68,6 +69,7 @@ enum Command {
     Exposure(exposure::Exposure),
     Matrix(matrix::Matrix),
     Audit(audit::Audit),
+    Compare(compare::Compare),
     Tidy(tidy::Tidy),
     Guide(guide::Guide),
     Import(import::Import),
@@ -137,6 +139,7 @@ impl Command {
             Self::Exposure(command) => command.run(),
             Self::Matrix(command) => command.run(),
             Self::Audit(command) => command.run(),
+            Self::Compare(command) => command.run(),
             Self::Tidy(command) => command.run(),
             Self::Guide(command) => command.run(),
             Self::Import(command) => command.run(),

@@ -114,6 +114,8 @@ pub enum Tell {
     /// The verdicts; by which firewalls, which firewall ends it, and who is reached by an address that is not its own: for any
     /// number of packets.
     Ends,
+    /// The verdicts; who judges there and back, and what the receiver sees: for any number of packets.
+    Outcomes,
     /// What decided each: for some interfaces on either side.
     Deciders,
     /// Every step: for few packets.
@@ -141,6 +143,11 @@ pub fn walk(view: &Fabric<'_>, asked: &Asked, tell: Tell) -> Answered {
 /// Walks it and tells ends, where of some interfaces others stand for all that could come up.
 pub fn walk_ends(view: &Fabric<'_>, asked: &Asked, left_out: Addresses) -> Answered {
     walk_all(view, asked, Tell::Ends, left_out)
+}
+
+/// Walks it and tells outcomes. Parts of one verdict may be several, by their labels.
+pub fn walk_outcomes(view: &Fabric<'_>, asked: &Asked) -> Answered {
+    walk_all(view, asked, Tell::Outcomes, Addresses::empty())
 }
 
 /// Walks it without looking for those that are alike. `left_out`: addresses of which no packet can come up.
@@ -186,7 +193,8 @@ fn walk_all(view: &Fabric<'_>, asked: &Asked, tell: Tell, left_out: Addresses) -
         if judged.verdict == Verdict::Undecided {
             view.give_up();
         }
-        let alike = |part: &&mut Part| tell != Tell::Ends && part.judged == judged;
+        let by_label = matches!(tell, Tell::Ends | Tell::Outcomes);
+        let alike = |part: &&mut Part| !by_label && part.judged == judged;
         match parts.iter_mut().find(alike) {
             Some(part) => part.packets = part.packets.union(&packets),
             None => parts.push(Part {
@@ -236,8 +244,9 @@ impl<'v, 'e> Walk<'v, 'e> {
             view,
             labels: Labels::new(tell, meant),
             detail: tell == Tell::Steps,
-            coarse: matches!(tell, Tell::Verdicts | Tell::Ends),
-            ends: (tell == Tell::Ends).then(|| view.held_by_several().clone()),
+            coarse: matches!(tell, Tell::Verdicts | Tell::Ends | Tell::Outcomes),
+            ends: matches!(tell, Tell::Ends | Tell::Outcomes)
+                .then(|| view.held_by_several().clone()),
             tagged_routes: tables.iter().any(|table| {
                 table
                     .routes

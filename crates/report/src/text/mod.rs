@@ -1,6 +1,7 @@
 //! Each answer as text for people: the answer in one sentence, then what matters most.
 
 mod audit;
+mod compare;
 mod connections;
 mod coverage;
 mod effective;
@@ -15,6 +16,7 @@ mod rule;
 mod tidy;
 
 pub use audit::{GroupBy, audit, one_accepted, one_finding};
+pub use compare::compare;
 pub use connections::{connections, connections_csv};
 pub use coverage::{coverage, drafted_profile, guide, reading};
 pub use effective::{effective, too_many_classes};

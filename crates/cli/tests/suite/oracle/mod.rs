@@ -5,6 +5,7 @@ mod access_lists;
 mod agreement;
 mod around;
 mod breadth;
+mod compared;
 mod dead;
 mod deltas;
 mod durable;

@@ -91,6 +91,7 @@ fn the_reference_of_commands_is_the_help() {
         "exposure",
         "matrix",
         "audit",
+        "compare",
         "tidy",
         "import",
         "export",

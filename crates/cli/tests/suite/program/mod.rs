@@ -3,6 +3,7 @@
 mod answers;
 mod cases;
 mod collecting;
+mod compared;
 mod documents;
 mod drafts;
 mod exports;

@@ -6,7 +6,7 @@ use heronshale_audit::finding::CATALOGUE;
 
 const SMALL: &str = include_str!("../../fixtures/screens/estate.yaml");
 /// Every command that answers about an estate, with an answer that says something.
-const ASKED: [&str; 27] = [
+const ASKED: [&str; 30] = [
     "inventory",
     "inventory --find tug-1",
     "inventory --find 10.1.0.0/16",
@@ -27,6 +27,9 @@ const ASKED: [&str; 27] = [
     "audit",
     "audit --details",
     "audit --by owner",
+    "compare .old.yaml",
+    "compare .old.yaml --details",
+    "compare .old.yaml --fail-on lost",
     "tidy",
     "explain redundant",
     "inventory --figure estate.svg",
@@ -53,6 +56,19 @@ const NOT_OURS: [&str; 12] = [
 
 fn small() -> Folder {
     let folder = Folder::with(&format!("{HEADER}{SMALL}"));
+    let old = format!("{HEADER}{SMALL}")
+        .replace("      - { id: web, services: tcp 443, peers: any }\n", "")
+        .replace(
+            "services: tcp 22, peers: 10.1.2.0/24",
+            "services: tcp 22, peers: any",
+        )
+        .replace("203.0.113.20", "203.0.113.21");
+    folder.write(".old.yaml", &old);
+    let other = old
+        .replace("Two tugs", "Two dredgers")
+        .replace("sea", "lake")
+        .replace("10.1.", "10.9.");
+    folder.write(".other.yaml", &other);
     folder.write(
         "asked.csv",
         "from,to,traffic,expect\ninternet,tug-1,tcp 443,works\ninternet,tug-1,tcp 22,works\ntug-1,quay-1,tcp 22,fails\n",
@@ -127,6 +143,11 @@ fn mistakes_print_what_they_printed() {
         "inventory -e broken.yaml",
         "inventory -e none.yaml",
         "audit --by sea",
+        "compare",
+        "compare none.yaml",
+        "compare .other.yaml",
+        "compare .old.yaml estate.yaml -e estate.yaml",
+        "compare .old.yaml --fail-on sea",
         "aud",
     ];
     let text = screens(&folder, &asked.map(str::to_owned));
@@ -153,6 +174,7 @@ fn answers_about_the_demo_fit_the_page() {
         ("exposure", 100, "ONE CHANGE AWAY"),
         ("inventory --find 192.0.2.77", 40, "customs-partners"),
         ("inventory --addresses", 40, "next free"),
+        ("compare marrowfen-ferries-last-month", 80, "b with f"),
         ("tidy", 60, "PROOF"),
         ("explain gvsg", 40, "fix "),
     ] {

@@ -188,6 +188,8 @@ impl Labels {
             Tell::Deciders if verdict == Verdict::Works => 0,
             // Where it fails, only who ended it.
             Tell::Ends if verdict != Verdict::Works => self.last_end(trail),
+            // Where it fails, only the word counts.
+            Tell::Outcomes if verdict != Verdict::Works => 0,
             _ => trail,
         };
         self.add_leaf(Leaf {
@@ -214,9 +216,13 @@ impl Labels {
         let before = match self.tell {
             Tell::Verdicts => return 0,
             Tell::Deciders => 0,
-            Tell::Steps | Tell::Ends => before,
+            Tell::Steps | Tell::Ends | Tell::Outcomes => before,
         };
         let step = match self.tell {
+            Tell::Outcomes => match about_outcomes(step) {
+                None => return before,
+                Some(step) => step,
+            },
             Tell::Ends => match about_ends(step) {
                 None => return before,
                 Some(step) if self.steps(before).contains(&&step) => return before,
@@ -386,6 +392,28 @@ impl Labels {
         found
     }
 
+    /// The verdicts of all leaves.
+    pub fn words(&self, label: Label) -> std::collections::BTreeSet<Verdict> {
+        let (mut open, mut seen) = (vec![label], FxHashSet::default());
+        let mut found = std::collections::BTreeSet::new();
+        while let Some(label) = open.pop() {
+            if !seen.insert(label) {
+                continue;
+            }
+            match self.tree(label) {
+                Tree::Leaf(leaf) => {
+                    found.insert(leaf.verdict);
+                }
+                Tree::Choice(all) => open.extend(all.iter().map(|(_, below)| *below)),
+                Tree::Turns {
+                    holds, otherwise, ..
+                } => open.extend([*holds, *otherwise]),
+                Tree::Doubt { yes, no, .. } => open.extend([*yes, *no]),
+            }
+        }
+        found
+    }
+
     /// The trails of all leaves that work, the lowest choice first.
     pub fn trails_that_work(&self, label: Label) -> Vec<u32> {
         let mut trails = Vec::new();
@@ -516,6 +544,20 @@ fn about_ends(step: Step) -> Option<Step> {
         What::Arrived => Some(Step { reply, at, what }),
         _ => None,
     }
+}
+
+/// What of a step makes the outcome another one: who judges the packet, and what its receiver sees.
+fn about_outcomes(step: Step) -> Option<Step> {
+    let Step { reply, at, what } = step;
+    let what = match what {
+        What::Policy { allows: true, .. } | What::Passed if matches!(at, Spot::Firewall(_)) => {
+            What::Passed
+        }
+        What::Changed(change, _) if !reply => What::Changed(change, None),
+        What::Arrived => What::Arrived,
+        _ => return None,
+    };
+    Some(Step { reply, at, what })
 }
 
 /// The names for which a packet may be meant; `asked` is the one in question.

@@ -1,0 +1,208 @@
+//! Two states, class by class.
+
+use crate::cause::{Cause, causes};
+use crate::class::Class;
+use crate::impact::{Touched, touched};
+use crate::outcome::{Outcome, Outcomes, State};
+use crate::starts::From;
+use heronshale_engine::fabric::Fabric;
+use heronshale_model::change::{Edit, States};
+use heronshale_model::estate::{Estate, Name};
+use heronshale_sets::address::{Addresses, internet_at_large};
+use heronshale_sets::each::each;
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::{PacketSet, service};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// So many addresses send together in one walk.
+const SENDERS_TOGETHER: usize = 256;
+
+/// Connections from one start that changed alike, with one cause.
+#[derive(Clone, Debug)]
+pub struct Difference {
+    /// Their class.
+    pub class: Class,
+    /// Where they start.
+    pub from: From,
+    /// The connections, whatever the client port.
+    pub packets: PacketSet,
+    /// What became of them before.
+    pub old: Outcome,
+    /// What becomes of them now.
+    pub new: Outcome,
+    /// Because of which edits, and what undoes it.
+    pub cause: Cause,
+}
+
+/// Two states compared.
+#[derive(Clone, Debug)]
+pub struct Comparison {
+    /// What was edited.
+    pub edits: Vec<Edit>,
+    /// What changed: by class, then by start.
+    pub differences: Vec<Difference>,
+    /// Edits that change nothing, alone or with others.
+    pub without_effect: Vec<usize>,
+    /// The addresses from which the internet sends in both states.
+    pub internet: Addresses,
+    /// Addresses of the estate that are the internet's now.
+    pub released: Addresses,
+    /// Addresses of the internet that are the estate's now.
+    pub taken: Addresses,
+}
+
+/// Addresses on the internet that are not the internet's.
+fn own_public(view: &Fabric<'_>) -> Addresses {
+    internet_at_large().difference(&view.internet_end())
+}
+
+/// Addresses whose holder is another interface.
+fn changing_hands(old: &Estate, new: &Estate) -> Addresses {
+    let held = |estate: &Estate| -> BTreeMap<Name, Addresses> {
+        let all = estate.interfaces.items().iter();
+        all.map(|one| (one.name.clone(), one.addresses.clone()))
+            .collect()
+    };
+    let (before, after) = (held(old), held(new));
+    let only = |one: &BTreeMap<Name, Addresses>, other: &BTreeMap<Name, Addresses>| {
+        one.iter()
+            .filter(|(name, addresses)| other.get(*name) != Some(addresses))
+            .fold(Addresses::empty(), |sum, (_, addresses)| {
+                sum.union(addresses)
+            })
+    };
+    only(&before, &after).intersection(&only(&after, &before))
+}
+
+/// Every connection from some addresses to others.
+pub(crate) fn everything(sources: &Addresses, destinations: &Addresses) -> PacketSet {
+    let every = Intervals::span(0, u128::from(u16::MAX));
+    PacketSet::fields(sources, destinations, service::all, &every, ())
+}
+
+/// Some addresses in parts of which each is walked by itself.
+fn parts_of(addresses: &Addresses) -> Vec<Addresses> {
+    let ranges: Vec<_> = addresses.ranges().collect();
+    ranges
+        .chunks(SENDERS_TOGETHER)
+        .map(|part| part.iter().copied().collect())
+        .collect()
+}
+
+/// Compares two states, and walks only what some edit can touch. `between` has the edits and all states between the two, `judged` makes a view of such a state.
+pub fn compare(
+    (old, new): (&Fabric<'_>, &Fabric<'_>),
+    between: &dyn States,
+    judged: &(dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync),
+) -> Comparison {
+    let reach = touched((old, new), &between.edits());
+    compare_within((old, new), between, judged, reach.as_ref())
+}
+
+/// The same of every connection, whatever the edits are.
+pub fn compare_all(
+    (old, new): (&Fabric<'_>, &Fabric<'_>),
+    between: &dyn States,
+    judged: &(dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync),
+) -> Comparison {
+    compare_within((old, new), between, judged, None)
+}
+
+fn compare_within(
+    (old, new): (&Fabric<'_>, &Fabric<'_>),
+    between: &dyn States,
+    judged: &(dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync),
+    reach: Option<&Touched>,
+) -> Comparison {
+    let (before, after) = (own_public(old), own_public(new));
+    let released = before.difference(&after);
+    let taken = after.difference(&before);
+    let moved = released.union(&taken);
+    let hands = changing_hands(old.estate, new.estate);
+    let (one, other) = (State::of(old, &hands), State::of(new, &hands));
+    let internet = one
+        .sources(&From::Internet)
+        .intersection(&other.sources(&From::Internet))
+        .difference(&moved);
+    let froms: BTreeSet<&From> = one.froms().chain(other.froms()).collect();
+    let asked: Vec<(&From, PacketSet)> = froms
+        .into_iter()
+        .flat_map(|from| {
+            let (here, there) = (one.sources(from), other.sources(from));
+            let (sources, to) = if *from == From::Internet {
+                (vec![internet.clone()], internet_at_large())
+            } else {
+                let all = parts_of(&here.union(&there));
+                (all, Addresses::all().difference(&moved))
+            };
+            let packets = sources.into_iter().map(move |sources| match reach {
+                None => everything(&sources, &to),
+                Some(reach) => reach.of(&sources, &to),
+            });
+            packets.map(move |packets| (from, packets))
+        })
+        .filter(|(_, packets)| !packets.is_empty())
+        .collect();
+    let differs = |(from, packets): &(&From, PacketSet)| {
+        let mut all = Outcomes::default();
+        let was = one.outcomes(from, packets, &mut all);
+        let is = other.outcomes(from, packets, &mut all);
+        let mut pairs: Vec<(u32, u32)> = Vec::new();
+        let both = was.combine(&is, |a, b| {
+            let class = Class::of(all.get(a), all.get(b));
+            class.map(|_| {
+                let known = pairs.iter().position(|pair| *pair == (a, b));
+                known.unwrap_or_else(|| {
+                    pairs.push((a, b));
+                    pairs.len() - 1
+                })
+            })
+        });
+        let found = both.regions().into_iter().filter_map(|(pair, packets)| {
+            let (a, b) = pairs[pair];
+            let (old, new) = (all.get(a).clone(), all.get(b).clone());
+            Class::of(&old, &new).map(|class| Difference {
+                class,
+                from: (*from).clone(),
+                packets,
+                old,
+                new,
+                cause: Cause::default(),
+            })
+        });
+        found.collect::<Vec<_>>()
+    };
+    let found: Vec<Difference> = each(&asked, differs).into_iter().flatten().collect();
+    let edits = between.edits();
+    let mut differences = causes(found, between, &edits, judged, &hands);
+    for one in &mut differences {
+        let unknown = matches!(one.class, Class::BecameUnknown | Class::BecameKnown);
+        if unknown && one.cause.is_gaps_only(&edits) {
+            one.class = Class::NotComparable;
+        }
+    }
+    differences.sort_by(|one, other| {
+        (one.class, &one.cause.sets, &one.from).cmp(&(other.class, &other.cause.sets, &other.from))
+    });
+    let told: BTreeSet<usize> = differences
+        .iter()
+        .flat_map(|one| one.cause.sets.iter().flatten().copied())
+        .collect();
+    let moves = |at: &usize| {
+        // What gives an address away, or takes one, has that effect.
+        let text = &edits[*at].text;
+        let mut all = moved.ranges();
+        all.any(|range| text.contains(&range.to_string()))
+    };
+    let without_effect = (0..edits.len())
+        .filter(|at| !told.contains(at) && !moves(at))
+        .collect();
+    Comparison {
+        edits,
+        differences,
+        without_effect,
+        internet,
+        released,
+        taken,
+    }
+}

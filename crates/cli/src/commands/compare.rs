@@ -1,0 +1,176 @@
+//! `heronshale compare`: two states of an estate.
+
+use crate::failure::Failure;
+use crate::opened::{EstateArgs, Opened, StatedArgs};
+use clap::Args;
+use heronshale_answers::{CompareAnswer, compare_answer};
+use heronshale_audit::expect::{State, standings};
+use heronshale_audit::facts::Meaning;
+use heronshale_change::{Class, MOST_EXACT, MOST_TRIES, compare};
+use heronshale_engine::fabric::Fabric;
+use heronshale_intake::Difference;
+use heronshale_model::change::States;
+use heronshale_model::estate::Estate;
+use heronshale_report as report;
+use std::path::PathBuf;
+
+/// What can happen in one state of the estate that cannot in another, and because of which edit
+///
+/// Every connection is judged in both states, there and back. What differs is told with the edits that make the difference, alone
+/// or together, and with the deciding rule before and after. Expectations are judged in both states.
+#[derive(Args, Debug)]
+pub struct Compare {
+    /// The old state: a snapshot file or folder
+    #[arg(value_name = "OLD")]
+    old: PathBuf,
+    /// The new state [default: the estate]
+    #[arg(value_name = "NEW", conflicts_with = "estate")]
+    new: Option<PathBuf>,
+    /// Exit with 1 if this occurs, comma separated: opened, lost, inspection-changed …; broken (an expectation); forbidden; any
+    #[arg(
+        long,
+        value_name = "WHAT",
+        value_delimiter = ',',
+        help_heading = "Output"
+    )]
+    fail_on: Vec<String>,
+    #[command(flatten)]
+    estate: EstateArgs,
+    #[command(flatten)]
+    stated: StatedArgs,
+}
+
+/// What makes a comparison fail.
+enum FailOn {
+    Class(Class),
+    Broken,
+    Forbidden,
+    Any,
+}
+
+impl FailOn {
+    fn parse(text: &str) -> Result<Self, Failure> {
+        match text {
+            "broken" => return Ok(Self::Broken),
+            "forbidden" => return Ok(Self::Forbidden),
+            "any" => return Ok(Self::Any),
+            _ => {}
+        }
+        Class::parse(text)
+            .filter(|class| *class != Class::FailsOtherwise)
+            .map(Self::Class)
+            .ok_or_else(|| {
+                let words = Class::ALL
+                    .into_iter()
+                    .filter(|class| *class != Class::FailsOtherwise);
+                let words: Vec<String> =
+                    words.map(|class| class.word().replace(' ', "-")).collect();
+                Failure::wrong(
+                    format!("`{text}` is nothing on which a comparison fails"),
+                    format!("write {}, broken, forbidden or any", words.join(", ")),
+                )
+            })
+    }
+
+    fn occurs(&self, answer: &CompareAnswer) -> bool {
+        let mut rows = answer.rows.iter();
+        match self {
+            // A connection that an expectation forbids is not lost: it is closed.
+            Self::Class(Class::Lost) => {
+                rows.any(|row| row.class == Class::Lost && row.meaning != Some(Meaning::Unmeant))
+            }
+            Self::Class(class) => rows.any(|row| row.class == *class),
+            Self::Broken => answer
+                .turned
+                .iter()
+                .any(|one| one.before == State::Kept && one.now == State::Broken),
+            Self::Forbidden => {
+                rows.any(|row| row.class == Class::Opened && row.meaning == Some(Meaning::Unmeant))
+            }
+            Self::Any => {
+                rows.any(|row| row.class != Class::FailsOtherwise) || !answer.turned.is_empty()
+            }
+        }
+    }
+}
+
+impl Compare {
+    pub fn run(&self) -> Result<u8, Failure> {
+        let fail_on: Vec<FailOn> = self
+            .fail_on
+            .iter()
+            .map(|text| FailOn::parse(text))
+            .collect::<Result<_, _>>()?;
+        let args = EstateArgs {
+            estate: self.new.clone().or_else(|| self.estate.estate.clone()),
+            at: self.estate.at.clone(),
+            config: self.estate.config.clone(),
+            ..self.estate
+        };
+        let opened = args.open_with(&self.stated)?;
+        let old = opened.earlier(&self.old)?;
+        same_estate(&old, &opened)?;
+        let difference = Difference::of(old.snapshot(), opened.snapshot());
+        let (before, after) = (old.view(), opened.view());
+        let answer = {
+            let judged: &Judged<'_> = &|estate| opened.view_of(estate);
+            let comparison = compare((&before, &after), &difference, judged);
+            let turned_by = |places: &[usize]| turned_by(&difference, &after, judged, places);
+            compare_answer((&before, &after), &comparison, &turned_by)
+        };
+        let fails = fail_on.iter().any(|one| one.occurs(&answer));
+        opened.answer(&after, "compare", answer, report::compare)?;
+        Ok(u8::from(fails))
+    }
+}
+
+/// Makes a view of a state between the two.
+type Judged<'o> = dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync + 'o;
+
+/// Refuses two snapshots that have nothing in common.
+fn same_estate(old: &Opened, new: &Opened) -> Result<(), Failure> {
+    let (one, other) = (&old.snapshot().estate, &new.snapshot().estate);
+    let shares = one.networks.items().iter().any(|network| {
+        let mut all = other.networks.items().iter();
+        all.any(|there| there.name == network.name || there.blocks == network.blocks)
+    });
+    if one.name == other.name || shares {
+        return Ok(());
+    }
+    Err(Failure::wrong(
+        format!(
+            "`{}` and `{}` are not two states of one estate: no network of one is in the other",
+            one.name, other.name
+        ),
+        "name two snapshots of the same estate",
+    ))
+}
+
+/// The edits that alone turn expectations.
+fn turned_by(
+    difference: &Difference,
+    after: &Fabric<'_>,
+    judged: &Judged<'_>,
+    places: &[usize],
+) -> Vec<Vec<usize>> {
+    let now = standings(after);
+    let mut found = vec![Vec::new(); places.len()];
+    let edits = difference.edits();
+    if edits.len() > MOST_TRIES / MOST_EXACT {
+        return found;
+    }
+    for (at, edit) in edits.iter().enumerate() {
+        let mut taken = vec![at];
+        taken.extend(&edit.needs);
+        let Some(estate) = difference.state(&taken) else {
+            continue;
+        };
+        let there = standings(&judged(&estate));
+        for (place, causes) in places.iter().zip(&mut found) {
+            if there[*place].state == now[*place].state {
+                causes.push(at);
+            }
+        }
+    }
+    found
+}

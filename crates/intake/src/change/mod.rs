@@ -1,0 +1,235 @@
+//! The difference of two snapshots as edits, and every state between them (`docs/semantics.md` 17).
+
+mod document;
+mod merge;
+mod words;
+
+use crate::files::SourceText;
+use crate::load::{Snapshot, load_texts};
+use crate::reading::parse_moment;
+use crate::written::{FORMAT, VERSION};
+use document::{Document, Placed};
+use heronshale_model::change::{Edit, States};
+use heronshale_model::estate::Estate;
+use heronshale_model::source::{Place, SourceMap};
+use jiff::Timestamp;
+use merge::{Decide, Merge, Met};
+use rustc_hash::FxHashSet;
+use serde_json::{Map, Value, json};
+
+/// The difference of two snapshots.
+pub struct Difference {
+    old: Document,
+    new: Document,
+    /// In the order in which the recursion meets them.
+    edits: Vec<Edit>,
+    /// Those that count, by their places.
+    order: Vec<usize>,
+}
+
+struct Listing<'d> {
+    old: (&'d SourceMap, &'d Document),
+    new: (&'d SourceMap, &'d Document),
+    edits: Vec<Edit>,
+    /// Of each edit what it puts, as words, and what it adds.
+    puts: Vec<(Vec<String>, Option<String>)>,
+    passes: Option<usize>,
+}
+
+impl Decide for Listing<'_> {
+    fn is_taken(&mut self, met: Met<'_>) -> bool {
+        let (sources, document) = if met.gone { self.old } else { self.new };
+        let file = sources.file(met.span.file);
+        let (line, start) = file.line(met.span.start);
+        let find = |section: &str, id: &str| {
+            let of = |document: &Document| {
+                let mut all = document.section(section).iter();
+                all.find(|one| words::id_of(section, one) == id).cloned()
+            };
+            of(document)
+        };
+        let id = match met.item.within {
+            None => met.item.id,
+            Some(within) => {
+                let of = within.split_once('\u{0}').map_or("", |(_, of)| of);
+                of.split('/').next().unwrap_or_default()
+            }
+        };
+        let owner = find(met.item.section, id)
+            .and_then(|item| words::owner_of(met.item.section, &item, &find));
+        if met.item.section == "estate" && met.text.contains(": taken ") {
+            self.passes = Some(self.edits.len());
+        }
+        self.edits.push(Edit {
+            text: met.text,
+            owner,
+            place: Place {
+                file: file.name.to_string(),
+                line,
+                column: (met.span.start - start) as usize + 1,
+                pointer: String::new(),
+            },
+            section: met.item.section,
+            item: id.to_owned(),
+            whole: met.whole,
+            gone: met.gone,
+            gap: met.item.section == "gaps",
+            needs: Vec::new(),
+        });
+        let mut scalars = Vec::new();
+        if let Some(puts) = met.puts {
+            puts.scalars(&mut scalars);
+        }
+        let scalars = scalars.into_iter().map(str::to_owned).collect();
+        self.puts.push((scalars, met.adds));
+        true
+    }
+}
+
+struct Taking<'t> {
+    at: usize,
+    taken: &'t dyn Fn(usize) -> bool,
+}
+
+impl Decide for Taking<'_> {
+    fn is_taken(&mut self, _: Met<'_>) -> bool {
+        self.at += 1;
+        (self.taken)(self.at - 1)
+    }
+}
+
+impl Difference {
+    /// The difference of two snapshots.
+    pub fn of(old: &Snapshot, new: &Snapshot) -> Self {
+        let documents = [&old.texts, &new.texts].map(|texts: &Vec<SourceText>| Document::of(texts));
+        let [before, after] = documents;
+        let mut listing = Merge {
+            old: &before,
+            new: &after,
+            decide: Listing {
+                old: (&old.estate.sources, &before),
+                new: (&new.estate.sources, &after),
+                edits: Vec::new(),
+                puts: Vec::new(),
+                passes: None,
+            },
+        };
+        listing.whole();
+        let Listing {
+            mut edits,
+            puts,
+            passes,
+            ..
+        } = listing.decide;
+        // What refers to an item that is added needs it.
+        for (at, (words, _)) in puts.iter().enumerate() {
+            let needs = puts.iter().enumerate().filter(|(other, (_, adds))| {
+                *other != at
+                    && adds.as_ref().is_some_and(|id| {
+                        words.iter().any(|word| {
+                            word == id || word.split_once(':').is_some_and(|(_, name)| name == id)
+                        })
+                    })
+            });
+            edits[at].needs = needs.map(|(other, _)| other).collect();
+        }
+        let mut difference = Self {
+            order: Vec::new(),
+            edits,
+            old: before,
+            new: after,
+        };
+        let silent = passes.filter(|at| {
+            let turns = difference.turns_between(old.estate.taken, new.estate.taken);
+            if let Some((from, to)) = turns {
+                difference.edits[*at].text = format!("time passes from {from} to {to}");
+            }
+            turns.is_none()
+        });
+        let edits = &difference.edits;
+        let mut order: Vec<usize> = (0..edits.len()).filter(|at| Some(*at) != silent).collect();
+        order.sort_by_key(|at| {
+            let place = &edits[*at].place;
+            (&place.file, place.line, place.column, !edits[*at].gone)
+        });
+        difference.order = order;
+        difference
+    }
+
+    /// Two moments between which something ends.
+    fn turns_between(
+        &self,
+        old: Option<Timestamp>,
+        new: Option<Timestamp>,
+    ) -> Option<(Timestamp, Timestamp)> {
+        let (from, to) = (old?, new?);
+        let (first, last) = (from.min(to), from.max(to));
+        let mut words = Vec::new();
+        for document in [&self.old, &self.new] {
+            for items in document.sections.values() {
+                let texts = items.iter();
+                texts.for_each(|item| item.texts_of("enforced_until", &mut words));
+            }
+        }
+        let mut moments = words.into_iter().filter_map(parse_moment);
+        moments
+            .any(|end| end >= first && end <= last)
+            .then_some((from, to))
+    }
+
+    /// The document of a state, as a snapshot file.
+    fn merged(&self, taken: &dyn Fn(usize) -> bool) -> Value {
+        let mut merge = Merge {
+            old: &self.old,
+            new: &self.new,
+            decide: Taking { at: 0, taken },
+        };
+        let mut whole = Map::new();
+        whole.insert("format".to_owned(), json!(FORMAT));
+        whole.insert("version".to_owned(), json!(VERSION));
+        for (name, items) in merge.whole() {
+            let mut items = items.iter().map(Placed::json);
+            let value = if name == "estate" {
+                items.next().unwrap_or(Value::Null)
+            } else {
+                Value::Array(items.collect())
+            };
+            if !value.is_null() {
+                whole.insert(name, value);
+            }
+        }
+        Value::Object(whole)
+    }
+}
+
+impl States for Difference {
+    fn edits(&self) -> Vec<Edit> {
+        let place = |at: &usize| self.order.iter().position(|other| other == at);
+        let edit = |at: &usize| {
+            let edit = &self.edits[*at];
+            Edit {
+                needs: edit.needs.iter().filter_map(place).collect(),
+                ..edit.clone()
+            }
+        };
+        self.order.iter().map(edit).collect()
+    }
+
+    fn state(&self, taken: &[usize]) -> Option<Estate> {
+        let document = self.document(taken).to_string();
+        let snapshot = load_texts(&[("state.json", &document)]);
+        snapshot.ok().map(|snapshot| snapshot.estate)
+    }
+}
+
+impl Difference {
+    /// The state with these edits, as a snapshot file.
+    pub fn document(&self, taken: &[usize]) -> Value {
+        // What is no edit is as in NEW.
+        let left: FxHashSet<usize> = (0..self.order.len())
+            .filter(|at| !taken.contains(at))
+            .map(|at| self.order[at])
+            .collect();
+        self.merged(&|at| !left.contains(&at))
+    }
+}
