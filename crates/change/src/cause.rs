@@ -19,6 +19,8 @@ use std::collections::BTreeMap;
 pub const MOST_EXACT: usize = 7;
 /// With more edits so many states are tried: each edit alone, all but each, then pairs.
 pub const MOST_TRIES: usize = 200;
+/// So many interfaces are built anew for all tries together: large estates get fewer tries.
+const MOST_BUILT: usize = 400_000;
 
 /// Because of which edits something changed.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -39,11 +41,22 @@ impl Cause {
     }
 }
 
+/// Which sets of edits were tried.
+#[derive(Clone, Copy)]
+enum Tried {
+    /// All of them.
+    All,
+    /// All of up to two edits.
+    Pairs,
+    /// Some of them.
+    Some,
+}
+
 /// A set of edits as bits.
 type Taken = Vec<bool>;
 
 /// The sets that are tried, the empty and the full one left out; whether these are all.
-fn tries(edits: &[Edit]) -> (Vec<Taken>, bool) {
+fn tries(edits: &[Edit], interfaces: usize) -> (Vec<Taken>, Tried) {
     let count = edits.len();
     let closed = |taken: &Taken| {
         (0..count).all(|at| !taken[at] || edits[at].needs.iter().all(|other| taken[*other]))
@@ -53,7 +66,7 @@ fn tries(edits: &[Edit]) -> (Vec<Taken>, bool) {
         let sets = all.map(|bits| (0..count).map(|at| bits >> at & 1 == 1).collect::<Taken>());
         let mut sets: Vec<Taken> = sets.filter(closed).collect();
         sets.sort_by_key(|taken| taken.iter().filter(|one| **one).count());
-        return (sets, true);
+        return (sets, Tried::All);
     }
     let with = |some: &[usize]| -> Taken {
         let mut taken = vec![false; count];
@@ -87,8 +100,14 @@ fn tries(edits: &[Edit]) -> (Vec<Taken>, bool) {
     sets.retain(|taken| {
         known.insert(taken.clone()) && taken.contains(&true) && taken.contains(&false)
     });
-    sets.truncate(MOST_TRIES);
-    (sets, false)
+    let most = MOST_TRIES.min(MOST_BUILT / interfaces.max(1)).max(2);
+    let tried = if sets.len() <= most {
+        Tried::Pairs
+    } else {
+        Tried::Some
+    };
+    sets.truncate(most);
+    (sets, tried)
 }
 
 /// Connections of one start that changed, cut into those that fared alike in every state that was tried.
@@ -106,9 +125,9 @@ pub(crate) fn causes(
     between: &dyn States,
     edits: &[Edit],
     judged: &(dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync),
-    hands: &Addresses,
+    (hands, interfaces): (&Addresses, usize),
 ) -> Vec<Difference> {
-    let (sets, all_tried) = tries(edits);
+    let (sets, which) = tries(edits, interfaces);
     let mut by_start: BTreeMap<&From, Vec<usize>> = BTreeMap::new();
     for (at, one) in found.iter().enumerate() {
         by_start.entry(&one.from).or_default().push(at);
@@ -144,7 +163,7 @@ pub(crate) fn causes(
     for cells in starts {
         for (number, packets) in cells.map.regions() {
             let (at, bits) = &cells.cells[number as usize];
-            let cause = read(edits.len(), &tried, bits, all_tried);
+            let cause = read(edits.len(), &tried, bits, which);
             let one = Difference {
                 packets,
                 cause,
@@ -197,7 +216,7 @@ fn tried_in(cells: &Cells, state: &State<'_, '_>, found: &[Difference]) -> Cells
 }
 
 /// Reads the minimal sets of what was tried.
-fn read(count: usize, tried: &[Taken], bits: &[(bool, bool)], all_tried: bool) -> Cause {
+fn read(count: usize, tried: &[Taken], bits: &[(bool, bool)], which: Tried) -> Cause {
     let full = (0..count).collect::<Vec<_>>();
     let numbers = |taken: &Taken, wanted: bool| -> Vec<usize> {
         full.iter()
@@ -214,7 +233,12 @@ fn read(count: usize, tried: &[Taken], bits: &[(bool, bool)], all_tried: bool) -
     undo.push(full.clone());
     let sets = smallest(sets);
     let undo = smallest(undo).into_iter().next().unwrap_or_default();
-    let minimal = all_tried || (sets.iter().all(|set| set.len() <= 2) && undo.len() <= 2);
+    let sure = match which {
+        Tried::All => usize::MAX,
+        Tried::Pairs => 2,
+        Tried::Some => 1,
+    };
+    let minimal = sets.iter().chain([&undo]).all(|set| set.len() <= sure);
     Cause {
         sets,
         undo,

@@ -174,7 +174,13 @@ fn compare_within(
     };
     let found: Vec<Difference> = each(&asked, differs).into_iter().flatten().collect();
     let edits = between.edits();
-    let mut differences = causes(found, between, &edits, judged, &hands);
+    let mut differences = causes(
+        found,
+        between,
+        &edits,
+        judged,
+        (&hands, new.estate.interfaces.len()),
+    );
     for one in &mut differences {
         let unknown = matches!(one.class, Class::BecameUnknown | Class::BecameKnown);
         if unknown && one.cause.is_gaps_only(&edits) {

@@ -22,7 +22,7 @@ mod values;
 mod written;
 mod yaml;
 
-pub use change::Difference;
+pub use change::{Change, Difference, NoChange, rehearsed};
 pub use configuration::{Configuration, configuration_schema, load_configuration};
 pub use connections::{ConnectionList, load_connections};
 pub use edit::{Edited, without_rules};

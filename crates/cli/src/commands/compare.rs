@@ -41,7 +41,7 @@ pub struct Compare {
 }
 
 /// What makes a comparison fail.
-enum FailOn {
+pub(super) enum FailOn {
     Class(Class),
     Broken,
     Forbidden,
@@ -96,11 +96,7 @@ impl FailOn {
 
 impl Compare {
     pub fn run(&self) -> Result<u8, Failure> {
-        let fail_on: Vec<FailOn> = self
-            .fail_on
-            .iter()
-            .map(|text| FailOn::parse(text))
-            .collect::<Result<_, _>>()?;
+        let fail_on = fail_on(&self.fail_on)?;
         let args = EstateArgs {
             estate: self.new.clone().or_else(|| self.estate.estate.clone()),
             at: self.estate.at.clone(),
@@ -111,17 +107,47 @@ impl Compare {
         let old = opened.earlier(&self.old)?;
         same_estate(&old, &opened)?;
         let difference = Difference::of(old.snapshot(), opened.snapshot());
-        let (before, after) = (old.view(), opened.view());
-        let answer = {
-            let judged: &Judged<'_> = &|estate| opened.view_of(estate);
-            let comparison = compare((&before, &after), &difference, judged);
-            let turned_by = |places: &[usize]| turned_by(&difference, &after, judged, places);
-            compare_answer((&before, &after), &comparison, &turned_by)
-        };
-        let fails = fail_on.iter().any(|one| one.occurs(&answer));
-        opened.answer(&after, "compare", answer, report::compare)?;
-        Ok(u8::from(fails))
+        tell(
+            &opened,
+            (&old.view(), &opened.view()),
+            &difference,
+            &fail_on,
+        )
     }
+}
+
+/// Reads what makes a comparison fail.
+pub(super) fn fail_on(texts: &[String]) -> Result<Vec<FailOn>, Failure> {
+    texts.iter().map(|text| FailOn::parse(text)).collect()
+}
+
+/// Compares two states and writes the answer; 1 if something occurs that makes it fail.
+pub(super) fn tell(
+    opened: &Opened,
+    (before, after): (&Fabric<'_>, &Fabric<'_>),
+    difference: &Difference,
+    fail_on: &[FailOn],
+) -> Result<u8, Failure> {
+    let judged: &Judged<'_> = &|estate| opened.view_of(estate);
+    let comparison = compare((before, after), difference, judged);
+    let turned_by = |places: &[usize]| turned_by(difference, after, judged, places);
+    let mut answer = compare_answer((before, after), &comparison, &turned_by);
+    // What was changed in memory stands where it stood.
+    let outcomes = answer.rows.iter_mut();
+    for outcome in outcomes.flat_map(|row| [&mut row.before, &mut row.now]) {
+        let place = outcome
+            .decides
+            .as_mut()
+            .and_then(|step| step.place.as_mut());
+        if let Some(place) = place
+            && let Some(before) = difference.place_before(place)
+        {
+            *place = before;
+        }
+    }
+    let fails = fail_on.iter().any(|one| one.occurs(&answer));
+    opened.answer(after, "compare", answer, report::compare)?;
+    Ok(u8::from(fails))
 }
 
 /// Makes a view of a state between the two.

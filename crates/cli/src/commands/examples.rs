@@ -4,7 +4,7 @@
 pub(super) type Example = (&'static str, &'static str);
 
 /// The examples of each command.
-pub(super) const EXAMPLES: [(&str, [Example; 3]); 20] = [
+pub(super) const EXAMPLES: [(&str, [Example; 3]); 21] = [
     (
         "demo",
         [
@@ -176,6 +176,23 @@ pub(super) const EXAMPLES: [(&str, [Example; 3]); 20] = [
             (
                 "marrowfen-ferries-last-month -e marrowfen-ferries --details",
                 "the same with every row",
+            ),
+        ],
+    ),
+    (
+        "rehearse",
+        [
+            (
+                "\"remove rule fares-db/tmp\" -e marrowfen-ferries",
+                "what deleting a rule would break and close",
+            ),
+            (
+                "\"down peering quay-cargo\" -e marrowfen-ferries",
+                "what a failure would stop, or leave uninspected",
+            ),
+            (
+                "\"attach table cargo-app to subnet cargo-app\" -e marrowfen-ferries",
+                "a planned change",
             ),
         ],
     ),

@@ -21,6 +21,7 @@ mod matrix;
 mod open_formats;
 mod path;
 mod reach;
+mod rehearse;
 mod routes;
 mod rule;
 mod schema;
@@ -70,6 +71,7 @@ enum Command {
     Matrix(matrix::Matrix),
     Audit(audit::Audit),
     Compare(compare::Compare),
+    Rehearse(rehearse::Rehearse),
     Tidy(tidy::Tidy),
     Guide(guide::Guide),
     Import(import::Import),
@@ -140,6 +142,7 @@ impl Command {
             Self::Matrix(command) => command.run(),
             Self::Audit(command) => command.run(),
             Self::Compare(command) => command.run(),
+            Self::Rehearse(command) => command.run(),
             Self::Tidy(command) => command.run(),
             Self::Guide(command) => command.run(),
             Self::Import(command) => command.run(),

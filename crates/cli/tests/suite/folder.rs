@@ -171,3 +171,16 @@ pub fn yaml(text: &str) -> serde_json::Value {
 
 /// The header of a snapshot.
 pub const HEADER: &str = "format: heronshale-snapshot\nversion: 1\n";
+
+/// The words of a command line; what stands in quotation marks is one.
+pub fn words_of(line: &str) -> Vec<&str> {
+    let parts = line.split('"').enumerate();
+    let words = parts.flat_map(|(at, part)| {
+        if at % 2 == 1 {
+            vec![part]
+        } else {
+            part.split_whitespace().collect()
+        }
+    });
+    words.collect()
+}

@@ -1,6 +1,6 @@
 //! A snapshot as one document: the items of all files, each with its places.
 
-use crate::files::SourceText;
+use crate::files::{LoadError, SourceText};
 use crate::tree::{Node, Scalar, Sink, Value as Tree};
 use crate::{json, yaml};
 use heronshale_model::source::{FileId, Span};
@@ -183,6 +183,14 @@ impl Sink for Document {
 impl Document {
     /// The document of files that have been read once without an error.
     pub fn of(texts: &[SourceText]) -> Self {
+        Self::of_any(texts).unwrap_or_default()
+    }
+
+    /// The document of files that nobody has read yet.
+    ///
+    /// # Errors
+    /// Where the syntax of one is broken.
+    pub fn of_any(texts: &[SourceText]) -> Result<Self, LoadError> {
         let mut document = Self::default();
         for (at, source) in (0_u32..).zip(texts) {
             let read = if source.is_json() {
@@ -190,9 +198,12 @@ impl Document {
             } else {
                 yaml::read(FileId(at), &source.text, &mut document)
             };
-            debug_assert!(read.is_ok(), "the file was read before");
+            read.map_err(|problem| LoadError::Input {
+                problems: vec![problem],
+                texts: texts.to_vec(),
+            })?;
         }
-        document
+        Ok(document)
     }
 
     /// The items of a section.

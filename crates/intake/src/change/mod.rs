@@ -2,7 +2,10 @@
 
 mod document;
 mod merge;
+mod rehearse;
 mod words;
+
+pub use rehearse::{Change, NoChange, rehearsed};
 
 use crate::files::SourceText;
 use crate::load::{Snapshot, load_texts};
@@ -11,9 +14,10 @@ use crate::written::{FORMAT, VERSION};
 use document::{Document, Placed};
 use heronshale_model::change::{Edit, States};
 use heronshale_model::estate::Estate;
-use heronshale_model::source::{Place, SourceMap};
+use heronshale_model::source::{Place, SourceFile, SourceMap};
 use jiff::Timestamp;
 use merge::{Decide, Merge, Met};
+use rehearse::REHEARSED;
 use rustc_hash::FxHashSet;
 use serde_json::{Map, Value, json};
 
@@ -25,6 +29,8 @@ pub struct Difference {
     edits: Vec<Edit>,
     /// Those that count, by their places.
     order: Vec<usize>,
+    /// The files of OLD.
+    files: Vec<SourceFile>,
 }
 
 struct Listing<'d> {
@@ -39,8 +45,6 @@ struct Listing<'d> {
 impl Decide for Listing<'_> {
     fn is_taken(&mut self, met: Met<'_>) -> bool {
         let (sources, document) = if met.gone { self.old } else { self.new };
-        let file = sources.file(met.span.file);
-        let (line, start) = file.line(met.span.start);
         let find = |section: &str, id: &str| {
             let of = |document: &Document| {
                 let mut all = document.section(section).iter();
@@ -55,6 +59,14 @@ impl Decide for Listing<'_> {
                 of.split('/').next().unwrap_or_default()
             }
         };
+        // What was changed in words stands where it stood before.
+        let before = self.old.1.section(met.item.section).iter();
+        let before = before
+            .filter(|_| &*sources.file(met.span.file).name == REHEARSED)
+            .find(|one| words::id_of(met.item.section, one) == id);
+        let (sources, span) = before.map_or((sources, met.span), |one| (self.old.0, one.span));
+        let file = sources.file(span.file);
+        let (line, start) = file.line(span.start);
         let owner = find(met.item.section, id)
             .and_then(|item| words::owner_of(met.item.section, &item, &find));
         if met.item.section == "estate" && met.text.contains(": taken ") {
@@ -66,7 +78,7 @@ impl Decide for Listing<'_> {
             place: Place {
                 file: file.name.to_string(),
                 line,
-                column: (met.span.start - start) as usize + 1,
+                column: (span.start - start) as usize + 1,
                 pointer: String::new(),
             },
             section: met.item.section,
@@ -135,6 +147,7 @@ impl Difference {
         }
         let mut difference = Self {
             order: Vec::new(),
+            files: old.estate.sources.files().to_vec(),
             edits,
             old: before,
             new: after,
@@ -223,6 +236,41 @@ impl States for Difference {
 }
 
 impl Difference {
+    /// Where something of a rehearsed state stood before; none of a place in any other file, and of what was not there.
+    pub fn place_before(&self, place: &Place) -> Option<Place> {
+        if place.file != REHEARSED {
+            return None;
+        }
+        let mut steps = place.pointer.split('/').skip(1);
+        let (name, at) = (steps.next()?, steps.next()?);
+        let section = words::section(name);
+        let item = self.new.section(name).get(at.parse::<usize>().ok()?)?;
+        let id = words::id_of(section, item);
+        let mut old = self.old.section(name).iter();
+        let mut old = old.find(|one| words::id_of(section, one) == id)?;
+        let mut new = item;
+        while let (Some(list), Some(at)) = (steps.next(), steps.next()) {
+            let element = new.get(list)?.elements().get(at.parse::<usize>().ok()?)?;
+            let known = element.text_at("id");
+            let there = old.get(list).map_or(&[][..], Placed::elements).iter();
+            let mut there = there.filter(|one| match known {
+                Some(id) => one.text_at("id") == Some(id),
+                None => *one == element,
+            });
+            // Of a new element the item counts.
+            let Some(found) = there.next() else { break };
+            (old, new) = (found, element);
+        }
+        let file = self.files.get(old.span.file.0 as usize)?;
+        let (line, start) = file.line(old.span.start);
+        Some(Place {
+            file: file.name.to_string(),
+            line,
+            column: (old.span.start - start) as usize + 1,
+            pointer: String::new(),
+        })
+    }
+
     /// The state with these edits, as a snapshot file.
     pub fn document(&self, taken: &[usize]) -> Value {
         // What is no edit is as in NEW.

@@ -42,36 +42,40 @@ pub(super) fn section(name: &str) -> &'static str {
     crate::sections::section_named(name).unwrap_or("estate")
 }
 
+/// What an item of each section is called.
+pub(super) const NOUNS: [(&str, &str); 26] = [
+    ("conducts", "conduct"),
+    ("owners", "owner"),
+    ("divisions", "division"),
+    ("networks", "network"),
+    ("subnets", "subnet"),
+    ("workloads", "workload"),
+    ("interfaces", "interface"),
+    ("public_addresses", "public address"),
+    ("address_sets", "set"),
+    ("security_groups", "group"),
+    ("network_acls", "ACL"),
+    ("scope_policies", "scope policy"),
+    ("own_firewalls", "own firewall"),
+    ("route_tables", "table"),
+    ("gateways", "gateway"),
+    ("peerings", "peering"),
+    ("sites", "site"),
+    ("firewalls", "firewall"),
+    ("firewall_policies", "firewall policy"),
+    ("balancers", "balancer"),
+    ("services", "service"),
+    ("hubs", "hub"),
+    ("name_sets", "name set"),
+    ("dns_zones", "zone"),
+    ("public_names", "public record"),
+    ("gaps", "gap"),
+];
+
 /// What an item of a section is called.
 fn noun(section: &str) -> &'static str {
-    match section {
-        "conducts" => "conduct",
-        "owners" => "owner",
-        "divisions" => "division",
-        "networks" => "network",
-        "subnets" => "subnet",
-        "workloads" => "workload",
-        "interfaces" => "interface",
-        "public_addresses" => "public address",
-        "address_sets" => "set",
-        "security_groups" => "group",
-        "network_acls" => "ACL",
-        "scope_policies" => "scope policy",
-        "own_firewalls" => "own firewall",
-        "route_tables" => "table",
-        "gateways" => "gateway",
-        "peerings" => "peering",
-        "sites" => "site",
-        "firewalls" => "firewall",
-        "firewall_policies" => "firewall policy",
-        "balancers" => "balancer",
-        "services" => "service",
-        "hubs" => "hub",
-        "name_sets" => "name set",
-        "dns_zones" => "zone",
-        "public_names" => "public record",
-        _ => "gap",
-    }
+    let found = NOUNS.iter().find(|(known, _)| *known == section);
+    found.map_or("the estate", |(_, noun)| noun)
 }
 
 /// What an element of a list is called.

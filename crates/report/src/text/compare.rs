@@ -31,9 +31,14 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
     if found.fails_otherwise > 0 && !look.details {
         page.blank();
         let rows = plural(found.fails_otherwise, "group");
+        let fail = if found.fails_otherwise == 1 {
+            "fails"
+        } else {
+            "fail"
+        };
         page.say(
             FAINT,
-            &format!("{rows} of connections fail in another way than before (--details)."),
+            &format!("{rows} of connections {fail} in another way than before (--details)."),
         );
     }
     page.foot(heading);
@@ -266,7 +271,12 @@ fn rows_of(page: &mut Page, style: Style, rows: &[&ChangedRow]) {
             page.hang(FAINT, "         ", &said, 9);
         }
         if !row.cause_is_minimal {
-            page.hang(FAINT, "         ", "The cause is not minimal.", 9);
+            page.hang(
+                FAINT,
+                "         ",
+                "Not every set of edits was tried: a smaller cause may exist.",
+                9,
+            );
         }
     }
     if rows.len() > shown {

@@ -256,3 +256,98 @@ fn a_comparison_fails_on_what_was_asked() {
     }
     assert_eq!(compared(&[], &["--fail-on", "any"]).0, 0);
 }
+
+#[test]
+fn a_change_that_is_rehearsed_does_what_it_does_once_it_is_made() {
+    for (change, edits) in [
+        (
+            "remove rule cranes/web",
+            &[(
+                "inbound: [{ id: web, services: tcp 443, peers: any }]",
+                "inbound: []",
+            )][..],
+        ),
+        (
+            "disable rule depots/load",
+            &[(
+                "peers: \"group:cranes\" }",
+                "peers: \"group:cranes\", enabled: false }",
+            )],
+        ),
+        (
+            "remove public address 203.0.113.9",
+            &[(
+                "public_addresses: [{ address: 203.0.113.9, interface: crane }]\n",
+                "",
+            )],
+        ),
+        (
+            "down gateway gate",
+            &[(
+                "kind: internet, network: east }",
+                "kind: internet, network: east, attached: false }",
+            )],
+        ),
+        (
+            "down peering bridge",
+            &[
+                (
+                    "{ network: east, accept_forwarded: true }",
+                    "{ network: east, accept_forwarded: true, up: false }",
+                ),
+                (
+                    "{ network: west, accept_forwarded: true }",
+                    "{ network: west, accept_forwarded: true, up: false }",
+                ),
+            ],
+        ),
+        (
+            "attach table west to subnet west-a",
+            &[(
+                "blocks: 10.2.1.0/24 }",
+                "blocks: 10.2.1.0/24, route_table: west }",
+            )],
+        ),
+    ] {
+        let (_, made) = compared(edits, &[]);
+        let folder = Folder::new();
+        folder.write("old.yaml", OLD);
+        let (_, rehearsed) = folder.json(&["rehearse", change, "-e", "old.yaml"]);
+        assert_eq!(rows(&rehearsed), rows(&made), "{change}");
+        // What was changed in words stands where it stood.
+        assert!(
+            !rehearsed.to_string().contains("after the change"),
+            "{change}: {rehearsed:#}"
+        );
+        for edit in rehearsed["answer"]["edits"].as_array().unwrap() {
+            assert_eq!(edit["place"]["file"], "old.yaml", "{change}: {edit:#}");
+        }
+    }
+}
+
+#[test]
+fn an_overlay_replaces_what_has_its_id() {
+    let group = "security_groups:\n  - { id: depots, owner: yard, inbound: [{ id: load, services: tcp 8081, peers: \"group:cranes\" }], outbound: [{ id: all, peers: any }] }\n";
+    let folder = Folder::new();
+    folder.write("old.yaml", OLD);
+    folder.write(
+        "change.yaml",
+        format!("format: heronshale-snapshot\nversion: 1\n{group}"),
+    );
+    let (code, rehearsed) = folder.json(&[
+        "rehearse",
+        "change.yaml",
+        "-e",
+        "old.yaml",
+        "--fail-on",
+        "lost",
+    ]);
+    let (_, made) = compared(&[("services: tcp 8080", "services: tcp 8081")], &[]);
+    assert_eq!((code, rows(&rehearsed)), (1, rows(&made)));
+    assert_eq!(
+        rehearsed["answer"]["edits"][0]["place"]["file"],
+        "change.yaml"
+    );
+    // Nothing but the answer is written.
+    assert_eq!(folder.files().len(), 2);
+}

@@ -1,6 +1,6 @@
 //! Generated documents are what the program says, and the README shows what the program does.
 
-use crate::folder::{Folder, HEADER};
+use crate::folder::{Folder, HEADER, words_of};
 use expect_test::expect_file;
 use heronshale_report::{catalogue_reference, document_reference, snapshot_reference};
 use serde_json::{Map, Value};
@@ -92,6 +92,7 @@ fn the_reference_of_commands_is_the_help() {
         "matrix",
         "audit",
         "compare",
+        "rehearse",
         "tidy",
         "import",
         "export",
@@ -203,7 +204,7 @@ fn run_all(document: &str) -> usize {
         let words = command
             .strip_prefix("$ heronshale ")
             .unwrap_or_else(|| panic!("{command}"));
-        let arguments: Vec<&str> = words.split_whitespace().collect();
+        let arguments = words_of(words);
         let run = folder.run(&arguments);
         let output = format!("{}{}", run.stdout, run.stderr);
         let (shown, output): (Vec<&str>, Vec<&str>) =

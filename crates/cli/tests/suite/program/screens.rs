@@ -1,12 +1,12 @@
 //! What stands on the screen: each command and format whole, what fits the page, and the words.
 
-use crate::folder::{Folder, HEADER};
+use crate::folder::{Folder, HEADER, words_of};
 use expect_test::expect_file;
 use heronshale_audit::finding::CATALOGUE;
 
 const SMALL: &str = include_str!("../../fixtures/screens/estate.yaml");
 /// Every command that answers about an estate, with an answer that says something.
-const ASKED: [&str; 30] = [
+const ASKED: [&str; 32] = [
     "inventory",
     "inventory --find tug-1",
     "inventory --find 10.1.0.0/16",
@@ -30,6 +30,8 @@ const ASKED: [&str; 30] = [
     "compare .old.yaml",
     "compare .old.yaml --details",
     "compare .old.yaml --fail-on lost",
+    "rehearse \"remove rule tugs/web\" \"remove rule tugs/web-again\"",
+    "rehearse .overlay.yaml",
     "tidy",
     "explain redundant",
     "inventory --figure estate.svg",
@@ -78,7 +80,7 @@ fn small() -> Folder {
 
 /// The words of a command; one about the small estate names it.
 fn words(asked: &str) -> Vec<&str> {
-    let mut words: Vec<&str> = asked.split(' ').collect();
+    let mut words = words_of(asked);
     let alone = ["-e ", "explain re", "import ", "aud"];
     if !alone[..3].iter().any(|part| asked.contains(part)) && asked != alone[3] {
         words.extend(["-e", "estate.yaml"]);
@@ -122,6 +124,32 @@ fn every_command_and_format_prints_what_it_printed() {
     expect_file!["../../fixtures/screens/csv.txt"].assert_eq(&csv);
 }
 
+/// The others: what prints much is held by its first lines.
+#[test]
+fn commands_without_an_estate_print_what_they_printed() {
+    let folder = Folder::new();
+    folder.write(
+        "exports/web.json",
+        r#"{ "nets": [{ "name": "sea", "cidr": "10.1.0.0/16" }, { "name": "lake", "cidr": "10.2.0.0/16" }] }"#,
+    );
+    let asked = [
+        ("demo", 12),
+        ("init mine", usize::MAX),
+        ("guide exports --into first", usize::MAX),
+        ("schema path", 6),
+        ("completions bash", 4),
+        ("manual man", usize::MAX),
+    ];
+    let one = |(asked, most): (&str, usize)| {
+        let run = folder.run(&asked.split(' ').collect::<Vec<_>>());
+        let lines: Vec<&str> = run.stdout.lines().take(most).collect();
+        let (out, errors, code) = (lines.join("\n"), run.stderr, run.code);
+        format!("$ heronshale {asked}\n{out}\n[stderr]\n{errors}[status {code}]\n\n")
+    };
+    let text: String = asked.into_iter().map(one).collect();
+    expect_file!["../../fixtures/screens/others.txt"].assert_eq(&text);
+}
+
 #[test]
 fn mistakes_print_what_they_printed() {
     let folder = small();
@@ -148,6 +176,14 @@ fn mistakes_print_what_they_printed() {
         "compare .other.yaml",
         "compare .old.yaml estate.yaml -e estate.yaml",
         "compare .old.yaml --fail-on sea",
+        "rehearse",
+        "rehearse none.yaml",
+        "rehearse \"remove tug-1\"",
+        "rehearse \"remove rule tugs/wep\"",
+        "rehearse \"down interface tug-1\"",
+        "rehearse \"sink rule tugs/web\"",
+        "rehearse \"remove network sea\"",
+        "rehearse broken.yaml",
         "aud",
     ];
     let text = screens(&folder, &asked.map(str::to_owned));
@@ -175,6 +211,11 @@ fn answers_about_the_demo_fit_the_page() {
         ("inventory --find 192.0.2.77", 40, "customs-partners"),
         ("inventory --addresses", 40, "next free"),
         ("compare marrowfen-ferries-last-month", 80, "b with f"),
+        (
+            "rehearse \"remove rule fares-db/tmp\"",
+            60,
+            "1 expectation breaks: \"the fares replicate\" (edit a).",
+        ),
         ("tidy", 60, "PROOF"),
         ("explain gvsg", 40, "fix "),
     ] {
