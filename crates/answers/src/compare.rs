@@ -3,7 +3,7 @@
 use crate::path::in_detail;
 use crate::traffic::{summed, symbols};
 use heronshale_audit::describe::{PeerWords, Witness, peer_words, witness};
-use heronshale_audit::expect::{Judging, State, sentence, standings};
+use heronshale_audit::expect::{Judging, Standing, State, sentence, standings};
 use heronshale_audit::facts::{Meaning, PathTraffic, StepFact, meaning_of, step_fact};
 use heronshale_change::{Class, Comparison, Difference, From, Outcome, question, start_of};
 use heronshale_engine::fabric::Fabric;
@@ -34,8 +34,10 @@ pub struct ChangeEdit {
     pub place: Place,
     /// Whether it takes something away.
     pub gone: bool,
-    /// Whether it changes nothing, alone or with others.
+    /// Whether it is part of no known difference.
     pub without_effect: bool,
+    /// Whether it changes what DNS names mean, of which nothing is said.
+    pub not_judged: bool,
 }
 
 /// What became of a connection, or becomes of it.
@@ -138,6 +140,8 @@ pub struct CompareAnswer {
     pub edits: Vec<ChangeEdit>,
     /// What changed, class by class.
     pub rows: Vec<ChangedRow>,
+    /// Whether some connections are unknown in both states, so that no row is about them.
+    pub unknown_in_both: bool,
     /// Connections that fail in another way: how many rows.
     pub fails_otherwise: usize,
     /// Expectations that stand otherwise.
@@ -439,9 +443,11 @@ pub fn compare_answer(
                 place: edit.place.clone(),
                 gone: edit.gone,
                 without_effect: comparison.without_effect.contains(&at),
+                not_judged: comparison.not_judged.contains(&at),
             })
             .collect(),
         rows,
+        unknown_in_both: comparison.unknown_in_both,
         fails_otherwise,
         turned: turned(old, new, turned_by),
         released: comparison.released.texts(),
@@ -449,6 +455,13 @@ pub fn compare_answer(
         gaps_before: gaps(old, new),
         gaps_now: gaps(new, old),
     }
+}
+
+/// Why it stands so, with the packet that proves it.
+fn why(standing: &Standing) -> String {
+    let packet = standing.against.as_ref().map(|against| &against.packet);
+    let packet = packet.map_or_else(String::new, |packet| format!(": {packet}"));
+    format!("{}{packet}", standing.why)
 }
 
 /// Expectations that stand otherwise.
@@ -474,7 +487,7 @@ fn turned(
             says: sentence(expectation),
             before: before[*at].state,
             now: now[*at].state,
-            why: now[*at].why.clone(),
+            why: why(&now[*at]),
             cause: letters(&cause),
         }
     };

@@ -16,9 +16,9 @@ use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 
 /// Up to so many edits every set of them is tried.
-pub const MOST_EXACT: usize = 7;
+const MOST_EXACT: usize = 7;
 /// With more edits so many states are tried: each edit alone, all but each, then pairs.
-pub const MOST_TRIES: usize = 200;
+const MOST_TRIES: usize = 200;
 /// So many interfaces are built anew for all tries together: large estates get fewer tries.
 const MOST_BUILT: usize = 400_000;
 
@@ -119,15 +119,15 @@ struct Cells {
     cells: Vec<(usize, Vec<(bool, bool)>)>,
 }
 
-/// Finds the cause of each difference; what has several causes becomes several.
+/// Finds the cause of each difference; what has several causes becomes several. Beside them: whether every set of edits was tried.
 pub(crate) fn causes(
     found: Vec<Difference>,
     between: &dyn States,
     edits: &[Edit],
     judged: &(dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync),
     (hands, interfaces): (&Addresses, usize),
-) -> Vec<Difference> {
-    let (sets, which) = tries(edits, interfaces);
+) -> (Vec<Difference>, bool) {
+    let (sets, mut which) = tries(edits, interfaces);
     let mut by_start: BTreeMap<&From, Vec<usize>> = BTreeMap::new();
     for (at, one) in found.iter().enumerate() {
         by_start.entry(&one.from).or_default().push(at);
@@ -157,6 +157,10 @@ pub(crate) fn causes(
         let fabric = judged(&estate);
         let state = State::of(&fabric, hands);
         starts = each(&starts, |cells| tried_in(cells, &state, &found));
+        // Of what was given up nobody knows whether these edits suffice.
+        if fabric.gave_up() {
+            which = Tried::Some;
+        }
         tried.push(taken);
     }
     let mut told = Vec::new();
@@ -185,7 +189,7 @@ pub(crate) fn causes(
             }
         }
     }
-    told
+    (told, matches!(which, Tried::All))
 }
 
 /// The cells of a start, cut by their outcomes in one more state.

@@ -44,7 +44,7 @@ pub enum Class {
     BecameKnown,
     /// It is unknown in one state, because of gaps that only this state declares.
     NotComparable,
-    /// It was given up at a declared limit in one state.
+    /// It was given up at a declared limit, in one state at least.
     Undecided,
     /// It fails in another way.
     FailsOtherwise,
@@ -96,12 +96,13 @@ impl Class {
 
     /// The class of two outcomes; none if nothing is told of them.
     pub fn of(old: &Outcome, new: &Outcome) -> Option<Self> {
-        if old == new {
-            return None;
-        }
+        // What was given up in both states may still differ.
         let given_up = |one: &Outcome| one.verdict == Some(Verdict::Undecided);
         if given_up(old) || given_up(new) {
             return Some(Self::Undecided);
+        }
+        if old == new {
+            return None;
         }
         let (Some(before), Some(after)) = (rank(old), rank(new)) else {
             return Some(if rank(old).is_some() {
@@ -179,5 +180,58 @@ pub(crate) fn rank(outcome: &Outcome) -> Option<Rank> {
         Some(Verdict::Conditional) => Some(Rank::Conditional),
         Some(Verdict::Unknown | Verdict::Undecided) => None,
         _ => Some(Rank::Fails),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn outcome(verdict: Option<Verdict>) -> Outcome {
+        Outcome {
+            verdict,
+            ..Outcome::absent()
+        }
+    }
+
+    #[test]
+    fn what_was_given_up_is_never_the_same() {
+        let (works, given_up) = (
+            outcome(Some(Verdict::Works)),
+            outcome(Some(Verdict::Undecided)),
+        );
+        for (old, new) in [
+            (&given_up, &given_up),
+            (&works, &given_up),
+            (&given_up, &works),
+        ] {
+            assert_eq!(Class::of(old, new), Some(Class::Undecided));
+        }
+        assert_eq!(Class::of(&works, &works), None);
+    }
+
+    #[test]
+    fn the_worse_of_two_verdicts_gives_the_class() {
+        let all = [
+            (None, 0),
+            (Some(Verdict::ReplyLost), 0),
+            (Some(Verdict::Conditional), 1),
+            (Some(Verdict::WorksForSome), 2),
+            (Some(Verdict::Works), 3),
+        ];
+        for (one, before) in all {
+            for (other, after) in all {
+                let wanted = match (before, after) {
+                    _ if one == other => None,
+                    (0, 0) => Some(Class::FailsOtherwise),
+                    (0, _) => Some(Class::Opened),
+                    (_, 0) => Some(Class::Lost),
+                    _ if before < after => Some(Class::WorksForMore),
+                    _ => Some(Class::WorksForLess),
+                };
+                let found = Class::of(&outcome(one), &outcome(other));
+                assert_eq!(found, wanted, "{one:?} {other:?}");
+            }
+        }
     }
 }

@@ -1,7 +1,7 @@
 //! Two states, class by class.
 
 use crate::cause::{Cause, causes};
-use crate::class::Class;
+use crate::class::{Class, rank};
 use crate::impact::{Touched, touched};
 use crate::outcome::{Outcome, Outcomes, State};
 use crate::starts::From;
@@ -16,6 +16,22 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// So many addresses send together in one walk.
 const SENDERS_TOGETHER: usize = 256;
+
+/// Sections whose items have addresses that the estate has for its own.
+const HOLDERS: [&str; 8] = [
+    "balancers",
+    "firewalls",
+    "gaps",
+    "gateways",
+    "networks",
+    "public_addresses",
+    "services",
+    "sites",
+];
+/// Sections that say what DNS names mean.
+const OF_NAMES: [&str; 3] = ["dns_zones", "name_sets", "public_names"];
+/// Fields that say so.
+const FIELDS_OF_NAMES: [&str; 2] = ["fall_through", "resolves_as"];
 
 /// Connections from one start that changed alike, with one cause.
 #[derive(Clone, Debug)]
@@ -41,8 +57,12 @@ pub struct Comparison {
     pub edits: Vec<Edit>,
     /// What changed: by class, then by start.
     pub differences: Vec<Difference>,
-    /// Edits that change nothing, alone or with others.
+    /// Edits that are part of no known difference; none is said to be where not every set of edits was tried.
     pub without_effect: Vec<usize>,
+    /// Edits of what DNS names mean: connections are compared by address, so that their effect is not known.
+    pub not_judged: Vec<usize>,
+    /// Whether some connections are unknown in both states, so that nothing is said of them.
+    pub unknown_in_both: bool,
     /// The addresses from which the internet sends in both states.
     pub internet: Addresses,
     /// Addresses of the estate that are the internet's now.
@@ -158,6 +178,10 @@ fn compare_within(
                 })
             })
         });
+        let open = was.combine(&is, |a, b| {
+            let unknown = rank(all.get(a)).is_none() && rank(all.get(b)).is_none();
+            unknown.then_some(())
+        });
         let found = both.regions().into_iter().filter_map(|(pair, packets)| {
             let (a, b) = pairs[pair];
             let (old, new) = (all.get(a).clone(), all.get(b).clone());
@@ -170,11 +194,13 @@ fn compare_within(
                 cause: Cause::default(),
             })
         });
-        found.collect::<Vec<_>>()
+        (found.collect::<Vec<_>>(), !open.is_empty())
     };
-    let found: Vec<Difference> = each(&asked, differs).into_iter().flatten().collect();
+    let (found, open): (Vec<Vec<Difference>>, Vec<bool>) =
+        each(&asked, differs).into_iter().unzip();
+    let found: Vec<Difference> = found.into_iter().flatten().collect();
     let edits = between.edits();
-    let mut differences = causes(
+    let (mut differences, all_tried) = causes(
         found,
         between,
         &edits,
@@ -194,19 +220,24 @@ fn compare_within(
         .iter()
         .flat_map(|one| one.cause.sets.iter().flatten().copied())
         .collect();
-    let moves = |at: &usize| {
-        // What gives an address away, or takes one, has that effect.
-        let text = &edits[*at].text;
-        let mut all = moved.ranges();
-        all.any(|range| text.contains(&range.to_string()))
+    // What gives an address away, or takes one, has that effect.
+    let moves = |at: &usize| !moved.is_empty() && HOLDERS.contains(&edits[*at].section);
+    let is_of_names = |at: &usize| {
+        let edit = &edits[*at];
+        OF_NAMES.contains(&edit.section) || FIELDS_OF_NAMES.contains(&edit.field.as_str())
     };
-    let without_effect = (0..edits.len())
-        .filter(|at| !told.contains(at) && !moves(at))
+    let silent = (0..edits.len()).filter(|at| !told.contains(at));
+    let (not_judged, silent): (Vec<usize>, Vec<usize>) = silent.partition(is_of_names);
+    let without_effect = silent
+        .into_iter()
+        .filter(|at| all_tried && !moves(at))
         .collect();
     Comparison {
         edits,
         differences,
         without_effect,
+        not_judged,
+        unknown_in_both: open.contains(&true),
         internet,
         released,
         taken,

@@ -14,7 +14,7 @@ mod impact;
 mod outcome;
 mod starts;
 
-pub use cause::{Cause, MOST_EXACT, MOST_TRIES};
+pub use cause::Cause;
 pub use class::{Class, Rank};
 pub use compare::{Comparison, Difference, compare, compare_all};
 pub use impact::touched;

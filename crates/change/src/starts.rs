@@ -41,7 +41,10 @@ pub(crate) fn starts(view: &Fabric<'_>) -> BTreeMap<From, Here> {
         .collect();
     let mut found: BTreeMap<From, Here> = BTreeMap::new();
     let mut held: FxHashMap<(Id<Network>, usize), Addresses> = FxHashMap::default();
-    for (id, interface) in estate.interfaces.iter() {
+    // By name, so that the order of a snapshot says nothing about who of several holders is the first.
+    let mut interfaces: Vec<_> = estate.interfaces.iter().collect();
+    interfaces.sort_by(|(_, one), (_, other)| one.name.cmp(&other.name));
+    for (id, interface) in interfaces {
         if interface.addresses.is_empty() || doors.contains(&id) {
             continue;
         }

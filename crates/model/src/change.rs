@@ -16,6 +16,8 @@ pub struct Edit {
     pub section: &'static str,
     /// The item of that section.
     pub item: String,
+    /// The field or list of it; empty for a whole item or element.
+    pub field: String,
     /// Whether it adds or removes that item as a whole.
     pub whole: bool,
     /// Whether it takes something away.

@@ -1,4 +1,4 @@
-//! What expectations say of the internet's connections: meant, unmeant, or unjudged (`docs/semantics.md` 13).
+//! What expectations say of connections: meant, unmeant, or unjudged (`docs/semantics.md` 13).
 
 use super::sides::{Receivers, Senders, ends};
 use super::{Allowance, allowances, said};
@@ -31,7 +31,11 @@ impl Spoken {
     }
 }
 
-/// What expectations say of the internet's connections.
+/// The packets of which a sentence speaks.
+type SaidOf<'s> = dyn Fn(Option<&Senders>, &Receivers, &[heronshale_model::estate::Service], bool) -> PacketSet
+    + 's;
+
+/// What expectations say of connections.
 pub struct Judging<'v, 'e> {
     view: &'v Fabric<'e>,
     allowed: Vec<Allowance<'v>>,
@@ -77,17 +81,26 @@ impl<'v, 'e> Judging<'v, 'e> {
         self.allowed.is_empty() && self.forbidden.is_empty() && self.closed.is_empty()
     }
 
-    /// What is said of packets to one target: an interface by its own or its public address, or a device.
+    /// What is said of packets to one target of the internet: an interface by its own or its public address, or a device.
     fn spoken(&self, open: &PacketSet, covers: &dyn Fn(&Receivers, bool) -> bool) -> Spoken {
         let all = Addresses::all();
+        self.spoken_of(open, &|senders, receivers, services, every| {
+            if !covers(receivers, every) {
+                return PacketSet::empty();
+            }
+            let sources = senders.map_or(&all, |senders| &senders.internet);
+            said(sources, &all, services)
+        })
+    }
+
+    /// What is said of some packets. `of` gives the packets of a sentence: from these senders, or from everybody, to these receivers,
+    /// of these services; `every`: only where all who are reached are meant.
+    fn spoken_of(&self, packets: &PacketSet, of: &SaidOf<'_>) -> Spoken {
         let mut spoken = Spoken::default();
         let mut meant = PacketSet::empty();
-        for one in self
-            .allowed
-            .iter()
-            .filter(|one| covers(&one.receivers, true))
-        {
-            let here = open.intersection(&said(&one.senders.internet, &all, one.services));
+        for one in &self.allowed {
+            let asked = of(Some(&one.senders), &one.receivers, one.services, true);
+            let here = packets.intersection(&asked);
             if !here.is_empty() {
                 spoken.allowed_by.push(one.name.to_string());
                 meant = meant.union(&here);
@@ -100,22 +113,26 @@ impl<'v, 'e> Judging<'v, 'e> {
             }
         };
         for (expectation, senders, receivers) in &self.forbidden {
-            if covers(receivers, false) {
-                forbid(
-                    expectation,
-                    open.intersection(&said(&senders.internet, &all, &expectation.services)),
-                );
-            }
+            let asked = of(Some(senders), receivers, &expectation.services, false);
+            forbid(expectation, packets.intersection(&asked));
         }
         for (expectation, receivers) in &self.closed {
-            if covers(receivers, false) {
-                let here = open.intersection(&said(&all, &all, &expectation.services));
-                forbid(expectation, here.difference(&meant));
-            }
+            let asked = of(None, receivers, &expectation.services, false);
+            forbid(expectation, packets.intersection(&asked).difference(&meant));
         }
         spoken.meant = meant.difference(&spoken.unmeant);
-        spoken.unjudged = open.difference(&meant).difference(&spoken.unmeant);
+        spoken.unjudged = packets.difference(&meant).difference(&spoken.unmeant);
         spoken
+    }
+
+    /// What is said of connections from one start, by the addresses that are asked.
+    pub fn connections(&self, start: &Start, packets: &PacketSet) -> Spoken {
+        let all = Addresses::all();
+        self.spoken_of(packets, &|senders, receivers, services, _| {
+            let to = asked_addresses(self.view, receivers);
+            let from = senders.map_or_else(|| all.clone(), |senders| senders.sources(start));
+            said(&from, &to, services)
+        })
     }
 
     /// What is said of a way in to an interface; nothing if nobody said anything of who reaches whom.
@@ -210,40 +227,4 @@ fn asked_addresses(view: &Fabric<'_>, side: &Receivers) -> Addresses {
         all = all.union(&site.holds).union(&site.announces);
     }
     all
-}
-
-impl Judging<'_, '_> {
-    /// What is said of connections from one start, by the addresses that are asked.
-    pub fn connections(&self, start: &Start, packets: &PacketSet) -> Spoken {
-        let mut spoken = Spoken::default();
-        let mut meant = PacketSet::empty();
-        for one in &self.allowed {
-            let to = asked_addresses(self.view, &one.receivers);
-            let from = one.senders.sources(start);
-            let here = packets.intersection(&said(&from, &to, one.services));
-            if !here.is_empty() {
-                spoken.allowed_by.push(one.name.to_string());
-                meant = meant.union(&here);
-            }
-        }
-        let mut forbid = |expectation: &Expectation, here: PacketSet| {
-            if !here.is_empty() {
-                spoken.forbidden_by.push(expectation.name.to_string());
-                spoken.unmeant = spoken.unmeant.union(&here);
-            }
-        };
-        for (expectation, senders, receivers) in &self.forbidden {
-            let to = asked_addresses(self.view, receivers);
-            let asked = said(&senders.sources(start), &to, &expectation.services);
-            forbid(expectation, packets.intersection(&asked));
-        }
-        for (expectation, receivers) in &self.closed {
-            let to = asked_addresses(self.view, receivers);
-            let asked = said(&Addresses::all(), &to, &expectation.services);
-            forbid(expectation, packets.intersection(&asked).difference(&meant));
-        }
-        spoken.meant = meant.difference(&spoken.unmeant);
-        spoken.unjudged = packets.difference(&meant).difference(&spoken.unmeant);
-        spoken
-    }
 }

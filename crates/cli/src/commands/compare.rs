@@ -6,7 +6,7 @@ use clap::Args;
 use heronshale_answers::{CompareAnswer, compare_answer};
 use heronshale_audit::expect::{State, standings};
 use heronshale_audit::facts::Meaning;
-use heronshale_change::{Class, MOST_EXACT, MOST_TRIES, compare};
+use heronshale_change::{Class, compare};
 use heronshale_engine::fabric::Fabric;
 use heronshale_intake::Difference;
 use heronshale_model::change::States;
@@ -26,6 +26,13 @@ pub struct Compare {
     /// The new state [default: the estate]
     #[arg(value_name = "NEW", conflicts_with = "estate")]
     new: Option<PathBuf>,
+    #[command(flatten)]
+    comparing: Comparing,
+}
+
+/// What comparisons have in common.
+#[derive(Args, Debug)]
+pub(super) struct Comparing {
     /// Exit with 1 if this occurs, comma separated: opened, lost, inspection-changed …; broken (an expectation); forbidden; any
     #[arg(
         long,
@@ -35,9 +42,17 @@ pub struct Compare {
     )]
     fail_on: Vec<String>,
     #[command(flatten)]
-    estate: EstateArgs,
+    pub estate: EstateArgs,
     #[command(flatten)]
-    stated: StatedArgs,
+    pub stated: StatedArgs,
+}
+
+impl Comparing {
+    /// What makes the comparison fail.
+    pub fn fail_on(&self) -> Result<Vec<FailOn>, Failure> {
+        let texts = self.fail_on.iter();
+        texts.map(|text| FailOn::parse(text)).collect()
+    }
 }
 
 /// What makes a comparison fail.
@@ -96,14 +111,15 @@ impl FailOn {
 
 impl Compare {
     pub fn run(&self) -> Result<u8, Failure> {
-        let fail_on = fail_on(&self.fail_on)?;
+        let Comparing { estate, stated, .. } = &self.comparing;
+        let fail_on = self.comparing.fail_on()?;
         let args = EstateArgs {
-            estate: self.new.clone().or_else(|| self.estate.estate.clone()),
-            at: self.estate.at.clone(),
-            config: self.estate.config.clone(),
-            ..self.estate
+            estate: self.new.clone().or_else(|| estate.estate.clone()),
+            at: estate.at.clone(),
+            config: estate.config.clone(),
+            ..*estate
         };
-        let opened = args.open_with(&self.stated)?;
+        let opened = args.open_with(stated)?;
         let old = opened.earlier(&self.old)?;
         same_estate(&old, &opened)?;
         let difference = Difference::of(old.snapshot(), opened.snapshot());
@@ -114,11 +130,6 @@ impl Compare {
             &fail_on,
         )
     }
-}
-
-/// Reads what makes a comparison fail.
-pub(super) fn fail_on(texts: &[String]) -> Result<Vec<FailOn>, Failure> {
-    texts.iter().map(|text| FailOn::parse(text)).collect()
 }
 
 /// Compares two states and writes the answer; 1 if something occurs that makes it fail.
@@ -149,6 +160,9 @@ pub(super) fn tell(
     opened.answer(after, "compare", answer, report::compare)?;
     Ok(u8::from(fails))
 }
+
+/// Of so many edits each is asked whether it alone turns an expectation: all are judged again each time.
+const MOST_JUDGED: usize = 28;
 
 /// Makes a view of a state between the two.
 type Judged<'o> = dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync + 'o;
@@ -182,7 +196,7 @@ fn turned_by(
     let now = standings(after);
     let mut found = vec![Vec::new(); places.len()];
     let edits = difference.edits();
-    if edits.len() > MOST_TRIES / MOST_EXACT {
+    if edits.len() > MOST_JUDGED {
         return found;
     }
     for (at, edit) in edits.iter().enumerate() {

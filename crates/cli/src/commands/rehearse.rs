@@ -1,8 +1,7 @@
 //! `heronshale rehearse`: a change that is only thought of.
 
-use super::compare::{fail_on, tell};
+use super::compare::{Comparing, tell};
 use crate::failure::Failure;
-use crate::opened::{EstateArgs, StatedArgs};
 use clap::Args;
 use heronshale_intake::{Change, Difference, NoChange, SourceText, rehearsed};
 use std::fs;
@@ -11,36 +10,27 @@ use std::path::{Path, PathBuf};
 /// What a change would do, before anybody makes it
 ///
 /// Makes the changes to the estate in memory and compares, as `compare` does. Nothing is written. Several changes are made one
-/// after the other, so each is an edit of its own.
+/// after the other, and each row says which of them it needs.
 #[derive(Args, Debug)]
 pub struct Rehearse {
     /// In words ("remove rule GROUP/RULE", "down peering NAME", "attach table NAME to subnet NAME"), or a file or folder of
     /// snapshot items that replace those of the same id
     #[arg(value_name = "CHANGE", required = true)]
     changes: Vec<String>,
-    /// Exit with 1 if this occurs, comma separated: opened, lost, inspection-changed …; broken (an expectation); forbidden; any
-    #[arg(
-        long,
-        value_name = "WHAT",
-        value_delimiter = ',',
-        help_heading = "Output"
-    )]
-    fail_on: Vec<String>,
     #[command(flatten)]
-    estate: EstateArgs,
-    #[command(flatten)]
-    stated: StatedArgs,
+    comparing: Comparing,
 }
 
 impl Rehearse {
     pub fn run(&self) -> Result<u8, Failure> {
-        let fail_on = fail_on(&self.fail_on)?;
+        let Comparing { estate, stated, .. } = &self.comparing;
+        let fail_on = self.comparing.fail_on()?;
         let changes: Vec<Change> = self
             .changes
             .iter()
             .map(|text| change(text))
             .collect::<Result<_, _>>()?;
-        let opened = self.estate.open_with(&self.stated)?;
+        let opened = estate.open_with(stated)?;
         let after = match rehearsed(opened.snapshot(), &changes) {
             Ok(after) => after,
             Err(NoChange::Words { what, help }) => return Err(Failure::wrong(what, help)),

@@ -7,6 +7,9 @@ use heronshale_model::source::{FileId, Span};
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
 
+/// Fields that say nothing about packets.
+pub(super) const PROSE: [&str; 5] = ["description", "reason", "contact", "review_by", "needs"];
+
 /// A value and where it stands.
 #[derive(Clone, Debug)]
 pub(super) struct Placed {
@@ -123,6 +126,27 @@ impl Placed {
                     .iter()
                     .map(|(key, value)| (key.clone(), value.json()));
                 Value::Object(all.collect::<Map<_, _>>())
+            }
+        }
+    }
+
+    /// The same text for whatever says the same, in whatever order of fields; of fields that say nothing of packets none.
+    pub fn canonical(&self) -> String {
+        match &self.shape {
+            Shape::Scalar(_, text) => format!("{text:?}"),
+            Shape::List(items) => {
+                let all: Vec<String> = items.iter().map(Self::canonical).collect();
+                format!("[{}]", all.join(","))
+            }
+            Shape::Map(fields) => {
+                let told = fields
+                    .iter()
+                    .filter(|(name, _)| !PROSE.contains(&name.as_str()));
+                let mut all: Vec<String> = told
+                    .map(|(name, value)| format!("{name:?}:{}", value.canonical()))
+                    .collect();
+                all.sort();
+                format!("{{{}}}", all.join(","))
             }
         }
     }

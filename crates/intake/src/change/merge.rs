@@ -2,13 +2,10 @@
 //!
 //! The recursion meets the same edits in the same order whatever is decided, so that the number of an edit is its name.
 
-use super::document::{Document, Placed, Shape};
+use super::document::{Document, PROSE, Placed, Shape};
 use super::words::{self, Item};
 use heronshale_model::source::Span;
 use std::collections::{BTreeMap, BTreeSet};
-
-/// Fields that say nothing about packets.
-const PROSE: [&str; 5] = ["description", "reason", "contact", "review_by", "needs"];
 
 /// Lists of which the absence is the empty list.
 const LISTS: [&str; 30] = [
@@ -62,6 +59,8 @@ fn is_list(item: &Item<'_>, field: &str) -> bool {
 /// What an edit is, as the recursion meets it.
 pub(super) struct Met<'m> {
     pub item: Item<'m>,
+    /// The field or list of it; empty for a whole item or element.
+    pub field: &'m str,
     /// What becomes what, in words.
     pub text: String,
     /// Where: in NEW, of what is gone in OLD.
@@ -85,12 +84,28 @@ pub(super) struct Merge<'d, D> {
     pub old: &'d Document,
     pub new: &'d Document,
     pub decide: D,
+    /// Whether of equal routes the first is taken somewhere.
+    first_route: bool,
 }
 
 /// A list as it is matched: the key of each element, and the element.
 type Keyed<'p> = Vec<(String, &'p Placed)>;
 
 impl<'d, D: Decide> Merge<'d, D> {
+    pub fn new(old: &'d Document, new: &'d Document, decide: D) -> Self {
+        let mut said = Vec::new();
+        for document in [old, new] {
+            let items = document.sections.values().flatten();
+            items.for_each(|item| item.texts_of("equal_routes", &mut said));
+        }
+        Self {
+            old,
+            new,
+            decide,
+            first_route: said.contains(&"first"),
+        }
+    }
+
     /// All sections of the state.
     pub fn whole(&mut self) -> BTreeMap<String, Vec<Placed>> {
         let names: BTreeSet<&String> = self
@@ -106,10 +121,15 @@ impl<'d, D: Decide> Merge<'d, D> {
             let (old, new) = (keyed(section, old), keyed(section, new));
             let mut items = Vec::new();
             for (key, before, after) in matched(&old, &new) {
+                // Of the rules of a union any admits.
+                let is_union = |side: Option<&Placed>| {
+                    side.is_none_or(|side| side.text_at("form").is_none_or(|form| form == "union"))
+                };
                 let item = Item {
                     section,
                     id: &key,
                     within: None,
+                    is_union: section == "security_groups" && is_union(before) && is_union(after),
                 };
                 items.extend(self.item(&item, before, after));
             }
@@ -134,6 +154,7 @@ impl<'d, D: Decide> Merge<'d, D> {
             (Some(before), None) => {
                 let met = Met {
                     item: *item,
+                    field: "",
                     text: format!("remove {}", item.name()),
                     span: before.span,
                     gone: true,
@@ -147,6 +168,7 @@ impl<'d, D: Decide> Merge<'d, D> {
                 let adds = item.within.is_none().then(|| item.id.to_owned());
                 let met = Met {
                     item: *item,
+                    field: "",
                     text: format!("add {}", item.name()),
                     span: after.span,
                     gone: false,
@@ -216,6 +238,7 @@ impl<'d, D: Decide> Merge<'d, D> {
         }
         let met = Met {
             item: *item,
+            field: name,
             text: words::changed(item, name, was, is),
             span: is.map_or(if both { new_span } else { old_span }, |side| side.span),
             gone: is.is_none(),
@@ -252,6 +275,7 @@ impl<'d, D: Decide> Merge<'d, D> {
                     section: item.section,
                     id: &name,
                     within: Some(&within),
+                    is_union: item.is_union,
                 };
                 self.item(&element, before, after)
             } else {
@@ -259,9 +283,10 @@ impl<'d, D: Decide> Merge<'d, D> {
             };
             kept.extend(value.map(|value| (key, value)));
         }
-        let moved = words::order_matters(item, name, &old, &new) && {
+        let moved = words::order_matters(item, name, (&old, &new), self.first_route) && {
             let met = Met {
                 item: *item,
+                field: name,
                 text: format!("{}: order of {}", item.name(), words::field(name)),
                 span: new.first().map_or(span, |(_, one)| one.span),
                 gone: false,
@@ -293,6 +318,7 @@ impl<'d, D: Decide> Merge<'d, D> {
         }
         let met = Met {
             item: *item,
+            field: name,
             text: words::listed(item, name, one, gone),
             span: one.span,
             gone,
@@ -388,7 +414,7 @@ fn paired<'p>(old: &'p [Placed], new: &'p [Placed]) -> (Keyed<'p>, Keyed<'p>) {
                 // Rules with an id are known by it though others of the list have none.
                 None => one
                     .text_at("id")
-                    .map_or_else(|| one.json().to_string(), |id| format!("id {id}")),
+                    .map_or_else(|| one.canonical(), |id| format!("id {id}")),
             };
             let count = seen.entry(key.clone()).or_default();
             *count += 1;

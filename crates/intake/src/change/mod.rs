@@ -69,7 +69,7 @@ impl Decide for Listing<'_> {
         let (line, start) = file.line(span.start);
         let owner = find(met.item.section, id)
             .and_then(|item| words::owner_of(met.item.section, &item, &find));
-        if met.item.section == "estate" && met.text.contains(": taken ") {
+        if met.item.section == "estate" && met.field == "taken" {
             self.passes = Some(self.edits.len());
         }
         self.edits.push(Edit {
@@ -83,6 +83,7 @@ impl Decide for Listing<'_> {
             },
             section: met.item.section,
             item: id.to_owned(),
+            field: met.field.to_owned(),
             whole: met.whole,
             gone: met.gone,
             gap: met.item.section == "gaps",
@@ -115,17 +116,14 @@ impl Difference {
     pub fn of(old: &Snapshot, new: &Snapshot) -> Self {
         let documents = [&old.texts, &new.texts].map(|texts: &Vec<SourceText>| Document::of(texts));
         let [before, after] = documents;
-        let mut listing = Merge {
-            old: &before,
-            new: &after,
-            decide: Listing {
-                old: (&old.estate.sources, &before),
-                new: (&new.estate.sources, &after),
-                edits: Vec::new(),
-                puts: Vec::new(),
-                passes: None,
-            },
+        let listing = Listing {
+            old: (&old.estate.sources, &before),
+            new: (&new.estate.sources, &after),
+            edits: Vec::new(),
+            puts: Vec::new(),
+            passes: None,
         };
+        let mut listing = Merge::new(&before, &after, listing);
         listing.whole();
         let Listing {
             mut edits,
@@ -192,11 +190,7 @@ impl Difference {
 
     /// The document of a state, as a snapshot file.
     fn merged(&self, taken: &dyn Fn(usize) -> bool) -> Value {
-        let mut merge = Merge {
-            old: &self.old,
-            new: &self.new,
-            decide: Taking { at: 0, taken },
-        };
+        let mut merge = Merge::new(&self.old, &self.new, Taking { at: 0, taken });
         let mut whole = Map::new();
         whole.insert("format".to_owned(), json!(FORMAT));
         whole.insert("version".to_owned(), json!(VERSION));

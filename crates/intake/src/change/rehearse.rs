@@ -230,8 +230,7 @@ fn element<'w>(
                 continue;
             }
             for list in *lists {
-                let elements = item[*list].as_array();
-                for (place, one) in elements.into_iter().flatten().enumerate() {
+                for (place, one) in elements_of(&item[*list]).iter().enumerate() {
                     let known = ["id", "interface", "address"];
                     let known = known.iter().find_map(|field| one[*field].as_str());
                     names.extend(known.map(|known| format!("{of}/{known}")));
@@ -249,9 +248,26 @@ fn element<'w>(
     };
     let list = whole
         .get_mut(section)
-        .and_then(|items| items[at][list].as_array_mut());
+        .and_then(|items| as_list(&mut items[at][list]));
     list.map(|list| (list, place))
         .ok_or_else(|| wrong(format!("there is no {kind} called `{name}`"), FORMS))
+}
+
+/// The elements of a list; one value alone stands for a list of one.
+fn elements_of(value: &Value) -> &[Value] {
+    match value {
+        Value::Array(all) => all,
+        Value::Null => &[],
+        one => std::slice::from_ref(one),
+    }
+}
+
+/// The same to be changed; none of what is not there.
+fn as_list(value: &mut Value) -> Option<&mut Vec<Value>> {
+    if value.is_object() {
+        *value = Value::Array(vec![value.take()]);
+    }
+    value.as_array_mut()
 }
 
 /// Something fails.
@@ -281,8 +297,7 @@ fn down(whole: &mut Map<String, Value>, text: &str) -> Result<(), NoChange> {
         return Ok(());
     };
     let each = |one: &mut Value, list: &str, field: &str| {
-        let all = one[list].as_array_mut();
-        for element in all.into_iter().flatten() {
+        for element in as_list(&mut one[list]).into_iter().flatten() {
             element[field] = json!(false);
         }
     };
@@ -291,7 +306,7 @@ fn down(whole: &mut Map<String, Value>, text: &str) -> Result<(), NoChange> {
         "balancer" => each(one, "back_ends", "healthy"),
         "firewall" => {
             each(one, "members", "up");
-            if one["members"].as_array().is_none_or(Vec::is_empty) {
+            if elements_of(&one["members"]).is_empty() {
                 one["members"] = json!([{ "id": "only", "up": false }]);
             }
         }

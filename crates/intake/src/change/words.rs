@@ -9,6 +9,8 @@ pub(super) struct Item<'m> {
     pub id: &'m str,
     /// The list in which it stands, of which item.
     pub within: Option<&'m str>,
+    /// Whether it is a union group, of whose rules any admits.
+    pub is_union: bool,
 }
 
 impl Item<'_> {
@@ -157,13 +159,16 @@ pub(super) fn listed(item: &Item<'_>, name: &str, one: &Placed, gone: bool) -> S
     }
 }
 
+/// The elements of a list, each with its key.
+type Keyed<'l, 'p> = &'l [(String, &'p Placed)];
+
 /// Whether elements that both lists have stand in another order, where an order has a meaning: in lists of which the first
 /// match decides, unless both have priorities of their own, and where the first is the primary one.
 pub(super) fn order_matters(
     item: &Item<'_>,
     list: &str,
-    old: &[(String, &Placed)],
-    new: &[(String, &Placed)],
+    (old, new): (Keyed<'_, '_>, Keyed<'_, '_>),
+    first_route: bool,
 ) -> bool {
     let place = |key: &String| new.iter().position(|(other, _)| other == key);
     let common: Vec<(usize, &Placed)> = old
@@ -183,10 +188,12 @@ pub(super) fn order_matters(
     match list {
         // Rules of unlike priorities are sorted anyhow; neighbours that decide alike may change places, but this is not looked at.
         "inbound" | "outbound" | "rules" | "sections" => {
-            turned(&|one, other| priority(one) == priority(other))
+            // Where rules come or go as well, their places among the others must be known.
+            let same = common.len() == old.len() && common.len() == new.len();
+            !item.is_union && turned(&|one, other| !same || priority(one) == priority(other))
         }
         "destination_translations" | "source_translations" | "class_order" => turned(&|_, _| true),
-        "routes" => turned(&|_, _| true),
+        "routes" => first_route && turned(&|_, _| true),
         "records" => turned(&|one, other| one.text_at("name") == other.text_at("name")),
         "addresses" if item.section == "interfaces" => {
             turned(&|one, other| is_v4(one) == is_v4(other))

@@ -5,6 +5,7 @@ use super::reach::shortened;
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::{Answer, ChangedRow, CompareAnswer, OutcomeFact, TurnedExpectation};
+use heronshale_audit::describe::moment_text;
 use heronshale_audit::expect::State;
 use heronshale_audit::facts::{Meaning, StepFact};
 use heronshale_change::Class;
@@ -41,6 +42,13 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
             &format!("{rows} of connections {fail} in another way than before (--details)."),
         );
     }
+    if found.unknown_in_both {
+        page.blank();
+        page.say(
+            FAINT,
+            "Some connections are unknown in both states. Nothing is said about them.",
+        );
+    }
     page.foot(heading);
     page.finish()
 }
@@ -48,7 +56,7 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
 /// The sentence: what breaks, what opens, what is lost.
 fn sentence(found: &CompareAnswer) -> String {
     if found.edits.is_empty() && found.rows.is_empty() {
-        return "Nothing differs.".to_owned();
+        return "Nothing differs: there are no edits.".to_owned();
     }
     let of = |class: Class| found.rows.iter().filter(move |row| row.class == class);
     let mut said = Vec::new();
@@ -112,17 +120,35 @@ fn sentence(found: &CompareAnswer) -> String {
             count => said.push(format!("{count} {several}{forbidden}.")),
         }
     }
-    if said.is_empty() {
+    let open = [
+        Class::BecameUnknown,
+        Class::BecameKnown,
+        Class::NotComparable,
+        Class::Undecided,
+    ];
+    let open: usize = open.into_iter().map(|class| of(class).count()).sum();
+    if said.is_empty() && open == 0 {
         let edits = plural(found.edits.len(), "edit");
         let others = found
             .rows
             .iter()
             .any(|row| row.class != Class::FailsOtherwise);
-        said.push(if others {
-            format!("No connection opens or is lost by {edits}; some fare differently.")
+        let known = if found.unknown_in_both || found.edits.iter().any(|edit| edit.not_judged) {
+            "is known to open or to be lost"
         } else {
-            format!("No connection changes by {edits}.")
-        });
+            "opens or is lost"
+        };
+        let rest = if others {
+            "; some fare differently"
+        } else {
+            ""
+        };
+        said.push(format!("No connection {known} by {edits}{rest}."));
+    }
+    match open {
+        0 => {}
+        1 => said.push("1 way is unknown or undecided.".to_owned()),
+        several => said.push(format!("{several} ways are unknown or undecided.")),
     }
     said.join(" ")
 }
@@ -142,9 +168,12 @@ fn edits(page: &mut Page, found: &CompareAnswer) {
         .collect();
     let owned = match owners.len() {
         0 => String::new(),
-        count => format!(" of {}", plural(count, "owner")),
+        count => format!(", {}", plural(count, "owner")),
     };
-    page.heading(&format!("EDITS ({}{owned})", found.edits.len()));
+    let since = found.since.as_ref().map_or_else(String::new, |since| {
+        format!(" SINCE {}", moment_text(since))
+    });
+    page.heading(&format!("EDITS{since} ({}{owned})", found.edits.len()));
     let shown = if page.look.details { usize::MAX } else { 26 };
     let width = found
         .edits
@@ -163,10 +192,10 @@ fn edits(page: &mut Page, found: &CompareAnswer) {
         } else {
             at(&edit.place)
         };
-        let effect = if edit.without_effect {
-            "; makes no difference"
-        } else {
-            ""
+        let effect = match (edit.without_effect, edit.not_judged) {
+            (true, _) => "; makes no known difference",
+            (_, true) => "; not judged, names are not compared",
+            _ => "",
         };
         let label = format!(" {:<width$}  ", edit.letter);
         let text = format!("{}  ({place}{owner}{effect})", edit.text);

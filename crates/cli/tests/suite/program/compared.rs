@@ -351,3 +351,86 @@ fn an_overlay_replaces_what_has_its_id() {
     // Nothing but the answer is written.
     assert_eq!(folder.files().len(), 2);
 }
+
+#[test]
+fn what_is_not_judged_is_not_said_to_make_no_difference() {
+    let folder = Folder::new();
+    let with = |more: &str| format!("{OLD}{more}");
+    let gap = "gaps: [{ object: \"group:winches\", lacks: rules }]\n";
+    let name = "public_names: [{ name: crane.example, addresses: 203.0.113.9 }]\n";
+    for (old, new, not_judged, unknown) in [
+        (
+            with(name),
+            with(&name.replace("113.9", "113.7")),
+            true,
+            false,
+        ),
+        (
+            with(gap),
+            with(gap).replace("{ id: winch,", "{ id: winch, tags: { use: lift },"),
+            false,
+            true,
+        ),
+    ] {
+        folder.write("old.yaml", &old);
+        folder.write("new.yaml", &new);
+        let (_, answer) = folder.json(&["compare", "old.yaml", "new.yaml"]);
+        let answer = &answer["answer"];
+        assert_eq!(answer["edits"][0]["not_judged"], not_judged, "{answer:#}");
+        assert_eq!(
+            answer["edits"][0]["without_effect"], !not_judged,
+            "{answer:#}"
+        );
+        assert_eq!(answer["unknown_in_both"], unknown, "{answer:#}");
+        let told = folder.run(&["compare", "old.yaml", "new.yaml"]).ok();
+        assert!(
+            told.starts_with("No connection is known to open or to be lost by "),
+            "{told}"
+        );
+    }
+}
+
+#[test]
+fn an_order_without_a_meaning_is_no_edit() {
+    let (one, other) = (
+        "{ id: a, services: tcp 1, peers: any }",
+        "{ id: b, services: tcp 2, peers: any }",
+    );
+    let (_, answer) = {
+        let folder = Folder::new();
+        let rules = |rules: &str| {
+            OLD.replace(
+                "inbound: [{ id: web, services: tcp 443, peers: any }]",
+                rules,
+            )
+        };
+        folder.write("old.yaml", rules(&format!("inbound: [{one}, {other}]")));
+        folder.write("new.yaml", rules(&format!("inbound: [{other}, {one}]")));
+        folder.json(&["compare", "old.yaml", "new.yaml", "--fail-on", "any"])
+    };
+    assert_eq!(answer["answer"]["edits"], serde_json::json!([]));
+}
+
+const DERRICK: &str = "lost crane, winch → 10.1.3.3 tcp 443 by a";
+
+#[test]
+fn what_is_down_stops_what_leads_by_it() {
+    let devices = "firewalls:\n  - { id: lock, interfaces: [{ interface: lock-east }, { interface: lock-west }], policy: lock, routes: [{ to: 10.2.0.0/16, interface: lock-west }, { to: 10.1.0.0/16, interface: lock-east }] }\nfirewall_policies: [{ id: lock, default: allow }]\nbalancers:\n  - { id: derrick, network: east, kind: keeping, front_ends: { address: 10.1.3.3, services: tcp 443 }, back_ends: { interface: crane } }\n";
+    let estate = OLD
+        .replace("{ id: west, network: west, routes: [] }", "{ id: west, network: west, routes: [{ id: east, to: 10.1.0.0/16, next_hop: \"interface:lock-west\" }] }")
+        .replace("routes: [{ id: out, to", "routes: [{ id: west, to: 10.2.0.0/16, next_hop: \"interface:lock-east\" }, { id: out, to");
+    let folder = Folder::new();
+    folder.write("old.yaml", format!("{estate}{devices}"));
+    for (change, wanted) in [
+        ("down firewall lock", "lost crane → depot tcp 8080 by a"),
+        ("down balancer derrick", DERRICK),
+        ("down back end derrick/crane", DERRICK),
+    ] {
+        let (_, answer) = folder.json(&["rehearse", change, "-e", "old.yaml"]);
+        let rows = rows(&answer);
+        assert!(
+            rows.iter().any(|row| row.starts_with(wanted)),
+            "{change}: {rows:?}"
+        );
+    }
+}
