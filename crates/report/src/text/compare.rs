@@ -22,7 +22,7 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
     } = answer;
     let mut page = Page::new(look);
     page.top(&sentence(found), heading);
-    edits(&mut page, found);
+    edits(&mut page, found, heading.taken.as_ref());
     moved(&mut page, found);
     turned(&mut page, found);
     for (title, style, rows) in blocks(found, look.details) {
@@ -120,20 +120,17 @@ fn sentence(found: &CompareAnswer) -> String {
             count => said.push(format!("{count} {several}{forbidden}.")),
         }
     }
-    let open = [
-        Class::BecameUnknown,
-        Class::BecameKnown,
-        Class::NotComparable,
-        Class::Undecided,
-    ];
-    let open: usize = open.into_iter().map(|class| of(class).count()).sum();
-    if said.is_empty() && open == 0 {
+    let count =
+        |classes: &[Class]| -> usize { classes.iter().map(|class| of(*class).count()).sum() };
+    let known = count(&[Class::BecameKnown]);
+    let open = count(&[Class::BecameUnknown, Class::NotComparable, Class::Undecided]);
+    if said.is_empty() && open + known == 0 {
         let edits = plural(found.edits.len(), "edit");
         let others = found
             .rows
             .iter()
             .any(|row| row.class != Class::FailsOtherwise);
-        let known = if found.unknown_in_both || found.edits.iter().any(|edit| edit.not_judged) {
+        let happens = if found.unknown_in_both || found.edits.iter().any(|edit| edit.not_judged) {
             "is known to open or to be lost"
         } else {
             "opens or is lost"
@@ -143,12 +140,21 @@ fn sentence(found: &CompareAnswer) -> String {
         } else {
             ""
         };
-        said.push(format!("No connection {known} by {edits}{rest}."));
+        said.push(format!("No connection {happens} by {edits}{rest}."));
     }
-    match open {
-        0 => {}
-        1 => said.push("1 way is unknown or undecided.".to_owned()),
-        several => said.push(format!("{several} ways are unknown or undecided.")),
+    for (count, one, several) in [
+        (
+            open,
+            "way is unknown or undecided",
+            "ways are unknown or undecided",
+        ),
+        (known, "way was unknown before", "ways were unknown before"),
+    ] {
+        match count {
+            0 => {}
+            1 => said.push(format!("1 {one}.")),
+            count => said.push(format!("{count} {several}.")),
+        }
     }
     said.join(" ")
 }
@@ -157,7 +163,7 @@ fn is_inward(row: &ChangedRow) -> bool {
     row.sets.iter().any(|set| set.start == "internet")
 }
 
-fn edits(page: &mut Page, found: &CompareAnswer) {
+fn edits(page: &mut Page, found: &CompareAnswer, taken: Option<&String>) {
     if found.edits.is_empty() {
         return;
     }
@@ -170,9 +176,13 @@ fn edits(page: &mut Page, found: &CompareAnswer) {
         0 => String::new(),
         count => format!(", {}", plural(count, "owner")),
     };
-    let since = found.since.as_ref().map_or_else(String::new, |since| {
-        format!(" SINCE {}", moment_text(since))
-    });
+    let since = found
+        .since
+        .as_ref()
+        .filter(|since| Some(*since) != taken)
+        .map_or_else(String::new, |since| {
+            format!(" SINCE {}", moment_text(since))
+        });
     page.heading(&format!("EDITS{since} ({}{owned})", found.edits.len()));
     let shown = if page.look.details { usize::MAX } else { 26 };
     let width = found
