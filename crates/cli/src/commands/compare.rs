@@ -16,8 +16,8 @@ use std::path::PathBuf;
 
 /// What can happen in one state of the estate that cannot in another, and because of which edit
 ///
-/// Every connection is judged in both states, there and back. What differs is told with the edits that make the difference, alone
-/// or together, and with the deciding rule before and after. Expectations are judged in both states.
+/// Judges every connection in both states, there and back. Each difference names the edits that make it, alone or together, and the
+/// deciding rule before and after. Expectations are judged in both states.
 #[derive(Args, Debug)]
 pub struct Compare {
     /// The old state: a snapshot file or folder
