@@ -8,9 +8,10 @@ use heronshale_audit::facts::{Meaning, PathTraffic, StepFact, meaning_of, step_f
 use heronshale_change::{Class, Comparison, Difference, From, Outcome, question, start_of};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::walk::Verdict;
+use heronshale_model::change::Edit;
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
-use heronshale_sets::packet::{Packet, service};
+use heronshale_sets::packet::{Packet, PacketSet, service};
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
@@ -169,7 +170,7 @@ pub fn letter(mut at: usize) -> String {
     letters.iter().rev().collect()
 }
 
-fn letters(all: &[usize]) -> Vec<String> {
+pub(crate) fn letters(all: &[usize]) -> Vec<String> {
     all.iter().map(|at| letter(*at)).collect()
 }
 
@@ -182,7 +183,7 @@ fn start_text(from: &From) -> String {
     }
 }
 
-fn outcome_fact(outcome: &Outcome) -> OutcomeFact {
+pub(crate) fn outcome_fact(outcome: &Outcome) -> OutcomeFact {
     let joined = |pick: &dyn Fn(&heronshale_change::Seen) -> Vec<String>| {
         let mut all: Vec<String> = outcome.ways.iter().flat_map(pick).collect();
         all.sort();
@@ -235,10 +236,59 @@ fn family_of(addresses: &Addresses) -> Family {
 }
 
 /// One of its packets, as a client of a state sends it.
-fn example(view: &Fabric<'_>, one: &Difference) -> Option<Packet> {
-    let sent = question(view, &one.from, &one.packets);
+pub(crate) fn example(view: &Fabric<'_>, from: &From, packets: &PacketSet) -> Option<Packet> {
+    let sent = question(view, from, packets);
     let sent = sent.and_then(|asked| asked.packets.witness());
-    sent.or_else(|| one.packets.witness())
+    sent.or_else(|| packets.witness())
+}
+
+/// Packets in words: from whom, and what to whom. `internet` are the addresses from which the internet sends.
+pub(crate) fn in_words(
+    view: &Fabric<'_>,
+    packets: &PacketSet,
+    internet: &Addresses,
+) -> (Vec<PeerWords>, Vec<PathTraffic>) {
+    let ends = packets.sources().union(&packets.destinations());
+    let mut symbols = symbols(view, &ends);
+    // Less what changed sides, which no row is about.
+    symbols.insert(0, ("the internet".to_owned(), internet.clone()));
+    let rows = packets.rows();
+    let mut from: Vec<PeerWords> = Vec::new();
+    let mut traffic = Vec::new();
+    for row in &rows {
+        let family = family_of(&row.sources);
+        from.push(peer_words(family, row.sources.of(family), &symbols));
+        for (destinations, services) in &row.destinations {
+            traffic.push(PathTraffic {
+                sources: peer_words(family, row.sources.of(family), &symbols),
+                destinations: peer_words(family, destinations.of(family), &symbols),
+                services: service::texts(family, services),
+                exact: true,
+            });
+        }
+    }
+    if traffic.len() > MOST_LISTED {
+        traffic = summed(packets, &symbols);
+    }
+    (from, traffic)
+}
+
+/// All edits, with their letters.
+pub(crate) fn edit_facts(
+    edits: &[Edit],
+    without_effect: &[usize],
+    not_judged: &[usize],
+) -> Vec<ChangeEdit> {
+    let fact = |(at, edit): (usize, &Edit)| ChangeEdit {
+        letter: letter(at),
+        text: edit.text.clone(),
+        owner: edit.owner.clone(),
+        place: edit.place.clone(),
+        gone: edit.gone,
+        without_effect: without_effect.contains(&at),
+        not_judged: not_judged.contains(&at),
+    };
+    edits.iter().enumerate().map(fact).collect()
 }
 
 /// What makes rows one.
@@ -276,7 +326,7 @@ impl Reading<'_, '_> {
     /// The step that decides about a packet.
     fn decides(view: &Fabric<'_>, one: &Difference) -> Option<StepFact> {
         let packet = one.packets.lowest()?;
-        let alone = heronshale_sets::packet::PacketSet::single(&packet).any_source_port();
+        let alone = PacketSet::single(&packet).any_source_port();
         let asked = question(view, &one.from, &alone)?;
         let packet = asked.packets.lowest()?;
         let (answered, judged) = in_detail(view, &asked, &packet);
@@ -301,28 +351,7 @@ impl Reading<'_, '_> {
 
     fn row(&mut self, one: &Difference) -> (Alike, ChangedRow) {
         let (view, judging) = self.view_of(one.class);
-        let ends = one.packets.sources().union(&one.packets.destinations());
-        let mut symbols = symbols(view, &ends);
-        // Less what changed sides, which no row is about.
-        symbols.insert(0, ("the internet".to_owned(), self.internet.clone()));
-        let rows = one.packets.rows();
-        let mut from: Vec<PeerWords> = Vec::new();
-        let mut traffic = Vec::new();
-        for row in &rows {
-            let family = family_of(&row.sources);
-            from.push(peer_words(family, row.sources.of(family), &symbols));
-            for (destinations, services) in &row.destinations {
-                traffic.push(PathTraffic {
-                    sources: peer_words(family, row.sources.of(family), &symbols),
-                    destinations: peer_words(family, destinations.of(family), &symbols),
-                    services: service::texts(family, services),
-                    exact: true,
-                });
-            }
-        }
-        if traffic.len() > MOST_LISTED {
-            traffic = summed(&one.packets, &symbols);
-        }
+        let (from, traffic) = in_words(view, &one.packets, &self.internet);
         let spoken = (!judging.is_silent())
             .then(|| start_of(view, &one.from))
             .flatten()
@@ -341,7 +370,7 @@ impl Reading<'_, '_> {
                 decides: walked.then(|| Self::decides(view, one)).flatten(),
                 ..outcome_fact(outcome)
             });
-        let example = example(view, one).as_ref().map(witness);
+        let example = example(view, &one.from, &one.packets).as_ref().map(witness);
         self.walked += usize::from(walked);
         let [before, now] = facts;
         let words = |words: &PeerWords| format!("{words:?}");
@@ -432,20 +461,13 @@ pub fn compare_answer(
             .filter(|gap| !there.contains(gap))
             .collect()
     };
-    let edits = comparison.edits.iter().enumerate();
     CompareAnswer {
         since: old.estate.taken.map(|taken| taken.to_string()),
-        edits: edits
-            .map(|(at, edit)| ChangeEdit {
-                letter: letter(at),
-                text: edit.text.clone(),
-                owner: edit.owner.clone(),
-                place: edit.place.clone(),
-                gone: edit.gone,
-                without_effect: comparison.without_effect.contains(&at),
-                not_judged: comparison.not_judged.contains(&at),
-            })
-            .collect(),
+        edits: edit_facts(
+            &comparison.edits,
+            &comparison.without_effect,
+            &comparison.not_judged,
+        ),
         rows,
         unknown_in_both: comparison.unknown_in_both,
         fails_otherwise,

@@ -16,6 +16,7 @@ mod find;
 mod fixes;
 mod inventory;
 mod matrix;
+mod order;
 mod path;
 mod plain_routes;
 mod reach;
@@ -54,6 +55,10 @@ pub use inventory::{
     PublicRow, SetRow, SiteRow, SubnetRow, TableRow, inventory,
 };
 pub use matrix::{CellAnswer, CellFact, CellPart, CellVerdict, Matrix, MatrixAnswer, SegmentFact};
+pub use order::{
+    BetweenFact, CheckFact, ConflictFact, ConstraintFact, HarmFact, OrderAnswer, StepOfOrder,
+    order_answer,
+};
 pub use path::{
     LookupFact, PathAnswer, PathEnd, PathEntrance, PathPart, Symptom, path_answer, since,
 };

@@ -128,42 +128,76 @@ pub fn compare_all(
     compare_within((old, new), between, judged, None)
 }
 
-fn compare_within(
-    (old, new): (&Fabric<'_>, &Fabric<'_>),
-    between: &dyn States,
-    judged: &(dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync),
-    reach: Option<&Touched>,
-) -> Comparison {
-    let (before, after) = (own_public(old), own_public(new));
-    let released = before.difference(&after);
-    let taken = after.difference(&before);
-    let moved = released.union(&taken);
-    let hands = changing_hands(old.estate, new.estate);
-    let (one, other) = (State::of(old, &hands), State::of(new, &hands));
-    let internet = one
-        .sources(&From::Internet)
-        .intersection(&other.sources(&From::Internet))
-        .difference(&moved);
-    let froms: BTreeSet<&From> = one.froms().chain(other.froms()).collect();
-    let asked: Vec<(&From, PacketSet)> = froms
-        .into_iter()
-        .flat_map(|from| {
-            let (here, there) = (one.sources(from), other.sources(from));
-            let (sources, to) = if *from == From::Internet {
-                (vec![internet.clone()], internet_at_large())
-            } else {
-                let all = parts_of(&here.union(&there));
-                (all, Addresses::all().difference(&moved))
-            };
-            let packets = sources.into_iter().map(move |sources| match reach {
-                None => everything(&sources, &to),
-                Some(reach) => reach.of(&sources, &to),
-            });
-            packets.map(move |packets| (from, packets))
-        })
-        .filter(|(_, packets)| !packets.is_empty())
-        .collect();
-    let differs = |(from, packets): &(&From, PacketSet)| {
+/// Two states to be compared: where connections start, and which are asked about.
+pub(crate) struct Frame<'f, 'e> {
+    pub old: State<'f, 'e>,
+    pub new: State<'f, 'e>,
+    /// The addresses that change hands between the two.
+    pub hands: Addresses,
+    /// The addresses from which the internet sends in both.
+    pub internet: Addresses,
+    /// Addresses of the estate that are the internet's in the new state.
+    pub released: Addresses,
+    /// Addresses of the internet that are the estate's in the new state.
+    pub taken: Addresses,
+    /// Of each start packets, whatever the source port; of one start several times.
+    pub asked: Vec<(From, PacketSet)>,
+}
+
+impl<'f, 'e> Frame<'f, 'e> {
+    /// The frame of two states; of `reach` only what it holds is asked about.
+    pub fn of((old, new): (&'f Fabric<'e>, &'f Fabric<'e>), reach: Option<&Touched>) -> Self {
+        let (before, after) = (own_public(old), own_public(new));
+        let released = before.difference(&after);
+        let taken = after.difference(&before);
+        let moved = released.union(&taken);
+        let hands = changing_hands(old.estate, new.estate);
+        let (one, other) = (State::of(old, &hands), State::of(new, &hands));
+        let internet = one
+            .sources(&From::Internet)
+            .intersection(&other.sources(&From::Internet))
+            .difference(&moved);
+        let froms: BTreeSet<&From> = one.froms().chain(other.froms()).collect();
+        let asked: Vec<(From, PacketSet)> = froms
+            .into_iter()
+            .flat_map(|from| {
+                let (here, there) = (one.sources(from), other.sources(from));
+                let (sources, to) = if *from == From::Internet {
+                    (vec![internet.clone()], internet_at_large())
+                } else {
+                    let all = parts_of(&here.union(&there));
+                    (all, Addresses::all().difference(&moved))
+                };
+                let packets = sources.into_iter().map(move |sources| match reach {
+                    None => everything(&sources, &to),
+                    Some(reach) => reach.of(&sources, &to),
+                });
+                packets.map(move |packets| (from.clone(), packets))
+            })
+            .filter(|(_, packets)| !packets.is_empty())
+            .collect();
+        Self {
+            old: one,
+            new: other,
+            hands,
+            internet,
+            released,
+            taken,
+            asked,
+        }
+    }
+}
+
+/// What differs between the two states of a frame, class by class, its causes not looked for; and whether something is unknown
+/// in both.
+pub(crate) fn differing(frame: &Frame<'_, '_>) -> (Vec<Difference>, bool) {
+    let Frame {
+        old: one,
+        new: other,
+        asked,
+        ..
+    } = frame;
+    let differs = |(from, packets): &(From, PacketSet)| {
         let mut all = Outcomes::default();
         let was = one.outcomes(from, packets, &mut all);
         let is = other.outcomes(from, packets, &mut all);
@@ -187,7 +221,7 @@ fn compare_within(
             let (old, new) = (all.get(a).clone(), all.get(b).clone());
             Class::of(&old, &new).map(|class| Difference {
                 class,
-                from: (*from).clone(),
+                from: from.clone(),
                 packets,
                 old,
                 new,
@@ -196,9 +230,26 @@ fn compare_within(
         });
         (found.collect::<Vec<_>>(), !open.is_empty())
     };
-    let (found, open): (Vec<Vec<Difference>>, Vec<bool>) =
-        each(&asked, differs).into_iter().unzip();
-    let found: Vec<Difference> = found.into_iter().flatten().collect();
+    let (found, open): (Vec<Vec<Difference>>, Vec<bool>) = each(asked, differs).into_iter().unzip();
+    (found.into_iter().flatten().collect(), open.contains(&true))
+}
+
+fn compare_within(
+    (old, new): (&Fabric<'_>, &Fabric<'_>),
+    between: &dyn States,
+    judged: &(dyn for<'e> Fn(&'e Estate) -> Fabric<'e> + Sync),
+    reach: Option<&Touched>,
+) -> Comparison {
+    let frame = Frame::of((old, new), reach);
+    let (found, unknown_in_both) = differing(&frame);
+    let Frame {
+        hands,
+        internet,
+        released,
+        taken,
+        ..
+    } = frame;
+    let moved = released.union(&taken);
     let edits = between.edits();
     let (mut differences, all_tried) = causes(
         found,
@@ -237,7 +288,7 @@ fn compare_within(
         differences,
         without_effect,
         not_judged,
-        unknown_in_both: open.contains(&true),
+        unknown_in_both,
         internet,
         released,
         taken,

@@ -11,12 +11,18 @@ mod cause;
 mod class;
 mod compare;
 mod impact;
+mod order;
 mod outcome;
+mod search;
 mod starts;
 
 pub use cause::Cause;
 pub use class::{Class, Rank};
 pub use compare::{Comparison, Difference, compare, compare_all};
 pub use impact::touched;
+pub use order::{
+    Between, Check, Conflict, Constraint, Harm, Harmed, MOST_EXACT, NoOrder, Order, Ordering, Step,
+    Why, order,
+};
 pub use outcome::{Outcome, Seen};
 pub use starts::{From, question, start_of};

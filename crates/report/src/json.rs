@@ -4,7 +4,7 @@ use crate::harmless::harmless_json;
 use serde::Serialize;
 
 /// The kinds of answers that have a schema, each with it; `tests/schemas.rs` writes these files from the types.
-const SCHEMAS: [(&str, &str); 22] = [
+const SCHEMAS: [(&str, &str); 23] = [
     ("audit", include_str!("../schemas/audit.json")),
     ("compare", include_str!("../schemas/compare.json")),
     ("connections", include_str!("../schemas/connections.json")),
@@ -26,6 +26,7 @@ const SCHEMAS: [(&str, &str); 22] = [
     ("inventory", include_str!("../schemas/inventory.json")),
     ("matrix", include_str!("../schemas/matrix.json")),
     ("matrix-cell", include_str!("../schemas/matrix-cell.json")),
+    ("order", include_str!("../schemas/order.json")),
     ("path", include_str!("../schemas/path.json")),
     ("plan", include_str!("../schemas/plan.json")),
     ("reach", include_str!("../schemas/reach.json")),

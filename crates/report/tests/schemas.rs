@@ -2,8 +2,8 @@
 
 use heronshale_answers::{
     Answer, Audit, CellAnswer, CompareAnswer, ConnectionsAnswer, Effective, ExportAnswer,
-    ExposureAnswer, Finds, Inventory, MatrixAnswer, PathAnswer, PlanAnswer, ReachAnswer,
-    RoutesAnswer, RuleAnswer, TidyAnswer, VERSION,
+    ExposureAnswer, Finds, Inventory, MatrixAnswer, OrderAnswer, PathAnswer, PlanAnswer,
+    ReachAnswer, RoutesAnswer, RuleAnswer, TidyAnswer, VERSION,
 };
 use heronshale_audit::finding::{Accepted, Finding};
 use heronshale_model::coverage::{CoverageAnswer, GuideAnswer, ReadAnswer};
@@ -30,6 +30,7 @@ fn of_type(kind: &str) -> Schema {
         "matrix" => schema_for!(Answer<MatrixAnswer>),
         "matrix-cell" => schema_for!(Answer<CellAnswer>),
         "reach" => schema_for!(Answer<ReachAnswer>),
+        "order" => schema_for!(Answer<OrderAnswer>),
         "path" => schema_for!(Answer<PathAnswer>),
         "plan" => schema_for!(Answer<PlanAnswer>),
         "routes" => schema_for!(Answer<RoutesAnswer>),

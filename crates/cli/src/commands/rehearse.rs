@@ -2,8 +2,15 @@
 
 use super::compare::{Comparing, tell};
 use crate::failure::Failure;
+use crate::opened::Opened;
 use clap::Args;
+use heronshale_answers::order_answer;
+use heronshale_audit::expect::{State, standings};
+use heronshale_change::{NoOrder, Ordering, order};
+use heronshale_engine::fabric::Fabric;
 use heronshale_intake::{Change, Difference, NoChange, SourceText, rehearsed};
+use heronshale_report as report;
+use heronshale_sets::address::Addresses;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -17,6 +24,9 @@ pub struct Rehearse {
     /// snapshot items that replace those of the same id
     #[arg(value_name = "CHANGE", required = true)]
     changes: Vec<String>,
+    /// Say in which order to make the edits, so that no state in between is worse than both ends
+    #[arg(long, conflicts_with = "fail_on")]
+    order: bool,
     #[command(flatten)]
     comparing: Comparing,
 }
@@ -38,8 +48,60 @@ impl Rehearse {
         };
         let difference = Difference::of(opened.snapshot(), &after);
         let views = (&opened.view(), &opened.view_of(&after.estate));
+        if self.order {
+            return steps(&opened, views, &difference);
+        }
         tell(&opened, views, &difference, &fail_on)
     }
+}
+
+/// Puts the edits in order; 1 if every order passes a harmful state.
+fn steps(
+    opened: &Opened,
+    views: (&Fabric<'_>, &Fabric<'_>),
+    difference: &Difference,
+) -> Result<u8, Failure> {
+    let kept = |view: &Fabric<'_>| {
+        let all = standings(view);
+        all.iter().map(|one| one.state == State::Kept).collect()
+    };
+    let with = Ordering {
+        between: difference,
+        judged: &|estate| opened.view_of(estate),
+        kept: &kept,
+        marked: marked(views.0).union(&marked(views.1)),
+    };
+    let found = order(views, &with).map_err(|error| match error {
+        NoOrder::TooMany { steps, most } => Failure::wrong(
+            format!("{steps} steps are too many to put in order: {most} are the most here"),
+            "rehearse fewer changes at once",
+        ),
+        NoOrder::Illegal => Failure::wrong(
+            "no order of these edits was found: each passes a state that is no legal estate",
+            "make the edits together",
+        ),
+    })?;
+    let answer = order_answer(views, &found);
+    let is_safe = answer.is_safe;
+    opened.answer(views.1, "order", answer, report::order)?;
+    Ok(u8::from(!is_safe))
+}
+
+/// The addresses of marked interfaces, public ones included.
+fn marked(view: &Fabric<'_>) -> Addresses {
+    let marks = view.tuning.marks.iter();
+    let all: Vec<_> = marks
+        .flat_map(|mark| view.tagged(std::slice::from_ref(mark)))
+        .collect();
+    let public = view.estate.public_addresses.items().iter();
+    let public = public
+        .filter(|one| one.interface.is_some_and(|id| all.contains(&id)))
+        .map(|one| Addresses::single(one.address));
+    let own = all
+        .iter()
+        .map(|id| view.estate.interfaces[*id].addresses.clone());
+    own.chain(public)
+        .fold(Addresses::empty(), |sum, one| sum.union(&one))
 }
 
 /// Reads one change: a path if there is one, else words.

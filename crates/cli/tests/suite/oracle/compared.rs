@@ -19,7 +19,7 @@ use heronshale_sets::packet::PacketSet;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 
-fn read(json: &Value) -> Option<Snapshot> {
+pub(super) fn read(json: &Value) -> Option<Snapshot> {
     load_texts(&[("estate.json", &json.to_string())]).ok()
 }
 
@@ -106,7 +106,7 @@ fn with_few_clients(random: &mut Rng) -> Value {
 }
 
 /// An estate, and what some edits make of it.
-fn pair(random: &mut Rng) -> (Value, Value) {
+pub(super) fn pair(random: &mut Rng) -> (Value, Value) {
     let (old, other) = (with_few_clients(random), with_few_clients(random));
     let known: BTreeSet<String> = [&old, &other]
         .into_iter()
@@ -127,7 +127,7 @@ fn pair(random: &mut Rng) -> (Value, Value) {
     }
 }
 
-fn judged(estate: &Estate) -> Fabric<'_> {
+pub(super) fn judged(estate: &Estate) -> Fabric<'_> {
     Fabric::new(estate, None)
 }
 

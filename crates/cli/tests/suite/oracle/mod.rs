@@ -19,6 +19,7 @@ mod levels;
 mod listing;
 mod naive;
 mod openstack;
+mod orders;
 mod plans;
 mod records;
 mod removed;
