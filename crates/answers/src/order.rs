@@ -55,8 +55,8 @@ pub struct BetweenFact {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct CheckFact {
-    /// How the connection changes by the step.
-    pub class: Class,
+    /// How the connection changes by the step; none if it stays as it is, and would not if a later step were made first.
+    pub class: Option<Class>,
     /// The connection.
     pub example: Witness,
     /// Its verdict after the step.
@@ -230,7 +230,11 @@ pub fn order_answer((old, new): (&Fabric<'_>, &Fabric<'_>), order: &Order) -> Or
             owner: owner(&step.edits),
             any_time: step.any_time,
             check: step.check.as_ref().and_then(|check| {
-                let view = if check.class == Class::Lost { old } else { new };
+                let view = if check.class == Some(Class::Lost) {
+                    old
+                } else {
+                    new
+                };
                 check_fact(view, check)
             }),
             after: state(&step.after),

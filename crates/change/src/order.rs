@@ -138,8 +138,8 @@ pub struct Constraint {
 /// A connection that fares otherwise after a step.
 #[derive(Clone, Debug)]
 pub struct Check {
-    /// How it changes.
-    pub class: Class,
+    /// How it changes; none if it stays as it is, and would not without this step once a later one is made.
+    pub class: Option<Class>,
     /// Where it starts.
     pub from: From,
     /// The connections.
@@ -543,7 +543,7 @@ impl Judge<'_, '_, '_> {
         let full = self.full();
         let prefix = |count: usize| path[..count].iter().fold(0_u64, |bits, at| bits | 1 << at);
         let is_safe = (1..path.len()).all(|count| self.is_safe(prefix(count), full));
-        let free = if is_safe && all_tried {
+        let free = if is_safe && all_tried && path.len() > 1 {
             self.free(path)
         } else {
             Vec::new()
@@ -570,10 +570,27 @@ impl Judge<'_, '_, '_> {
                 undo: undo.map(|state| (*state).clone()).collect(),
             }
         });
+        let constraints = self.constraints(&bound);
+        let mut steps: Vec<Step> = steps.collect();
+        for (at, step) in steps.iter_mut().enumerate() {
+            let keeps = constraints.iter().filter(|one| one.first == at);
+            let mut harmed = keeps.flat_map(|one| match &one.why {
+                Why::Harm(state) => state.harmed.as_slice(),
+                Why::Needs => &[],
+            });
+            if step.check.is_none() {
+                step.check = harmed.find(|one| one.harm == Harm::Ends).map(|one| Check {
+                    class: None,
+                    from: one.from.clone(),
+                    packets: one.packets.clone(),
+                    now: one.outcomes[0].clone(),
+                });
+            }
+        }
         Order {
             edits: self.edits.clone(),
-            steps: steps.collect(),
-            constraints: self.constraints(&bound),
+            steps,
+            constraints,
             conflict: (!is_safe).then(|| self.conflict(all_tried, path)),
             all_tried,
             open,
@@ -648,9 +665,9 @@ impl Judge<'_, '_, '_> {
                 (class != Class::FailsOtherwise).then_some((class, other))
             });
             for ((class, now), packets) in pairs.regions() {
-                if found.as_ref().is_none_or(|one| class < one.class) {
+                if found.as_ref().is_none_or(|one| Some(class) < one.class) {
                     found = Some(Check {
-                        class,
+                        class: Some(class),
                         from: from.clone(),
                         packets,
                         now: all.get(now).clone(),

@@ -5,7 +5,6 @@ mod change;
 mod configuration;
 mod connections;
 mod document;
-mod edit;
 mod files;
 mod json;
 mod kept;
@@ -17,15 +16,15 @@ mod reading;
 mod sections;
 mod slips;
 mod statements;
+mod text;
 mod tree;
 mod values;
 mod written;
 mod yaml;
 
-pub use change::{Change, Difference, NoChange, rehearsed};
+pub use change::{Change, Difference, NoChange, rehearsed, written};
 pub use configuration::{Configuration, configuration_schema, load_configuration};
 pub use connections::{ConnectionList, load_connections};
-pub use edit::{Edited, without_rules};
 pub use files::CONFIGURATION;
 pub use files::{ACCEPTANCES, EXPECTATIONS};
 pub use files::{LoadError, NotRead, SourceText};
@@ -43,4 +42,5 @@ pub use sections::{snapshot_schema, snapshot_sections};
 pub use statements::{
     acceptances_schema, expectations_schema, load_acceptances, load_expectations,
 };
+pub use text::{Edited, Rewritten, without_rules};
 pub use written::{FORMAT, VERSION};

@@ -2,13 +2,15 @@
 
 use super::compare::{Comparing, tell};
 use crate::failure::Failure;
+use crate::files::write_all;
 use crate::opened::Opened;
+use crate::terminal;
 use clap::Args;
 use heronshale_answers::order_answer;
 use heronshale_audit::expect::{State, standings};
 use heronshale_change::{NoOrder, Ordering, order};
 use heronshale_engine::fabric::Fabric;
-use heronshale_intake::{Change, Difference, NoChange, SourceText, rehearsed};
+use heronshale_intake::{Change, Difference, NoChange, Snapshot, SourceText, rehearsed, written};
 use heronshale_report as report;
 use heronshale_sets::address::Addresses;
 use std::fs;
@@ -20,13 +22,20 @@ use std::path::{Path, PathBuf};
 /// after the other, and each row says which of them it needs.
 #[derive(Args, Debug)]
 pub struct Rehearse {
-    /// In words ("remove rule GROUP/RULE", "down peering NAME", "attach table NAME to subnet NAME"), or a file or folder of
-    /// snapshot items that replace those of the same id
+    /// In words ("remove rule GROUP/RULE", "add rule GROUP/RULE tcp 443 from 10.0.0.0/8", "down peering NAME", "attach table NAME
+    /// to subnet NAME"); a file or folder of snapshot items that replace those of the same id; or a patch: JSON Patch (RFC 6902)
+    /// or Merge Patch (RFC 7396), of FILE if it is called FILE.patch.json or FILE.merge.json, else of all files as one
     #[arg(value_name = "CHANGE", required = true)]
     changes: Vec<String>,
     /// Say in which order to make the edits, so that no state in between is worse than both ends
     #[arg(long, conflicts_with = "fail_on")]
     order: bool,
+    /// Write the changed files, comments and layout kept, into this folder
+    #[arg(long, value_name = "FOLDER", help_heading = "Output")]
+    write: Option<PathBuf>,
+    /// Overwrite files that are there
+    #[arg(long, requires = "write", help_heading = "Output")]
+    force: bool,
     #[command(flatten)]
     comparing: Comparing,
 }
@@ -35,11 +44,10 @@ impl Rehearse {
     pub fn run(&self) -> Result<u8, Failure> {
         let Comparing { estate, stated, .. } = &self.comparing;
         let fail_on = self.comparing.fail_on()?;
-        let changes: Vec<Change> = self
-            .changes
-            .iter()
-            .map(|text| change(text))
-            .collect::<Result<_, _>>()?;
+        let mut changes: Vec<Change> = Vec::new();
+        for text in &self.changes {
+            changes.extend(read(text)?);
+        }
         let opened = estate.open_with(stated)?;
         let after = match rehearsed(opened.snapshot(), &changes) {
             Ok(after) => after,
@@ -48,10 +56,36 @@ impl Rehearse {
         };
         let difference = Difference::of(opened.snapshot(), &after);
         let views = (&opened.view(), &opened.view_of(&after.estate));
+        if let Some(folder) = &self.write {
+            self.write_to(folder, &opened, &after)?;
+        }
         if self.order {
             return steps(&opened, views, &difference);
         }
         tell(&opened, views, &difference, &fail_on)
+    }
+
+    /// Writes the files that change. What they say is read again first.
+    fn write_to(&self, folder: &Path, opened: &Opened, after: &Snapshot) -> Result<(), Failure> {
+        let files = written(opened.snapshot(), after);
+        let texts: Vec<(&str, &str)> = files
+            .iter()
+            .map(|file| (file.name.as_str(), file.text.as_str()))
+            .collect();
+        write_all(folder, &texts, self.force)?;
+        if files.is_empty() {
+            terminal::tell("Wrote nothing: no file changes.\n");
+        }
+        for file in &files {
+            let path = folder.join(&file.name);
+            let lost = if file.layout_kept {
+                ""
+            } else {
+                "; its comments and its layout are lost"
+            };
+            terminal::tell(&format!("Wrote {}{lost}.\n", path.display()));
+        }
+        Ok(())
     }
 }
 
@@ -104,8 +138,8 @@ fn marked(view: &Fabric<'_>) -> Addresses {
         .fold(Addresses::empty(), |sum, one| sum.union(&one))
 }
 
-/// Reads one change: a path if there is one, else words.
-fn change(text: &str) -> Result<Change, Failure> {
+/// Reads changes: those of a path if there is one, else words.
+fn read(text: &str) -> Result<Vec<Change>, Failure> {
     let path = Path::new(text);
     if !path.exists() {
         if text.split_whitespace().count() < 2 {
@@ -114,7 +148,7 @@ fn change(text: &str) -> Result<Change, Failure> {
                 "write for example \"remove rule GROUP/RULE\", with quotation marks",
             ));
         }
-        return Ok(Change::Words(text.to_owned()));
+        return Ok(vec![Change::Words(text.to_owned())]);
     }
     let mut files: Vec<PathBuf> = Vec::new();
     if path.is_dir() {
@@ -134,20 +168,33 @@ fn change(text: &str) -> Result<Change, Failure> {
     }
     if files.is_empty() {
         return Err(Failure::wrong(
-            format!("the folder {text} holds no snapshot file"),
-            "a change in a folder is a set of snapshot files, JSON or YAML",
+            format!("the folder {text} holds neither a snapshot file nor a patch"),
+            "a change in a folder is a set of snapshot files, JSON or YAML, or of patches, JSON",
         ));
     }
-    let read = |file: &PathBuf| {
+    let mut overlay = Vec::new();
+    let mut changes = Vec::new();
+    for file in &files {
         let text = fs::read_to_string(file).map_err(|error| failed(file, error))?;
         let name = file.display().to_string();
-        Ok(SourceText { name, text })
-    };
-    files
-        .iter()
-        .map(read)
-        .collect::<Result<_, _>>()
-        .map(Change::Overlay)
+        let source = SourceText { name, text };
+        if is_patch(&source) {
+            changes.push(Change::Patch(source));
+        } else {
+            overlay.push(source);
+        }
+    }
+    if !overlay.is_empty() {
+        changes.push(Change::Overlay(overlay));
+    }
+    Ok(changes)
+}
+
+/// Whether a file is a patch: a list, or a JSON object that is no snapshot.
+fn is_patch(source: &SourceText) -> bool {
+    let text = source.text.trim_start();
+    source.is_json()
+        && (text.starts_with('[') || text.starts_with('{') && !text.contains("\"format\""))
 }
 
 fn failed(path: &Path, error: std::io::Error) -> Failure {

@@ -2,10 +2,14 @@
 
 mod document;
 mod merge;
+mod patch;
 mod rehearse;
+mod spoken;
 mod words;
+mod write;
 
 pub use rehearse::{Change, NoChange, rehearsed};
+pub use write::written;
 
 use crate::files::SourceText;
 use crate::load::{Snapshot, load_texts};

@@ -57,7 +57,7 @@ pub fn order(answer: &Answer<OrderAnswer>, look: Look) -> String {
             }
             Some(state) => format!("else {}", state_text(state, look)),
         };
-        page.hang(STRONG, &label, &text, 12);
+        page.hang(STRONG, &label, &text, 13);
     }
     undo(&mut page, found, look);
     if found.unknown_at_ends {

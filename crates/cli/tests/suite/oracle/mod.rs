@@ -23,6 +23,7 @@ mod orders;
 mod plans;
 mod records;
 mod removed;
+mod rewritten;
 mod round_trips;
 mod routes;
 #[cfg(feature = "seeded-faults")]

@@ -123,7 +123,7 @@ fn packets(random: &mut Rng, json: &Value, count: usize) -> Vec<(String, &'stati
 }
 
 /// YAML written line by line, with a comment before each item.
-fn yaml(value: &Value, indent: usize, out: &mut String) {
+pub(super) fn yaml(value: &Value, indent: usize, out: &mut String) {
     use std::fmt::Write;
     let space = " ".repeat(indent);
     match value {

@@ -3,7 +3,7 @@
 use crate::folder::Folder;
 use serde_json::Value;
 
-const OLD: &str = "\
+pub(super) const OLD: &str = "\
 format: heronshale-snapshot
 version: 1
 estate: { name: Two piers, taken: 2026-11-02T06:00:00Z }
@@ -58,7 +58,7 @@ fn compared(edits: &[(&str, &str)], options: &[&str]) -> (i32, Value) {
 }
 
 /// The rows that say something, as `class from → to: services (cause)`.
-fn rows(answer: &Value) -> Vec<String> {
+pub(super) fn rows(answer: &Value) -> Vec<String> {
     let text = |value: &Value| value.as_str().unwrap().to_owned();
     let all = answer["answer"]["rows"].as_array().unwrap().iter();
     let told = all.filter(|row| row["class"] != "fails-otherwise");

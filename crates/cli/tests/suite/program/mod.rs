@@ -21,6 +21,7 @@ mod lacking;
 mod machines;
 mod openings;
 mod reader;
+mod rehearsed;
 mod screens;
 mod situations;
 mod stated;

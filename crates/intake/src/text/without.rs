@@ -3,6 +3,7 @@
 //! The text is edited, read again, and compared with what the patch makes of the old document: were the two to differ,
 //! nothing would be offered.
 
+use super::{bracket_cuts, dash_before, line_item};
 use crate::files::SourceText;
 use crate::load::Snapshot;
 use crate::tree::{Node, Scalar, Sink, Value as Tree};
@@ -80,7 +81,8 @@ fn value_of(node: &Node<'_>) -> Value {
     }
 }
 
-fn document(file: FileId, source: &SourceText, text: &str) -> Result<Value, Problem> {
+/// The document of a file.
+pub(crate) fn document(file: FileId, source: &SourceText, text: &str) -> Result<Value, Problem> {
     let mut document = Document::default();
     if source.is_json() {
         json::read(file, text, &mut document)?
@@ -151,7 +153,11 @@ fn edit(snapshot: &Snapshot, file: FileId, source: &SourceText, lists: Gone) -> 
 }
 
 /// The parts of a text to be cut so that some items of a list go; none if that cannot be done safely.
-fn cuts_of(text: &str, items: &[(usize, usize)], gone: &[usize]) -> Option<Vec<(usize, usize)>> {
+pub(super) fn cuts_of(
+    text: &str,
+    items: &[(usize, usize)],
+    gone: &[usize],
+) -> Option<Vec<(usize, usize)>> {
     let dashed: Option<Vec<usize>> = gone
         .iter()
         .map(|at| dash_before(text, items[*at].0))
@@ -165,55 +171,5 @@ fn cuts_of(text: &str, items: &[(usize, usize)], gone: &[usize]) -> Option<Vec<(
                 .collect()
         });
     }
-    // Items between brackets: with each goes one comma.
-    let mut cuts = Vec::new();
-    let mut at = 0;
-    while at < items.len() {
-        if !gone.contains(&at) {
-            at += 1;
-            continue;
-        }
-        let first = at;
-        while at < items.len() && gone.contains(&at) {
-            at += 1;
-        }
-        let cut = match (first.checked_sub(1), items.get(at)) {
-            (_, Some(next)) => (items[first].0, next.0),
-            (Some(before), None) => (items[before].1, items[at - 1].1),
-            (None, None) => (items[first].0, items[at - 1].1),
-        };
-        cuts.push(cut);
-    }
-    Some(cuts)
-}
-
-/// The dash of a list written line by line, if an item stands behind one.
-fn dash_before(text: &str, start: usize) -> Option<usize> {
-    let line = text[..start].rfind('\n').map_or(0, |at| at + 1);
-    let front = &text[line..start];
-    let dash = front.trim_end().strip_suffix('-')?;
-    dash.trim().is_empty().then_some(line + dash.len())
-}
-
-/// All lines of an item behind a dash: to the next line that is not indented more deeply.
-fn line_item(text: &str, dash: usize) -> (usize, usize) {
-    let begin = text[..dash].rfind('\n').map_or(0, |at| at + 1);
-    let column = dash - begin;
-    let mut end = text[dash..]
-        .find('\n')
-        .map_or(text.len(), |at| dash + at + 1);
-    let mut kept = end;
-    while end < text.len() {
-        let line_end = text[end..].find('\n').map_or(text.len(), |at| end + at + 1);
-        let line = &text[end..line_end];
-        let indent = line.len() - line.trim_start().len();
-        if !line.trim().is_empty() {
-            if indent <= column {
-                break;
-            }
-            kept = line_end;
-        }
-        end = line_end;
-    }
-    (begin, kept)
+    Some(bracket_cuts(items, gone))
 }
