@@ -15,6 +15,7 @@ mod figure;
 mod find;
 mod fixes;
 mod inventory;
+mod losses;
 mod matrix;
 mod order;
 mod path;
@@ -53,6 +54,9 @@ pub use fixes::{EditFact, FixFact, ObstacleFact, SinceFact};
 pub use inventory::{
     DeviceRow, FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow,
     PublicRow, SetRow, SiteRow, SubnetRow, TableRow, inventory,
+};
+pub use losses::{
+    Failed, FailureFact, FailuresAnswer, LossFact, LostFact, Standings, failures_answer,
 };
 pub use matrix::{CellAnswer, CellFact, CellPart, CellVerdict, Matrix, MatrixAnswer, SegmentFact};
 pub use order::{

@@ -3,7 +3,7 @@
 use crate::cause::{Cause, causes};
 use crate::class::{Class, rank};
 use crate::impact::{Touched, touched};
-use crate::outcome::{Outcome, Outcomes, State};
+use crate::outcome::{Outcome, OutcomeMap, Outcomes, State};
 use crate::starts::From;
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::change::{Edit, States};
@@ -188,23 +188,33 @@ impl<'f, 'e> Frame<'f, 'e> {
     }
 }
 
-/// What differs between the two states of a frame, class by class, its causes not looked for; and whether something is unknown
-/// in both.
-pub(crate) fn differing(frame: &Frame<'_, '_>) -> (Vec<Difference>, bool) {
-    let Frame {
-        old: one,
-        new: other,
-        asked,
-        ..
-    } = frame;
-    let differs = |(from, packets): &(From, PacketSet)| {
+/// What becomes of all that is asked, start by start, and the outcomes by their numbers.
+pub(crate) type Walks = Vec<(OutcomeMap, Outcomes)>;
+
+/// Walks all that is asked in one state.
+pub(crate) fn walks(state: &State<'_, '_>, asked: &[(From, PacketSet)]) -> Walks {
+    each(asked, |(from, packets)| {
         let mut all = Outcomes::default();
-        let was = one.outcomes(from, packets, &mut all);
-        let is = other.outcomes(from, packets, &mut all);
+        let map = state.outcomes(from, packets, &mut all);
+        (map, all)
+    })
+}
+
+/// What differs between two states, class by class, its causes not looked for; and whether something is unknown in both.
+pub(crate) fn differing(
+    asked: &[(From, PacketSet)],
+    old: &Walks,
+    new: &Walks,
+) -> (Vec<Difference>, bool) {
+    let numbers: Vec<usize> = (0..asked.len()).collect();
+    let differs = |at: &usize| {
+        let ((from, _), (was, before), (is, after)) = (&asked[*at], &old[*at], &new[*at]);
         let mut pairs: Vec<(u32, u32)> = Vec::new();
-        let both = was.combine(&is, |a, b| {
-            let class = Class::of(all.get(a), all.get(b));
-            class.map(|_| {
+        let mut open = false;
+        let both = was.combine(is, |a, b| {
+            let (old, new) = (before.get(a), after.get(b));
+            open |= rank(old).is_none() && rank(new).is_none();
+            Class::of(old, new).map(|_| {
                 let known = pairs.iter().position(|pair| *pair == (a, b));
                 known.unwrap_or_else(|| {
                     pairs.push((a, b));
@@ -212,13 +222,9 @@ pub(crate) fn differing(frame: &Frame<'_, '_>) -> (Vec<Difference>, bool) {
                 })
             })
         });
-        let open = was.combine(&is, |a, b| {
-            let unknown = rank(all.get(a)).is_none() && rank(all.get(b)).is_none();
-            unknown.then_some(())
-        });
         let found = both.regions().into_iter().filter_map(|(pair, packets)| {
             let (a, b) = pairs[pair];
-            let (old, new) = (all.get(a).clone(), all.get(b).clone());
+            let (old, new) = (before.get(a).clone(), after.get(b).clone());
             Class::of(&old, &new).map(|class| Difference {
                 class,
                 from: from.clone(),
@@ -228,9 +234,10 @@ pub(crate) fn differing(frame: &Frame<'_, '_>) -> (Vec<Difference>, bool) {
                 cause: Cause::default(),
             })
         });
-        (found.collect::<Vec<_>>(), !open.is_empty())
+        (found.collect::<Vec<_>>(), open)
     };
-    let (found, open): (Vec<Vec<Difference>>, Vec<bool>) = each(asked, differs).into_iter().unzip();
+    let (found, open): (Vec<Vec<Difference>>, Vec<bool>) =
+        each(&numbers, differs).into_iter().unzip();
     (found.into_iter().flatten().collect(), open.contains(&true))
 }
 
@@ -241,7 +248,8 @@ fn compare_within(
     reach: Option<&Touched>,
 ) -> Comparison {
     let frame = Frame::of((old, new), reach);
-    let (found, unknown_in_both) = differing(&frame);
+    let [was, is] = [&frame.old, &frame.new].map(|state| walks(state, &frame.asked));
+    let (found, unknown_in_both) = differing(&frame.asked, &was, &is);
     let Frame {
         hands,
         internet,

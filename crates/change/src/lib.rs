@@ -11,6 +11,7 @@ mod cause;
 mod class;
 mod compare;
 mod impact;
+mod losses;
 mod order;
 mod outcome;
 mod search;
@@ -20,6 +21,7 @@ pub use cause::Cause;
 pub use class::{Class, Rank};
 pub use compare::{Comparison, Difference, compare, compare_all};
 pub use impact::touched;
+pub use losses::{Base, Loss};
 pub use order::{
     Between, Check, Conflict, Constraint, Harm, Harmed, MOST_EXACT, NoOrder, Order, Ordering, Step,
     Why, order,

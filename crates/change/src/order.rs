@@ -7,15 +7,14 @@
 //! Invariants: a state that is no legal estate is never entered; what was given up counts as harm.
 
 use crate::class::{Class, Rank, rank};
-use crate::compare::{Frame, everything};
+use crate::compare::{Frame, everything, walks};
 use crate::outcome::{Outcome, OutcomeMap, Outcomes, State};
 use crate::search::{Cost, Found, States as Passed};
 use crate::starts::From;
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::change::{Edit, States};
-use heronshale_model::estate::{Estate, Name};
+use heronshale_model::estate::Estate;
 use heronshale_sets::address::Addresses;
-use heronshale_sets::each::each;
 use heronshale_sets::packet::PacketSet;
 use rustc_hash::FxHashMap;
 use serde::Serialize;
@@ -378,12 +377,8 @@ impl Judge<'_, '_, '_> {
         let extra: Vec<(From, PacketSet)> = others
             .map(|from| (from.clone(), everything(&state.sources(from), &to)))
             .collect();
-        let asked: Vec<&(From, PacketSet)> = self.frame.asked.iter().chain(&extra).collect();
-        let answers = each(&asked, |(from, packets)| {
-            let mut all = Outcomes::default();
-            let map = state.outcomes(from, packets, &mut all);
-            (map, all)
-        });
+        let mut answers = walks(state, &self.frame.asked);
+        answers.extend(walks(state, &extra));
         let mut maps: Vec<OutcomeMap> = Vec::with_capacity(answers.len());
         for (map, local) in answers {
             let mut all = self.outcomes.borrow_mut();
@@ -767,19 +762,7 @@ fn harm_of([old, new, here]: [&Outcome; 3]) -> Option<Harm> {
     if [first, last, between].contains(&Rank::Fails) {
         return None;
     }
-    let all_pass = |list: fn(&crate::outcome::Seen) -> &Vec<Name>| -> BTreeSet<Name> {
-        let mut ways = old.ways.iter().chain(&new.ways).map(list);
-        let first: BTreeSet<Name> = ways.next().into_iter().flatten().cloned().collect();
-        ways.fold(first, |all, way| {
-            all.into_iter().filter(|one| way.contains(one)).collect()
-        })
-    };
-    let (there, back) = (all_pass(|way| &way.request), all_pass(|way| &way.reply));
-    let misses = |way: &crate::outcome::Seen| {
-        there.iter().any(|one| !way.request.contains(one))
-            || back.iter().any(|one| !way.reply.contains(one))
-    };
-    if here.ways.iter().any(misses) {
+    if here.misses(&[old, new]) {
         return Some(Harm::Uninspected);
     }
     let passes = |one: &Outcome| one.ways.iter().all(|way| !way.request.is_empty());

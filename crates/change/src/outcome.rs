@@ -65,6 +65,20 @@ impl Outcome {
         self.verdict.map_or("absent", Verdict::word)
     }
 
+    /// Whether some way of it lacks a firewall that every way of the others passes, there or back.
+    pub fn misses(&self, others: &[&Self]) -> bool {
+        let lists: [fn(&Seen) -> &Vec<Name>; 2] = [|way| &way.request, |way| &way.reply];
+        lists.into_iter().any(|list| {
+            let mut ways = others.iter().flat_map(|one| &one.ways).map(list);
+            let first: Vec<&Name> = ways.next().into_iter().flatten().collect();
+            let needed = ways.fold(first, |all, way| {
+                all.into_iter().filter(|one| way.contains(*one)).collect()
+            });
+            let mut own = self.ways.iter().map(list);
+            own.any(|way| needed.iter().any(|one| !way.contains(*one)))
+        })
+    }
+
     /// Whether all of it ends on the internet: from there that is no connection of the estate.
     fn ends_outside(&self) -> bool {
         let outside = |way: &Seen| way.receiver.as_deref() == Some(OUTSIDE);

@@ -79,3 +79,11 @@ pub fn progress(bytes: u64) -> indicatif::ProgressBar {
 pub fn steps() -> indicatif::ProgressBar {
     bar(None, "{pos} of {len} requests {wide_bar}")
 }
+
+/// How many failures are tried.
+pub fn failures(count: usize) -> indicatif::ProgressBar {
+    bar(
+        u64::try_from(count).ok(),
+        "{pos} of {len} failures {wide_bar} {eta}",
+    )
+}

@@ -4,7 +4,7 @@ use crate::harmless::harmless_json;
 use serde::Serialize;
 
 /// The kinds of answers that have a schema, each with it; `tests/schemas.rs` writes these files from the types.
-const SCHEMAS: [(&str, &str); 23] = [
+const SCHEMAS: [(&str, &str); 24] = [
     ("audit", include_str!("../schemas/audit.json")),
     ("compare", include_str!("../schemas/compare.json")),
     ("connections", include_str!("../schemas/connections.json")),
@@ -21,6 +21,7 @@ const SCHEMAS: [(&str, &str); 23] = [
         "finding-accepted",
         include_str!("../schemas/finding-accepted.json"),
     ),
+    ("failures", include_str!("../schemas/failures.json")),
     ("find", include_str!("../schemas/find.json")),
     ("guide", include_str!("../schemas/guide.json")),
     ("inventory", include_str!("../schemas/inventory.json")),

@@ -25,6 +25,6 @@ pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
     GroupBy, audit, compare, connections, connections_csv, coverage, drafted_profile, effective,
-    explain, exposure, finds, guide, inventory, matrix, matrix_cell, one_accepted, one_finding,
-    order, path, plan, reach, reading, routes, rule, tidy, too_many_classes,
+    explain, exposure, finds, guide, inventory, losses, matrix, matrix_cell, one_accepted,
+    one_finding, order, path, plan, reach, reading, routes, rule, tidy, too_many_classes,
 };

@@ -2,8 +2,8 @@
 
 use heronshale_answers::{
     Answer, Audit, CellAnswer, CompareAnswer, ConnectionsAnswer, Effective, ExportAnswer,
-    ExposureAnswer, Finds, Inventory, MatrixAnswer, OrderAnswer, PathAnswer, PlanAnswer,
-    ReachAnswer, RoutesAnswer, RuleAnswer, TidyAnswer, VERSION,
+    ExposureAnswer, FailuresAnswer, Finds, Inventory, MatrixAnswer, OrderAnswer, PathAnswer,
+    PlanAnswer, ReachAnswer, RoutesAnswer, RuleAnswer, TidyAnswer, VERSION,
 };
 use heronshale_audit::finding::{Accepted, Finding};
 use heronshale_model::coverage::{CoverageAnswer, GuideAnswer, ReadAnswer};
@@ -24,6 +24,7 @@ fn of_type(kind: &str) -> Schema {
         "exposure" => schema_for!(Answer<ExposureAnswer>),
         "finding" => schema_for!(Answer<Finding>),
         "finding-accepted" => schema_for!(Answer<Accepted>),
+        "failures" => schema_for!(Answer<FailuresAnswer>),
         "find" => schema_for!(Answer<Finds>),
         "guide" => schema_for!(Answer<GuideAnswer>),
         "inventory" => schema_for!(Answer<Inventory>),

@@ -1,5 +1,7 @@
 //! `heronshale rehearse`: a change that is only thought of.
 
+mod each_down;
+
 use super::compare::{Comparing, tell};
 use crate::failure::Failure;
 use crate::files::write_all;
@@ -25,11 +27,14 @@ pub struct Rehearse {
     /// In words ("remove rule GROUP/RULE", "add rule GROUP/RULE tcp 443 from 10.0.0.0/8", "down peering NAME", "attach table NAME
     /// to subnet NAME"); a file or folder of snapshot items that replace those of the same id; or a patch: JSON Patch (RFC 6902)
     /// or Merge Patch (RFC 7396), of FILE if it is called FILE.patch.json or FILE.merge.json, else of all files as one
-    #[arg(value_name = "CHANGE", required = true)]
+    #[arg(value_name = "CHANGE", required_unless_present = "each_down")]
     changes: Vec<String>,
     /// Say in which order to make the edits, so that no state in between is worse than both ends
     #[arg(long, conflicts_with = "fail_on")]
     order: bool,
+    /// Fail each thing alone, after the changes if there are any: gateways, links, peerings, firewalls, members, balancers, back ends
+    #[arg(long, conflicts_with_all = ["order", "fail_on"])]
+    each_down: bool,
     /// Write the changed files, comments and layout kept, into this folder
     #[arg(long, value_name = "FOLDER", help_heading = "Output")]
     write: Option<PathBuf>,
@@ -49,15 +54,19 @@ impl Rehearse {
             changes.extend(read(text)?);
         }
         let opened = estate.open_with(stated)?;
-        let after = match rehearsed(opened.snapshot(), &changes) {
-            Ok(after) => after,
-            Err(NoChange::Words { what, help }) => return Err(Failure::wrong(what, help)),
-            Err(NoChange::Load(error)) => return Err(error.into()),
-        };
+        let after = rehearsed(opened.snapshot(), &changes).map_err(unfit)?;
         let difference = Difference::of(opened.snapshot(), &after);
         let views = (&opened.view(), &opened.view_of(&after.estate));
         if let Some(folder) = &self.write {
             self.write_to(folder, &opened, &after)?;
+        }
+        if self.each_down {
+            let base = if changes.is_empty() {
+                opened.snapshot()
+            } else {
+                &after
+            };
+            return each_down::run(&opened, base);
         }
         if self.order {
             return steps(&opened, views, &difference);
@@ -86,6 +95,14 @@ impl Rehearse {
             terminal::tell(&format!("Wrote {}{lost}.\n", path.display()));
         }
         Ok(())
+    }
+}
+
+/// What is wrong with a change.
+fn unfit(error: NoChange) -> Failure {
+    match error {
+        NoChange::Words { what, help } => Failure::wrong(what, help),
+        NoChange::Load(error) => error.into(),
     }
 }
 

@@ -1,6 +1,7 @@
 //! The difference of two snapshots as edits, and every state between them (`docs/semantics.md` 17).
 
 mod document;
+mod failing;
 mod merge;
 mod patch;
 mod rehearse;
@@ -8,6 +9,7 @@ mod spoken;
 mod words;
 mod write;
 
+pub use failing::{Failing, failing};
 pub use rehearse::{Change, NoChange, rehearsed};
 pub use write::written;
 
