@@ -137,6 +137,8 @@ pub struct TurnedExpectation {
 pub struct CompareAnswer {
     /// When the old snapshot was taken.
     pub since: Option<String>,
+    /// How many things have another name, and are otherwise the same.
+    pub renamed: usize,
     /// All edits, in the order of their places.
     pub edits: Vec<ChangeEdit>,
     /// What changed, class by class.
@@ -463,6 +465,7 @@ pub fn compare_answer(
     };
     CompareAnswer {
         since: old.estate.taken.map(|taken| taken.to_string()),
+        renamed: 0,
         edits: edit_facts(
             &comparison.edits,
             &comparison.without_effect,

@@ -123,12 +123,11 @@ impl Compare {
         let old = opened.earlier(&self.old)?;
         same_estate(&old, &opened)?;
         let difference = Difference::of(old.snapshot(), opened.snapshot());
-        tell(
-            &opened,
-            (&old.view(), &opened.view()),
-            &difference,
-            &fail_on,
-        )
+        let renamed = difference.renamed().map(|(estate, _)| estate);
+        let before = renamed
+            .as_ref()
+            .map_or_else(|| old.view(), |estate| old.view_of(estate));
+        tell(&opened, (&before, &opened.view()), &difference, &fail_on)
     }
 }
 
@@ -143,6 +142,7 @@ pub(super) fn tell(
     let comparison = compare((before, after), difference, judged);
     let turned_by = |places: &[usize]| turned_by(difference, after, judged, places);
     let mut answer = compare_answer((before, after), &comparison, &turned_by);
+    answer.renamed = difference.renamed().map_or(0, |(_, count)| count);
     // What was changed in memory stands where it stood.
     let outcomes = answer.rows.iter_mut();
     for outcome in outcomes.flat_map(|row| [&mut row.before, &mut row.now]) {
@@ -151,7 +151,9 @@ pub(super) fn tell(
             .as_mut()
             .and_then(|step| step.place.as_mut());
         if let Some(place) = place
-            && let Some(before) = difference.place_before(place)
+            && let Some(before) = difference
+                .place_before(place)
+                .or_else(|| difference.place_in_old(place))
         {
             *place = before;
         }

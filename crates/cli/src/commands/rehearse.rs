@@ -56,7 +56,11 @@ impl Rehearse {
         let opened = estate.open_with(stated)?;
         let after = rehearsed(opened.snapshot(), &changes).map_err(unfit)?;
         let difference = Difference::of(opened.snapshot(), &after);
-        let views = (&opened.view(), &opened.view_of(&after.estate));
+        let renamed = difference.renamed().map(|(estate, _)| estate);
+        let before = renamed
+            .as_ref()
+            .map_or_else(|| opened.view(), |estate| opened.view_of(estate));
+        let views = (&before, &opened.view_of(&after.estate));
         if let Some(folder) = &self.write {
             self.write_to(folder, &opened, &after)?;
         }

@@ -5,6 +5,7 @@ mod failing;
 mod merge;
 mod patch;
 mod rehearse;
+mod renames;
 mod spoken;
 mod words;
 mod write;
@@ -19,7 +20,7 @@ use crate::reading::parse_moment;
 use crate::written::{FORMAT, VERSION};
 use document::{Document, Placed};
 use heronshale_model::change::{Edit, States};
-use heronshale_model::estate::Estate;
+use heronshale_model::estate::{Estate, RemarkKind};
 use heronshale_model::source::{Place, SourceFile, SourceMap};
 use jiff::Timestamp;
 use merge::{Decide, Merge, Met};
@@ -37,7 +38,12 @@ pub struct Difference {
     order: Vec<usize>,
     /// The files of OLD.
     files: Vec<SourceFile>,
+    /// How many items and parts of items have another name, and are otherwise the same.
+    renamed: usize,
 }
+
+/// The name of the file in which a state between two others stands.
+const STATE: &str = "state.json";
 
 struct Listing<'d> {
     old: (&'d SourceMap, &'d Document),
@@ -118,10 +124,63 @@ impl Decide for Taking<'_> {
 }
 
 impl Difference {
-    /// The difference of two snapshots.
+    /// The difference of two snapshots. What has another name in NEW, and is otherwise the same, has this name in OLD too.
     pub fn of(old: &Snapshot, new: &Snapshot) -> Self {
-        let documents = [&old.texts, &new.texts].map(|texts: &Vec<SourceText>| Document::of(texts));
-        let [before, after] = documents;
+        let [before, after] = [old, new].map(|one| Document::of(&one.texts));
+        let mut translated = Document::of(&old.texts);
+        let renamed = renames::renamed(&mut translated, &after);
+        if renamed > 0 {
+            let mut found = Self::between((old, translated), (new, after));
+            let missing = |estate: &Estate| {
+                let remarks = estate.remarks.iter();
+                let missing = remarks.filter(|one| matches!(one.what, RemarkKind::Missing { .. }));
+                missing.count()
+            };
+            let read = found.state(&[]);
+            // Were something named that is not understood here, it would dangle.
+            if read.is_some_and(|estate| missing(&estate) == missing(&old.estate)) {
+                found.renamed = renamed;
+                return found;
+            }
+            let after = Document::of(&new.texts);
+            return Self::between((old, before), (new, after));
+        }
+        Self::between((old, before), (new, after))
+    }
+
+    /// OLD with the names of NEW; none if no name differs.
+    pub fn renamed(&self) -> Option<(Estate, usize)> {
+        let estate = (self.renamed > 0).then(|| self.state(&[]))??;
+        Some((estate, self.renamed))
+    }
+
+    /// Where something of OLD with the names of NEW stands; none of a place in any other file.
+    pub fn place_in_old(&self, place: &Place) -> Option<Place> {
+        if place.file != STATE {
+            return None;
+        }
+        let mut steps = place.pointer.split('/').skip(1);
+        let items = self.old.section(steps.next()?);
+        let mut here = items.get(steps.next()?.parse::<usize>().ok()?)?;
+        for step in steps {
+            let element = step.parse::<usize>().ok();
+            let next = here
+                .get(step)
+                .or_else(|| element.and_then(|at| here.elements().get(at)));
+            let Some(next) = next else { break };
+            here = next;
+        }
+        let file = self.files.get(here.span.file.0 as usize)?;
+        let (line, start) = file.line(here.span.start);
+        Some(Place {
+            file: file.name.to_string(),
+            line,
+            column: (here.span.start - start) as usize + 1,
+            pointer: String::new(),
+        })
+    }
+
+    fn between((old, before): (&Snapshot, Document), (new, after): (&Snapshot, Document)) -> Self {
         let listing = Listing {
             old: (&old.estate.sources, &before),
             new: (&new.estate.sources, &after),
@@ -152,6 +211,7 @@ impl Difference {
         let mut difference = Self {
             order: Vec::new(),
             files: old.estate.sources.files().to_vec(),
+            renamed: 0,
             edits,
             old: before,
             new: after,
@@ -230,7 +290,7 @@ impl States for Difference {
 
     fn state(&self, taken: &[usize]) -> Option<Estate> {
         let document = self.document(taken).to_string();
-        let snapshot = load_texts(&[("state.json", &document)]);
+        let snapshot = load_texts(&[(STATE, &document)]);
         snapshot.ok().map(|snapshot| snapshot.estate)
     }
 }

@@ -23,6 +23,17 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
     let mut page = Page::new(look);
     page.top(&sentence(found), heading);
     edits(&mut page, found, heading.taken.as_ref());
+    if found.renamed > 0 {
+        page.blank();
+        let have = if found.renamed == 1 { "has" } else { "have" };
+        let things = plural(found.renamed, "thing");
+        page.say(
+            Style::new(),
+            &format!(
+                "{things} {have} another name, and are otherwise the same. The new names are used."
+            ),
+        );
+    }
     moved(&mut page, found);
     turned(&mut page, found);
     for (title, style, rows) in blocks(found, look.details) {
@@ -56,7 +67,10 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
 /// The sentence: what breaks, what opens, what is lost.
 fn sentence(found: &CompareAnswer) -> String {
     if found.edits.is_empty() && found.rows.is_empty() {
-        return "Nothing differs: there are no edits.".to_owned();
+        return match found.renamed {
+            0 => "Nothing differs: there are no edits.".to_owned(),
+            _ => "Nothing differs but names.".to_owned(),
+        };
     }
     let of = |class: Class| found.rows.iter().filter(move |row| row.class == class);
     let mut said = Vec::new();

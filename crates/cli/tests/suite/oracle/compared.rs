@@ -492,6 +492,98 @@ fn nothing_differs_from_itself_in_any_order_of_its_items() {
     }
 }
 
+/// All ids other ones, and whatever names them.
+fn with_other_ids(random: &mut Rng, json: &Value) -> Value {
+    let mut ids: BTreeSet<String> = BTreeSet::new();
+    fn collect(value: &Value, ids: &mut BTreeSet<String>) {
+        match value {
+            Value::Array(all) => all.iter().for_each(|one| collect(one, ids)),
+            Value::Object(fields) => {
+                ids.extend(fields.get("id").and_then(Value::as_str).map(str::to_owned));
+                fields.values().for_each(|one| collect(one, ids));
+            }
+            _ => {}
+        }
+    }
+    collect(json, &mut ids);
+    let part = random.bool();
+    let chosen: BTreeSet<String> = ids.into_iter().filter(|_| !part || random.bool()).collect();
+    fn renamed(value: &Value, field: &str, ids: &BTreeSet<String>) -> Value {
+        const PLAIN: [&str; 12] = [
+            "only_tagged",
+            "tag",
+            "form",
+            "kind",
+            "action",
+            "services",
+            "tags",
+            "lacks",
+            "to_port",
+            "description",
+            "zone",
+            "zones",
+        ];
+        match value {
+            Value::Array(all) => all.iter().map(|one| renamed(one, field, ids)).collect(),
+            Value::Object(fields) => {
+                let fields = fields.iter();
+                let fields = fields.map(|(name, one)| {
+                    let items = one
+                        .as_array()
+                        .is_some_and(|all| all.iter().any(Value::is_object));
+                    let plain =
+                        !items && (PLAIN.contains(&name.as_str()) || name.ends_with("_zones"));
+                    (
+                        name.clone(),
+                        if plain {
+                            one.clone()
+                        } else {
+                            renamed(one, name, ids)
+                        },
+                    )
+                });
+                Value::Object(fields.collect())
+            }
+            Value::String(text) => match text.split_once(':') {
+                Some((kind, name)) if ids.contains(name) => format!("{kind}:{name}-too").into(),
+                None if ids.contains(text) => format!("{text}-too").into(),
+                _ => value.clone(),
+            },
+            other => other.clone(),
+        }
+    }
+    renamed(json, "", &chosen)
+}
+
+#[test]
+fn nothing_differs_where_only_names_do() {
+    let mut alike = 0;
+    for seed in 0..150 {
+        let mut random = Rng::with_seed(seed);
+        let json = estate(&mut random);
+        let other = with_other_ids(&mut random, &json);
+        let (Some(old), Some(new)) = (read(&json), read(&other)) else {
+            continue;
+        };
+        let difference = Difference::of(&old, &new);
+        let edits = difference.edits();
+        assert!(edits.is_empty(), "seed {seed}: {edits:#?}");
+        let Some((estate, count)) = difference.renamed() else {
+            continue;
+        };
+        assert!(count > 0);
+        let (was, is) = (judged(&estate), judged(&new.estate));
+        let found = compare_all((&was, &is), &difference, &judged);
+        assert!(
+            found.differences.is_empty(),
+            "seed {seed}: {:#?}",
+            found.differences[0]
+        );
+        alike += 1;
+    }
+    assert!(alike > 100, "{alike} estates");
+}
+
 /// Some rules become as they are in another estate.
 fn other_rules(random: &mut Rng, json: &mut Value, other: &Value) -> Option<()> {
     let section = pick(random, &["security_groups", "network_acls"]);

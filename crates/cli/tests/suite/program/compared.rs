@@ -434,3 +434,45 @@ fn what_is_down_stops_what_leads_by_it() {
         );
     }
 }
+
+#[test]
+fn another_name_is_no_change_and_is_told() {
+    let folder = Folder::new();
+    folder.write("old.yaml", OLD);
+    let renamed = OLD
+        .replace("cranes", "hoists")
+        .replace("id: load", "id: loading");
+    folder.write("new.yaml", &renamed);
+    let (code, found) = folder.json(&["compare", "old.yaml", "new.yaml", "--fail-on", "any"]);
+    assert_eq!(
+        (code, &found["answer"]["renamed"]),
+        (0, &Value::from(2)),
+        "{found:#}"
+    );
+    assert_eq!(found["answer"]["edits"], serde_json::json!([]));
+    // What is edited as well is told by its new name, with the line in the old file of what is gone.
+    folder.write(
+        "new.yaml",
+        renamed.replace(
+            "  - { id: depot, subnet: west-a, addresses: 10.2.1.10, groups: [depots] }\n",
+            "",
+        ),
+    );
+    let (_, found) = folder.json(&["compare", "old.yaml", "new.yaml"]);
+    let edits = found["answer"]["edits"].as_array().unwrap();
+    assert_eq!(edits.len(), 1, "{edits:#?}");
+    assert_eq!(edits[0]["place"]["file"], "old.yaml");
+    assert!(
+        rows(&found)
+            .iter()
+            .any(|row| row.starts_with("lost crane → ")),
+        "{:#?}",
+        rows(&found)
+    );
+    let decides = &found["answer"]["rows"][0]["before"]["decides"]["place"];
+    assert!(
+        decides.is_null() || decides["file"] == "old.yaml",
+        "{decides}"
+    );
+    assert!(!found.to_string().contains("state.json"));
+}
