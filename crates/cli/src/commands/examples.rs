@@ -187,12 +187,12 @@ pub(super) const EXAMPLES: [(&str, [Example; 3]); 21] = [
                 "what deleting a rule would break and close",
             ),
             (
-                "\"down peering quay-cargo\" -e marrowfen-ferries",
-                "what a failure would stop, or leave uninspected",
+                "--each-down -e marrowfen-ferries",
+                "which single failure does the most harm",
             ),
             (
-                "\"attach table cargo-app to subnet cargo-app\" -e marrowfen-ferries",
-                "a planned change",
+                "\"add rule fares-db/replica tcp 5432 from group:fares-db\" \"remove rule fares-db/tmp\" --order -e marrowfen-ferries",
+                "in which order to make a change",
             ),
         ],
     ),

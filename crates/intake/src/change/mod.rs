@@ -14,7 +14,6 @@ pub use failing::{Failing, failing};
 pub use rehearse::{Change, NoChange, rehearsed};
 pub use write::written;
 
-use crate::files::SourceText;
 use crate::load::{Snapshot, load_texts};
 use crate::reading::parse_moment;
 use crate::written::{FORMAT, VERSION};

@@ -72,10 +72,12 @@ fn sentence(found: &FailuresAnswer) -> String {
         of(|loss| !loss.breaks.is_empty()),
         of(|loss| !loss.uninspected.is_empty()),
     );
-    let breaks = if breaking == 1 {
-        "1 breaks expectations".to_owned()
-    } else {
-        format!("{breaking} break expectations")
+    let stopping = of(|loss| !loss.lost.is_empty());
+    let breaks = match (breaking, stopping) {
+        (0, 1) => "1 stops connections".to_owned(),
+        (0, count) => format!("{count} stop connections"),
+        (1, _) => "1 breaks expectations".to_owned(),
+        (count, _) => format!("{count} break expectations"),
     };
     let leaves = if uninspected == 1 {
         "1 leaves traffic uninspected".to_owned()

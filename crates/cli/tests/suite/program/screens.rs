@@ -6,7 +6,7 @@ use heronshale_audit::finding::CATALOGUE;
 
 const SMALL: &str = include_str!("../../fixtures/screens/estate.yaml");
 /// Every command that answers about an estate, with an answer that says something.
-const ASKED: [&str; 32] = [
+const ASKED: [&str; 35] = [
     "inventory",
     "inventory --find tug-1",
     "inventory --find 10.1.0.0/16",
@@ -32,6 +32,9 @@ const ASKED: [&str; 32] = [
     "compare .old.yaml --fail-on lost",
     "rehearse \"remove rule tugs/web\" \"remove rule tugs/web-again\"",
     "rehearse .overlay.yaml",
+    "rehearse \"remove rule tugs/web\" \"remove rule tugs/web-again\" --order",
+    "rehearse --each-down",
+    "rehearse --each-down --details",
     "tidy",
     "explain redundant",
     "inventory --figure estate.svg",
@@ -216,6 +219,12 @@ fn answers_about_the_demo_fit_the_page() {
             60,
             "1 expectation breaks: \"the fares replicate\" (edit a).",
         ),
+        (
+            "rehearse \"remove rule fares-db/tmp\" \"add rule fares-db/replica tcp 5432 from group:fares-db\" --order",
+            40,
+            "1 before 2",
+        ),
+        ("rehearse --each-down", 60, "firewall quay-fw"),
         ("tidy", 60, "PROOF"),
         ("explain gvsg", 40, "fix "),
     ] {

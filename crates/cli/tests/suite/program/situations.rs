@@ -88,12 +88,30 @@ fn sentence(output: &str) -> String {
     lines.collect::<Vec<_>>().join(" ")
 }
 
+/// What is asked, word by word; between quotation marks stands one word. `BEFORE` is the estate without the case's changes.
+fn spoken(ask: &str) -> Vec<&str> {
+    let parts = ask.split('"').enumerate();
+    let words = parts.flat_map(|(at, part)| match at % 2 {
+        0 => part.split_whitespace().collect::<Vec<_>>(),
+        _ => vec![part],
+    });
+    words
+        .map(|word| {
+            if word == "BEFORE" {
+                "before/estate.yaml"
+            } else {
+                word
+            }
+        })
+        .collect()
+}
+
 /// What an answer is, and what is wrong with it.
 fn ask(situation: &Situation, case: &Case) -> (String, Vec<String>) {
     let folder = Folder::with(&changed(situation, case));
-    let mut words: Vec<&str> = case.ask.split_whitespace().collect();
+    folder.write("before/estate.yaml", format!("{HEAD}{}", situation.estate));
+    let mut words: Vec<&str> = spoken(&case.ask);
     if case.since {
-        folder.write("before/estate.yaml", format!("{HEAD}{}", situation.estate));
         words.extend(["--since", "before/estate.yaml"]);
     }
     words.extend(["-e", "estate.yaml"]);
