@@ -78,7 +78,7 @@ pub struct StepOfOrder {
     pub owner: Option<String>,
     /// Whether it may be made at any time, before, between or after the others.
     pub any_time: bool,
-    /// What shows that it was made; none if nothing that is known changes by it alone.
+    /// What shows that it was made, of a step for any time once all are; none if nothing that is known changes by it alone.
     pub check: Option<CheckFact>,
     /// The state after it.
     pub after: BetweenFact,

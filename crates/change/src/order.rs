@@ -154,7 +154,7 @@ pub struct Step {
     pub edits: Vec<usize>,
     /// Whether it may be made at any time.
     pub any_time: bool,
-    /// What shows that it was made.
+    /// What shows that it was made; of a step for any time once all are.
     pub check: Option<Check>,
     /// The state after it.
     pub after: Between,
@@ -558,7 +558,11 @@ impl Judge<'_, '_, '_> {
             Step {
                 edits: self.steps[*at].clone(),
                 any_time: free.contains(at),
-                check: self.check(before, after),
+                check: if free.contains(at) {
+                    self.check(full & !(1 << at), full)
+                } else {
+                    self.check(before, after)
+                },
                 after: self
                     .judge(after, full)
                     .map_or_else(Between::default, |state| (*state).clone()),

@@ -26,5 +26,5 @@ pub use problems::{SourceFile, problems};
 pub use text::{
     GroupBy, audit, compare, connections, connections_csv, coverage, drafted_profile, effective,
     explain, exposure, finds, guide, inventory, losses, matrix, matrix_cell, one_accepted,
-    one_finding, order, path, plan, reach, reading, routes, rule, tidy, too_many_classes,
+    one_finding, order, path, plan, reach, reading, review, routes, rule, tidy, too_many_classes,
 };

@@ -41,6 +41,9 @@ pub(super) struct Comparing {
         help_heading = "Output"
     )]
     fail_on: Vec<String>,
+    /// As Markdown, for a comment of a review: what matters on one screen, all of it folded below
+    #[arg(long, conflicts_with = "format", help_heading = "Output")]
+    pub review: bool,
     #[command(flatten)]
     pub estate: EstateArgs,
     #[command(flatten)]
@@ -48,6 +51,44 @@ pub(super) struct Comparing {
 }
 
 impl Comparing {
+    /// Compares two states and writes the answer; 1 if something occurs that makes it fail.
+    pub fn tell(
+        &self,
+        opened: &Opened,
+        (before, after): (&Fabric<'_>, &Fabric<'_>),
+        difference: &Difference,
+    ) -> Result<u8, Failure> {
+        let judged: &Judged<'_> = &|estate| opened.view_of(estate);
+        let comparison = compare((before, after), difference, judged);
+        let turned_by = |places: &[usize]| turned_by(difference, after, judged, places);
+        let mut answer = compare_answer((before, after), &comparison, &turned_by);
+        answer.renamed = difference.renamed().map_or(0, |(_, count)| count);
+        // What was changed in memory stands where it stood.
+        let outcomes = answer.rows.iter_mut();
+        for outcome in outcomes.flat_map(|row| [&mut row.before, &mut row.now]) {
+            let place = outcome
+                .decides
+                .as_mut()
+                .and_then(|step| step.place.as_mut());
+            if let Some(place) = place
+                && let Some(before) = difference
+                    .place_before(place)
+                    .or_else(|| difference.place_in_old(place))
+            {
+                *place = before;
+            }
+        }
+        let fail_on = self.fail_on()?;
+        let fails = fail_on.iter().any(|one| one.occurs(&answer));
+        let text = if self.review {
+            report::review
+        } else {
+            report::compare
+        };
+        opened.answer(after, "compare", answer, text)?;
+        Ok(u8::from(fails))
+    }
+
     /// What makes the comparison fail.
     pub fn fail_on(&self) -> Result<Vec<FailOn>, Failure> {
         let texts = self.fail_on.iter();
@@ -112,7 +153,7 @@ impl FailOn {
 impl Compare {
     pub fn run(&self) -> Result<u8, Failure> {
         let Comparing { estate, stated, .. } = &self.comparing;
-        let fail_on = self.comparing.fail_on()?;
+        self.comparing.fail_on()?;
         let args = EstateArgs {
             estate: self.new.clone().or_else(|| estate.estate.clone()),
             at: estate.at.clone(),
@@ -127,40 +168,9 @@ impl Compare {
         let before = renamed
             .as_ref()
             .map_or_else(|| old.view(), |estate| old.view_of(estate));
-        tell(&opened, (&before, &opened.view()), &difference, &fail_on)
+        self.comparing
+            .tell(&opened, (&before, &opened.view()), &difference)
     }
-}
-
-/// Compares two states and writes the answer; 1 if something occurs that makes it fail.
-pub(super) fn tell(
-    opened: &Opened,
-    (before, after): (&Fabric<'_>, &Fabric<'_>),
-    difference: &Difference,
-    fail_on: &[FailOn],
-) -> Result<u8, Failure> {
-    let judged: &Judged<'_> = &|estate| opened.view_of(estate);
-    let comparison = compare((before, after), difference, judged);
-    let turned_by = |places: &[usize]| turned_by(difference, after, judged, places);
-    let mut answer = compare_answer((before, after), &comparison, &turned_by);
-    answer.renamed = difference.renamed().map_or(0, |(_, count)| count);
-    // What was changed in memory stands where it stood.
-    let outcomes = answer.rows.iter_mut();
-    for outcome in outcomes.flat_map(|row| [&mut row.before, &mut row.now]) {
-        let place = outcome
-            .decides
-            .as_mut()
-            .and_then(|step| step.place.as_mut());
-        if let Some(place) = place
-            && let Some(before) = difference
-                .place_before(place)
-                .or_else(|| difference.place_in_old(place))
-        {
-            *place = before;
-        }
-    }
-    let fails = fail_on.iter().any(|one| one.occurs(&answer));
-    opened.answer(after, "compare", answer, report::compare)?;
-    Ok(u8::from(fails))
 }
 
 /// Of so many edits each is asked whether it alone turns an expectation: all are judged again each time.

@@ -2,7 +2,7 @@
 
 mod each_down;
 
-use super::compare::{Comparing, tell};
+use super::compare::Comparing;
 use crate::failure::Failure;
 use crate::files::write_all;
 use crate::opened::Opened;
@@ -30,10 +30,10 @@ pub struct Rehearse {
     #[arg(value_name = "CHANGE", required_unless_present = "each_down")]
     changes: Vec<String>,
     /// Say in which order to make the edits, so that no state in between is worse than both ends
-    #[arg(long, conflicts_with = "fail_on")]
+    #[arg(long, conflicts_with_all = ["fail_on", "review"])]
     order: bool,
     /// Fail each thing alone, after the changes if there are any: gateways, links, peerings, firewalls, members, balancers, back ends
-    #[arg(long, conflicts_with_all = ["order", "fail_on"])]
+    #[arg(long, conflicts_with_all = ["order", "fail_on", "review"])]
     each_down: bool,
     /// Write the changed files, comments and layout kept, into this folder
     #[arg(long, value_name = "FOLDER", help_heading = "Output")]
@@ -48,7 +48,7 @@ pub struct Rehearse {
 impl Rehearse {
     pub fn run(&self) -> Result<u8, Failure> {
         let Comparing { estate, stated, .. } = &self.comparing;
-        let fail_on = self.comparing.fail_on()?;
+        self.comparing.fail_on()?;
         let mut changes: Vec<Change> = Vec::new();
         for text in &self.changes {
             changes.extend(read(text)?);
@@ -75,7 +75,7 @@ impl Rehearse {
         if self.order {
             return steps(&opened, views, &difference);
         }
-        tell(&opened, views, &difference, &fail_on)
+        self.comparing.tell(&opened, views, &difference)
     }
 
     /// Writes the files that change. What they say is read again first.

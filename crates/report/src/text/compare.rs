@@ -65,7 +65,7 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
 }
 
 /// The sentence: what breaks, what opens, what is lost.
-fn sentence(found: &CompareAnswer) -> String {
+pub(super) fn sentence(found: &CompareAnswer) -> String {
     if found.edits.is_empty() && found.rows.is_empty() {
         return match found.renamed {
             0 => "Nothing differs: there are no edits.".to_owned(),
@@ -249,10 +249,10 @@ fn moved(page: &mut Page, found: &CompareAnswer) {
     }
 }
 
-type Block<'a> = (String, Style, Vec<&'a ChangedRow>);
+pub(super) type Block<'a> = (String, Style, Vec<&'a ChangedRow>);
 
 /// Rows under their titles.
-fn blocks(found: &CompareAnswer, details: bool) -> Vec<Block<'_>> {
+pub(super) fn blocks(found: &CompareAnswer, details: bool) -> Vec<Block<'_>> {
     let of = |class: Class, pick: &dyn Fn(&ChangedRow) -> bool| -> Vec<&ChangedRow> {
         let rows = found.rows.iter();
         rows.filter(|row| row.class == class && pick(row)).collect()
@@ -297,7 +297,7 @@ fn blocks(found: &CompareAnswer, details: bool) -> Vec<Block<'_>> {
 }
 
 /// The edits that make a change: `a`, `a or b`, `a with b`.
-fn cause(row: &ChangedRow) -> String {
+pub(super) fn cause(row: &ChangedRow) -> String {
     let sets: Vec<String> = row.cause.iter().map(|set| set.join(" with ")).collect();
     sets.join(" or ")
 }
@@ -339,7 +339,7 @@ fn rows_of(page: &mut Page, style: Style, rows: &[&ChangedRow]) {
 }
 
 /// To whom, with what: what goes to one end together.
-fn traffic(row: &ChangedRow, most: usize) -> String {
+pub(super) fn traffic(row: &ChangedRow, most: usize) -> String {
     let mut ends: Vec<(String, Vec<String>)> = Vec::new();
     for one in &row.traffic {
         let services = one.services.clone();
@@ -356,7 +356,7 @@ fn traffic(row: &ChangedRow, most: usize) -> String {
     shortened(&texts, 3)
 }
 
-fn judged(row: &ChangedRow, meaning: Meaning) -> String {
+pub(super) fn judged(row: &ChangedRow, meaning: Meaning) -> String {
     let names: Vec<String> = row
         .expectations
         .iter()

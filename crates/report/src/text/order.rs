@@ -117,7 +117,14 @@ fn step_text(page: &mut Page, found: &OrderAnswer, step: &StepOfOrder, is_last: 
     page.hang_behind(STRONG, &label, Style::new(), &text, 6);
     let check = step.check.as_ref().map_or_else(
         || "nothing that is known changes by this step alone".to_owned(),
-        |check| format!("check: {}", check.command),
+        |check| {
+            let when = if step.any_time {
+                "check at the end"
+            } else {
+                "check"
+            };
+            format!("{when}: {}", check.command)
+        },
     );
     page.hang(FAINT, "      ", &check, 6);
     if !is_last {

@@ -213,7 +213,7 @@ fn steps_have_an_order_in_which_nothing_is_worse_in_between() {
         (
             &[
                 "remove rule depots/load",
-                "add rule depots/again tcp 8080 from group:cranes",
+                "add rule depots/again tcp 8080-8081 from group:cranes",
             ][..],
             0,
             &["a", "b"][..],
@@ -283,5 +283,174 @@ fn steps_without_a_safe_order_are_told_with_what_happens() {
             .contains("41 steps are too many to put in order: 40 are the most here"),
         "{}",
         many.stderr
+    );
+}
+
+/// Two piers with a firewall between them; a peering leads around it.
+const LOCKED: &str = "firewalls:
+  - { id: lock, interfaces: [{ interface: lock-east }, { interface: lock-west }], policy: lock, routes: [{ to: 10.2.0.0/16, interface: lock-west }, { to: 10.1.0.0/16, interface: lock-east }] }
+firewall_policies: [{ id: lock, default: allow }]
+";
+
+fn locked(setting: &str) -> Folder {
+    let folder = Folder::new();
+    let text = OLD
+        .replace("taken: 2026-11-02T06:00:00Z", &format!("taken: 2026-11-02T06:00:00Z{setting}"))
+        .replace(
+            "routes: [{ id: out,",
+            "routes: [{ id: by-lock, to: 10.2.1.0/24, next_hop: \"firewall:lock\" }, { id: out,",
+        )
+        .replace(
+            "network: west, routes: []",
+            "network: west, routes: [{ id: by-lock, to: 10.1.1.0/24, next_hop: \"firewall:lock\" }]",
+        );
+    folder.write("all/old.yaml", text + LOCKED);
+    folder.write(
+        "all/expectations.yaml",
+        "format: heronshale-expectations\nversion: 1\nexpectations:\n  - { name: cranes load, from: crane, may_reach: depot, on: tcp 8080 }\n",
+    );
+    folder
+}
+
+/// Each failure with how many groups go uninspected, the expectations that break, and how many groups stop.
+fn failures(answer: &Value) -> Vec<(String, usize, usize, usize)> {
+    let all = answer["answer"]["failures"].as_array().unwrap().iter();
+    let count = |one: &Value, list: &str| one["loss"][list].as_array().unwrap().len();
+    all.map(|one| {
+        let name = format!(
+            "{} {}",
+            one["kind"].as_str().unwrap(),
+            one["name"].as_str().unwrap()
+        );
+        (
+            name,
+            count(one, "uninspected"),
+            count(one, "breaks"),
+            count(one, "lost"),
+        )
+    })
+    .collect()
+}
+
+#[test]
+fn each_failure_does_what_it_does_when_it_is_rehearsed_alone() {
+    for setting in ["", ", settings: { missing_next_hop: skipped }"] {
+        let folder = locked(setting);
+        let (code, all) = folder.json(&["rehearse", "--each-down", "-e", "all"]);
+        assert_eq!(code, 0);
+        let found = failures(&all);
+        assert!(found.len() > 1, "{found:?}");
+        for (name, uninspected, breaks, lost) in &found {
+            let (_, alone) = folder.json(&["rehearse", &format!("down {name}"), "-e", "all"]);
+            let rows = alone["answer"]["rows"].as_array().unwrap();
+            let of = |classes: &[&str]| {
+                rows.iter()
+                    .any(|row| classes.contains(&row["class"].as_str().unwrap()))
+            };
+            assert_eq!(
+                *lost > 0,
+                of(&["lost", "works-for-less"]),
+                "{name} {setting}"
+            );
+            if *uninspected > 0 {
+                assert!(of(&["inspection-changed"]), "{name} {setting}");
+            }
+            let turned = alone["answer"]["turned"].as_array().unwrap().iter();
+            assert_eq!(
+                *breaks,
+                turned.filter(|one| one["before"] == "kept").count(),
+                "{name}"
+            );
+        }
+        // What is not among them makes no difference.
+        for name in all["answer"]["redundant"].as_array().unwrap() {
+            let down = format!("down {}", name.as_str().unwrap());
+            let (_, alone) = folder.json(&["rehearse", &down, "-e", "all"]);
+            assert_eq!(rows(&alone), Vec::<String>::new(), "{down}");
+        }
+    }
+}
+
+#[test]
+fn a_firewall_around_which_traffic_goes_is_the_worst_to_lose() {
+    let skipped = locked(", settings: { missing_next_hop: skipped }");
+    let (_, found) = skipped.json(&["rehearse", "--each-down", "-e", "all"]);
+    let first = &failures(&found)[0];
+    assert_eq!(first.0, "firewall lock", "{found:#}");
+    assert!(
+        first.1 > 0 && first.2 == 0,
+        "{first:?}: it works, uninspected"
+    );
+    // By default it ends what passes it, and the other setting is said to be another matter.
+    let lost = locked("");
+    let (_, found) = lost.json(&["rehearse", "--each-down", "-e", "all"]);
+    let failures = found["answer"]["failures"].as_array().unwrap();
+    let lock = failures.iter().find(|one| one["name"] == "lock").unwrap();
+    assert_eq!(
+        lock["loss"]["breaks"],
+        serde_json::json!(["cranes load"]),
+        "{lock:#}"
+    );
+    assert!(
+        !lock["with_the_other_setting"]["uninspected"]
+            .as_array()
+            .unwrap()
+            .is_empty()
+    );
+    let told = lost.run(&["rehearse", "--each-down", "-e", "all"]).stdout;
+    assert!(
+        told.contains(
+            "With skipped, it is another matter for firewall lock, traffic goes uninspected"
+        ),
+        "{told}"
+    );
+    // After a change the estate after it is asked.
+    let (_, after) = lost.json(&[
+        "rehearse",
+        "remove rule depots/load",
+        "--each-down",
+        "-e",
+        "old.yaml",
+    ]);
+    assert_eq!(
+        after["answer"]["failures"]
+            .to_string()
+            .matches("cranes load")
+            .count(),
+        0
+    );
+}
+
+#[test]
+fn a_review_is_markdown_in_which_no_name_is_a_mark() {
+    let folder = folder();
+    let odd = OLD
+        .replace("id: yard", "id: \"<b>*yard*\"")
+        .replace("owner: yard", "owner: \"<b>*yard*\"");
+    folder.write("odd.yaml", odd);
+    let run = folder.run(&[
+        "rehearse",
+        "remove rule depots/load",
+        "--review",
+        "-e",
+        "odd.yaml",
+    ]);
+    let (shown, folded) = run.stdout.split_once("<details>").unwrap();
+    assert!(shown.starts_with("**1 way is lost."), "{shown}");
+    assert!(
+        shown.contains("- **a** remove rule depots/load (odd.yaml:"),
+        "{shown}"
+    );
+    assert!(
+        shown.contains("&lt;b&gt;\\*yard\\*") && !shown.contains("<b>"),
+        "{shown}"
+    );
+    assert!(
+        shown.contains("\n**Lost**\n- **a** crane → depot: tcp 8080"),
+        "{shown}"
+    );
+    assert!(
+        shown.lines().count() < 20 && folded.contains("```text\n1 way is lost."),
+        "{folded}"
     );
 }
