@@ -8,6 +8,7 @@
 
 use crate::class::{Class, Rank, rank};
 use crate::compare::{Frame, everything, walks};
+use crate::impact::touched;
 use crate::outcome::{Outcome, OutcomeMap, Outcomes, State};
 use crate::search::{Cost, Found, States as Passed};
 use crate::starts::From;
@@ -28,6 +29,8 @@ pub const MOST_EXACT: usize = 12;
 pub const MOST_STEPS: usize = 40;
 /// So many interfaces are built anew for all states together: large estates get fewer states.
 const MOST_BUILT: usize = 400_000;
+/// So many states are walked to find out whether steps may be made at any time.
+const MOST_FREE: usize = 256;
 /// So many states in between are judged by other ends than those of the whole change.
 const MOST_JUDGED: usize = 40_000;
 
@@ -260,7 +263,7 @@ pub fn order(
     }
     let judge = Judge {
         with,
-        frame: Frame::of((old, new), None),
+        frame: Frame::of((old, new), touched((old, new), &edits).as_ref()),
         edits,
         steps,
         outcomes: RefCell::default(),
@@ -372,7 +375,12 @@ impl Judge<'_, '_, '_> {
     fn walked(&self, view: &Fabric<'_>, state: &State<'_, '_>) -> Walked {
         let moved = self.frame.released.union(&self.frame.taken);
         let to = Addresses::all().difference(&moved);
-        let froms: BTreeSet<&From> = self.frame.asked.iter().map(|(from, _)| from).collect();
+        let froms: BTreeSet<&From> = self
+            .frame
+            .old
+            .froms()
+            .chain(self.frame.new.froms())
+            .collect();
         let others = state.froms().filter(|from| !froms.contains(from));
         let extra: Vec<(From, PacketSet)> = others
             .map(|from| (from.clone(), everything(&state.sources(from), &to)))
@@ -609,7 +617,7 @@ impl Judge<'_, '_, '_> {
                 .filter(|one| !all.contains(one))
                 .collect();
             let states = (rest.len() + 1) << all.len();
-            if states > 1 << MOST_EXACT || self.left.get() < states {
+            if states > MOST_FREE || self.left.get() < states {
                 break;
             }
             let is_free = (0..=rest.len()).all(|count| {

@@ -29,8 +29,15 @@ impl Failing {
     }
 }
 
-/// Kinds with the lists of their parts: the section, the kind, and the list and kind of the parts.
-const KINDS: [(&str, &str, Option<(&str, &str)>); 5] = [
+/// A kind of things: the section, the kind, and the list and kind of their parts.
+type Kind = (
+    &'static str,
+    &'static str,
+    Option<(&'static str, &'static str)>,
+);
+
+/// All kinds of things that can fail.
+const KINDS: [Kind; 5] = [
     ("gateways", "gateway", None),
     ("peerings", "peering", None),
     ("hubs", "", Some(("links", "link"))),

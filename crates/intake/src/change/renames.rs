@@ -12,6 +12,9 @@ use std::collections::{BTreeMap, BTreeSet};
 /// An item: its section, and its id.
 type Known = (&'static str, String);
 
+/// What an item looks like: its section, its content, and who names it.
+type Look = (&'static str, String, Vec<String>);
+
 /// Fields that name items, and the sections of these.
 const FIELDS: [(&str, &str); 29] = [
     ("acl", "network_acls"),
@@ -229,8 +232,7 @@ impl<'d> Search<'d> {
     fn all(mut self) -> BTreeMap<Known, String> {
         let mut with_users = false;
         loop {
-            let mut by_content: BTreeMap<(&str, String, Vec<String>), [Vec<&Known>; 2]> =
-                BTreeMap::new();
+            let mut by_content: BTreeMap<Look, [Vec<&Known>; 2]> = BTreeMap::new();
             for side in [0, 1] {
                 for (known, item) in &self.open[side] {
                     let is_found = match side {

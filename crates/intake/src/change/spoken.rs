@@ -394,10 +394,7 @@ fn link(whole: &mut Map<String, Value>, text: &str) -> Result<(), NoChange> {
     if links.is_null() {
         *links = json!([]);
     }
-    let domains = |link: &Value| {
-        let fields = ["reads", "announces_into"].map(|field| link[field].clone());
-        fields
-    };
+    let domains = |link: &Value| ["reads", "announces_into"].map(|field| link[field].clone());
     let of_networks = elements_of(links).iter().filter(|link| {
         let leads_to_network = link["to"]
             .as_str()

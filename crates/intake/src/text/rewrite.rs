@@ -366,11 +366,11 @@ impl Changes<'_> {
         if added.is_empty() {
             return Some(());
         }
-        let kept = fields
+        let mut kept = fields
             .iter()
             .enumerate()
             .filter(|(at, _)| !gone.contains(at));
-        let (_, last) = kept.last()?;
+        let (_, last) = kept.next_back()?;
         if is_flow {
             let parts: Vec<String> = added
                 .iter()

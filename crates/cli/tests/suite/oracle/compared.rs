@@ -508,8 +508,8 @@ fn with_other_ids(random: &mut Rng, json: &Value) -> Value {
     collect(json, &mut ids);
     let part = random.bool();
     let chosen: BTreeSet<String> = ids.into_iter().filter(|_| !part || random.bool()).collect();
-    fn renamed(value: &Value, field: &str, ids: &BTreeSet<String>) -> Value {
-        const PLAIN: [&str; 12] = [
+    fn renamed(value: &Value, ids: &BTreeSet<String>) -> Value {
+        const PLAIN: [&str; 11] = [
             "only_tagged",
             "tag",
             "form",
@@ -518,13 +518,12 @@ fn with_other_ids(random: &mut Rng, json: &Value) -> Value {
             "services",
             "tags",
             "lacks",
-            "to_port",
             "description",
             "zone",
             "zones",
         ];
         match value {
-            Value::Array(all) => all.iter().map(|one| renamed(one, field, ids)).collect(),
+            Value::Array(all) => all.iter().map(|one| renamed(one, ids)).collect(),
             Value::Object(fields) => {
                 let fields = fields.iter();
                 let fields = fields.map(|(name, one)| {
@@ -538,7 +537,7 @@ fn with_other_ids(random: &mut Rng, json: &Value) -> Value {
                         if plain {
                             one.clone()
                         } else {
-                            renamed(one, name, ids)
+                            renamed(one, ids)
                         },
                     )
                 });
@@ -552,7 +551,7 @@ fn with_other_ids(random: &mut Rng, json: &Value) -> Value {
             other => other.clone(),
         }
     }
-    renamed(json, "", &chosen)
+    renamed(json, &chosen)
 }
 
 #[test]
