@@ -29,8 +29,8 @@ pub const MOST_EXACT: usize = 12;
 pub const MOST_STEPS: usize = 40;
 /// So many interfaces are built anew for all states together: large estates get fewer states.
 const MOST_BUILT: usize = 400_000;
-/// So many states are walked to find out whether steps may be made at any time.
-const MOST_FREE: usize = 256;
+/// So many interfaces are built anew to find out whether steps may be made at any time.
+const MOST_FREE: usize = 4_000;
 /// So many states in between are judged by other ends than those of the whole change.
 const MOST_JUDGED: usize = 40_000;
 
@@ -238,6 +238,7 @@ struct Judge<'o, 'f, 'e> {
     known: RefCell<FxHashMap<u64, Option<Rc<Walked>>>>,
     judged: RefCell<FxHashMap<(u64, u64), Rc<Between>>>,
     left: Cell<usize>,
+    interfaces: usize,
 }
 
 /// An order in which no state in between is harmful; if there is none, the one that harms least, and why.
@@ -270,6 +271,7 @@ pub fn order(
         known: RefCell::default(),
         judged: RefCell::default(),
         left: Cell::new(most),
+        interfaces,
     };
     let open = judge.ends([old, new]);
     let exact = judge.steps.len() <= MOST_EXACT;
@@ -608,6 +610,7 @@ impl Judge<'_, '_, '_> {
     fn free(&self, path: &[usize]) -> Vec<usize> {
         let full = self.full();
         let mut free: Vec<usize> = Vec::new();
+        let most = (MOST_FREE / self.interfaces).clamp(16, 256);
         for at in path {
             let mut all = free.clone();
             all.push(*at);
@@ -617,7 +620,7 @@ impl Judge<'_, '_, '_> {
                 .filter(|one| !all.contains(one))
                 .collect();
             let states = (rest.len() + 1) << all.len();
-            if states > MOST_FREE || self.left.get() < states {
+            if states > most || self.left.get() < states {
                 break;
             }
             let is_free = (0..=rest.len()).all(|count| {
