@@ -7,7 +7,7 @@ use heronshale_audit::expect::{Judging, Standing, State, sentence, standings};
 use heronshale_audit::facts::{Meaning, PathTraffic, StepFact, meaning_of, step_fact};
 use heronshale_change::{Class, Comparison, Difference, From, Outcome, question, start_of};
 use heronshale_engine::fabric::Fabric;
-use heronshale_engine::walk::Verdict;
+use heronshale_engine::walk::{Asked, Start, Verdict};
 use heronshale_model::change::Edit;
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
@@ -291,6 +291,37 @@ pub(crate) fn edit_facts(
         not_judged: not_judged.contains(&at),
     };
     edits.iter().enumerate().map(fact).collect()
+}
+
+/// The edits because of which some packets from a start fare otherwise, and the smallest sets of them.
+pub fn edits_behind(
+    view: &Fabric<'_>,
+    comparison: &Comparison,
+    asked: &Asked,
+) -> (Vec<ChangeEdit>, Vec<Vec<String>>) {
+    let starts_there = |from: &From| match (start_of(view, from), &asked.start) {
+        (Some(Start::Interfaces(all)), Start::Interfaces(some)) => {
+            some.iter().any(|id| all.contains(id))
+        }
+        (start, asked) => start.as_ref() == Some(asked),
+    };
+    let packets = asked.packets.any_source_port();
+    let all = comparison.differences.iter();
+    let mut sets: Vec<Vec<usize>> = all
+        .filter(|one| one.class != Class::FailsOtherwise)
+        .filter(|one| one.packets.overlaps(&packets) && starts_there(&one.from))
+        .flat_map(|one| one.cause.sets.clone())
+        .collect();
+    sets.sort_by(|one, other| (one.len(), one).cmp(&(other.len(), other)));
+    sets.dedup();
+    let facts = edit_facts(&comparison.edits, &[], &[]);
+    let named: Vec<usize> = sets.iter().flatten().copied().collect();
+    let edits = facts.into_iter().enumerate();
+    let edits = edits.filter(|(at, _)| named.contains(at));
+    (
+        edits.map(|(_, edit)| edit).collect(),
+        sets.iter().map(|set| letters(set)).collect(),
+    )
 }
 
 /// What makes rows one.

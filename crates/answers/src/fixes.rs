@@ -1,5 +1,6 @@
 //! What is in the way of a connection and what would fix it, as data; and what of it is new since an earlier snapshot.
 
+use crate::compare::ChangeEdit;
 use crate::traffic::{summed, symbols};
 use heronshale_audit::describe::{owner_text, peer_words};
 use heronshale_audit::facts::PathTraffic;
@@ -78,6 +79,10 @@ pub struct SinceFact {
     pub not_asked: Option<String>,
     /// What was in the way then and is not now.
     pub gone: Vec<StepFact>,
+    /// The edits that make the difference, where it was looked for.
+    pub edits: Vec<ChangeEdit>,
+    /// The letters of the edits of each smallest set that makes it.
+    pub cause: Vec<Vec<String>>,
 }
 
 pub(super) fn edit_fact(view: &Fabric<'_>, edit: &Edit) -> EditFact {

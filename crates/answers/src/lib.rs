@@ -30,7 +30,7 @@ mod traffic;
 pub use audit::{Audit, Count, KindCount, Since, audit};
 pub use compare::{
     ChangeEdit, ChangedRow, ChangedSet, CompareAnswer, OutcomeFact, TurnedExpectation,
-    compare_answer, letter,
+    compare_answer, edits_behind, letter,
 };
 pub use connections::{
     ConnectionAsked, ConnectionFact, ConnectionsAnswer, connections_answer, is_met,

@@ -564,6 +564,8 @@ pub fn since(answer: &mut PathAnswer, old: Result<&PathAnswer, &str>, taken: Opt
                 verdict: None,
                 not_asked,
                 gone: Vec::new(),
+                edits: Vec::new(),
+                cause: Vec::new(),
             });
             return;
         }
@@ -599,5 +601,7 @@ pub fn since(answer: &mut PathAnswer, old: Result<&PathAnswer, &str>, taken: Opt
         verdict: Some(old.verdict),
         not_asked: None,
         gone,
+        edits: Vec::new(),
+        cause: Vec::new(),
     });
 }

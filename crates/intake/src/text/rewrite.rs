@@ -247,9 +247,15 @@ impl Changes<'_> {
         self.all.sort_by_key(|(from, to, _)| (*from, *to));
         let mut text = String::with_capacity(self.text.len());
         let mut at = 0;
+        // Lines end as the others do.
+        let ends = if self.text.contains("\r\n") {
+            "\r\n"
+        } else {
+            "\n"
+        };
         for (from, to, new) in &self.all {
             text.push_str(self.text.get(at..*from)?);
-            text.push_str(new);
+            text.push_str(&new.replace('\n', ends));
             at = *to;
         }
         text.push_str(self.text.get(at..)?);

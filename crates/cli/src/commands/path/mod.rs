@@ -3,12 +3,14 @@
 mod many;
 
 use crate::failure::Failure;
-use crate::opened::{EstateArgs, TrafficArgs, end};
+use crate::opened::{EstateArgs, Opened, TrafficArgs, end};
 use clap::Args;
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
-use heronshale_answers::{PathAnswer, is_met, path_answer, since};
+use heronshale_answers::{PathAnswer, edits_behind, is_met, path_answer, since};
+use heronshale_change::compare;
 use heronshale_engine::fabric::Fabric;
-use heronshale_engine::path::{Connection, Goal, Target, Tuple, question};
+use heronshale_engine::path::{Connection, Goal, Question, Target, Tuple, question};
+use heronshale_intake::Difference;
 use heronshale_model::connections::Expected;
 use heronshale_model::ends::End;
 use heronshale_model::estate::Service;
@@ -40,7 +42,7 @@ pub struct Path {
     /// Only from this client port
     #[arg(long, value_name = "PORT", help_heading = "Traffic")]
     source_port: Option<u16>,
-    /// An earlier snapshot: shows its answer, and marks new obstacles
+    /// An earlier snapshot: shows its answer, the edits that make the difference, and marks new obstacles
     #[arg(long, value_name = "OLD")]
     since: Option<std::path::PathBuf>,
     #[command(flatten)]
@@ -62,8 +64,8 @@ impl Path {
         let view = opened.view();
         let mut answer = self.ask(&view)?;
         if let Some(old) = &self.since {
-            let old = opened.other(old)?;
-            let old = old.view();
+            let earlier = opened.other(old)?;
+            let old = earlier.view();
             let taken = old.estate.taken.map(|taken| taken.to_string());
             let before = match self.ask(&old) {
                 Ok(answer) => Ok(answer),
@@ -71,21 +73,56 @@ impl Path {
                 Err(other) => return Err(other),
             };
             since(&mut answer, before.as_ref().map_err(String::as_str), taken);
+            if before.is_ok_and(|before| before.verdict != answer.verdict) {
+                self.because(&mut answer, &opened, &earlier, &view)?;
+            }
         }
         let met = is_met(self.expect, answer.verdict);
         opened.answer(&view, "path", answer, report::path)?;
         Ok(u8::from(!met))
     }
 
+    /// Finds the edits that make the difference.
+    fn because(
+        &self,
+        answer: &mut PathAnswer,
+        opened: &Opened,
+        earlier: &Opened,
+        view: &Fabric<'_>,
+    ) -> Result<(), Failure> {
+        let difference = Difference::of(earlier.snapshot(), opened.snapshot());
+        let renamed = difference.renamed().map(|(estate, _)| estate);
+        let before = renamed
+            .as_ref()
+            .map_or_else(|| earlier.view(), |estate| earlier.view_of(estate));
+        let comparison = compare((&before, view), &difference, &|estate| {
+            opened.view_of(estate)
+        });
+        let asked = self.question(view)?;
+        if let Some(since) = &mut answer.since {
+            (since.edits, since.cause) = edits_behind(view, &comparison, &asked.asked);
+        }
+        Ok(())
+    }
+
     fn ask(&self, view: &Fabric<'_>) -> Result<PathAnswer, Failure> {
-        let from = self.from.as_deref().unwrap_or_default();
-        let services = self.traffic.services()?;
-        let (connection, names) = match &self.to {
-            Some(to) => between(view, from, to, services, self.source_port)?,
-            None => whole(view, from, &services, self.source_port)?,
-        };
+        let (connection, names) = self.connection(view)?;
         let asked = question(view, &connection).map_err(|error| Failure::end(&names[0], error))?;
         Ok(path_answer(view, &asked, [&names[0], &names[1]]))
+    }
+
+    fn question(&self, view: &Fabric<'_>) -> Result<Question, Failure> {
+        let (connection, names) = self.connection(view)?;
+        question(view, &connection).map_err(|error| Failure::end(&names[0], error))
+    }
+
+    fn connection(&self, view: &Fabric<'_>) -> Result<Asked, Failure> {
+        let from = self.from.as_deref().unwrap_or_default();
+        let services = self.traffic.services()?;
+        match &self.to {
+            Some(to) => between(view, from, to, services, self.source_port),
+            None => whole(view, from, &services, self.source_port),
+        }
     }
 }
 

@@ -35,6 +35,7 @@ fn written_files_say_what_was_meant_and_keep_the_rest() {
             vec![("estate.json", format!("{before:#}\n"))],
             vec![("flat.json", before.to_string())],
             vec![("estate.yaml", lines(&before))],
+            vec![("crlf.yaml", lines(&before).replace('\n', "\r\n"))],
             vec![("a.yaml", lines(&first)), ("b.json", format!("{second:#}"))],
         ] {
             let load = |texts: &[(&str, String)]| {
@@ -54,6 +55,10 @@ fn written_files_say_what_was_meant_and_keep_the_rest() {
                 assert!(there.1 != file.text, "seed {seed}: nothing changed");
                 files += 1;
                 kept += usize::from(file.layout_kept);
+                if file.layout_kept && file.name == "crlf.yaml" {
+                    let ends = |end: &str| file.text.matches(end).count();
+                    assert_eq!(ends("\r\n"), ends("\n"), "seed {seed}");
+                }
                 if file.layout_kept && file.name.ends_with("yaml") {
                     // Only what went took its comments along.
                     let comments = |text: &str| -> Vec<String> {

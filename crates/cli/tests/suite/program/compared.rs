@@ -476,3 +476,54 @@ fn another_name_is_no_change_and_is_told() {
     );
     assert!(!found.to_string().contains("state.json"));
 }
+
+#[test]
+fn a_path_since_an_earlier_snapshot_names_the_edits_that_broke_it() {
+    let folder = Folder::new();
+    folder.write("old.yaml", OLD);
+    // Another rule goes as well, and the group has another name.
+    let new = OLD
+        .replace(
+            "services: tcp 8080, peers: \"group:cranes\"",
+            "services: tcp 8081, peers: \"group:cranes\"",
+        )
+        .replace(
+            "inbound: [{ id: shell, services: tcp 22, peers: \"set:tools\" }]",
+            "inbound: []",
+        )
+        .replace("cranes", "hoists");
+    folder.write("new.yaml", new);
+    for (to, port, wanted) in [
+        (
+            "depot",
+            "8080",
+            "rule depots/load: services tcp 8080 → tcp 8081 (new.yaml:38, yard)",
+        ),
+        (
+            "winch",
+            "22",
+            "remove rule winches/shell (was at old.yaml:34, harbour)",
+        ),
+    ] {
+        let asked = [
+            "path", "crane", to, "--tcp", port, "--since", "old.yaml", "-e", "new.yaml",
+        ];
+        let run = folder.run(&asked);
+        let lines: Vec<&str> = run.stdout.lines().collect();
+        let line = lines
+            .iter()
+            .position(|line| line.starts_with("Changed by: "));
+        assert!(line.is_some_and(|at| at < 6), "{}", run.stdout);
+        assert!(run.stdout.contains(wanted), "{}", run.stdout);
+        let (_, found) = folder.json(&asked);
+        assert_eq!(
+            found["answer"]["since"]["edits"].as_array().unwrap().len(),
+            1,
+            "{found:#}"
+        );
+    }
+    let same = folder.run(&[
+        "path", "crane", "winch", "--tcp", "1", "--since", "old.yaml", "-e", "new.yaml",
+    ]);
+    assert!(!same.stdout.contains("Changed by"), "{}", same.stdout);
+}

@@ -26,6 +26,7 @@ pub fn path(answer: &Answer<PathAnswer>, look: Look) -> String {
     let mut page = Page::new(look);
     page.top(&sentence::sentence(path), heading);
     page.say(Style::new(), &ends(path, look.details));
+    changed_by(&mut page, path);
     lookups(&mut page, path);
     entrances(&mut page, path);
     if let Some(example) = &path.example {
@@ -125,6 +126,42 @@ fn obstacles(page: &mut Page, path: &PathAnswer) {
             page.hang(FAINT, &indent, text, 15);
         }
     }
+}
+
+/// The edits since an earlier snapshot because of which it fares otherwise.
+fn changed_by(page: &mut Page, path: &PathAnswer) {
+    let Some(since) = path.since.as_ref().filter(|since| !since.cause.is_empty()) else {
+        return;
+    };
+    let edit = |letter: &String| {
+        let edit = since.edits.iter().find(|edit| edit.letter == *letter)?;
+        let owner = edit
+            .owner
+            .as_ref()
+            .map_or_else(String::new, |owner| format!(", {owner}"));
+        let was = if edit.gone { "was at " } else { "" };
+        Some(format!("{} ({was}{}{owner})", edit.text, at(&edit.place)))
+    };
+    let set = |set: &Vec<String>| {
+        let edits: Vec<String> = set.iter().filter_map(edit).collect();
+        edits.join(", together with ")
+    };
+    let sets: Vec<String> = since.cause.iter().map(set).collect();
+    page.hang(
+        STRONG,
+        "Changed by: ",
+        &shortened_to(&sets, 3).join("; or by "),
+        2,
+    );
+}
+
+/// The first of some texts, and how many more there are.
+fn shortened_to(all: &[String], most: usize) -> Vec<String> {
+    let mut shown: Vec<String> = all.iter().take(most).cloned().collect();
+    if all.len() > most {
+        shown.push(format!("{} more", all.len() - most));
+    }
+    shown
 }
 
 /// What an earlier snapshot said.
