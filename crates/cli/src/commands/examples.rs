@@ -191,7 +191,7 @@ pub(super) const EXAMPLES: [(&str, [Example; 3]); 21] = [
                 "which single failure does the most harm",
             ),
             (
-                "\"add rule fares-db/replica tcp 5432 from group:fares-db\" \"remove rule fares-db/tmp\" --order -e marrowfen-ferries",
+                "\"remove rule fares-db/tmp\" \"remove group kiosk\" --order -e marrowfen-ferries",
                 "in which order to make a change",
             ),
         ],

@@ -333,7 +333,7 @@ fn rename_parts(old: &mut Placed, new: &Placed) -> usize {
     let mut count = 0;
     for (name, value) in fields.iter_mut() {
         let Some(there) = new.get(name) else { continue };
-        if !matches!(value.shape, Shape::List(_)) {
+        if value == there || !matches!(value.shape, Shape::List(_)) {
             continue;
         }
         let found = parts(value, there, ["links", "domains"].contains(&name.as_str()));
