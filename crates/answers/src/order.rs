@@ -129,8 +129,9 @@ pub struct OrderAnswer {
     pub conflict: Option<ConflictFact>,
     /// Whether every order counted; else one was looked for step by step.
     pub all_tried: bool,
-    /// Whether some connections are unknown or undecided at an end, so that nothing is said of them.
-    pub unknown_at_ends: bool,
+    /// Whether some connections are unknown or undecided at an end, or not judged (names, and addresses that change sides), so that
+    /// nothing is said of them.
+    pub some_not_judged: bool,
 }
 
 fn harm_fact(view: &Fabric<'_>, one: &Harmed) -> HarmFact {
@@ -259,6 +260,6 @@ pub fn order_answer((old, new): (&Fabric<'_>, &Fabric<'_>), order: &Order) -> Or
             state: state(&one.state),
         }),
         all_tried: order.all_tried,
-        unknown_at_ends: order.open,
+        some_not_judged: order.open,
     }
 }

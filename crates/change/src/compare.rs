@@ -71,6 +71,11 @@ pub struct Comparison {
     pub taken: Addresses,
 }
 
+/// Whether an edit changes what DNS names mean, of which nothing is judged.
+pub(crate) fn is_of_names(edit: &Edit) -> bool {
+    OF_NAMES.contains(&edit.section) || FIELDS_OF_NAMES.contains(&edit.field.as_str())
+}
+
 /// Addresses on the internet that are not the internet's.
 fn own_public(view: &Fabric<'_>) -> Addresses {
     internet_at_large().difference(&view.internet_end())
@@ -281,10 +286,7 @@ fn compare_within(
         .collect();
     // What gives an address away, or takes one, has that effect.
     let moves = |at: &usize| !moved.is_empty() && HOLDERS.contains(&edits[*at].section);
-    let is_of_names = |at: &usize| {
-        let edit = &edits[*at];
-        OF_NAMES.contains(&edit.section) || FIELDS_OF_NAMES.contains(&edit.field.as_str())
-    };
+    let is_of_names = |at: &usize| is_of_names(&edits[*at]);
     let silent = (0..edits.len()).filter(|at| !told.contains(at));
     let (not_judged, silent): (Vec<usize>, Vec<usize>) = silent.partition(is_of_names);
     let without_effect = silent

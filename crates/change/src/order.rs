@@ -7,7 +7,7 @@
 //! Invariants: a state that is no legal estate is never entered; what was given up counts as harm.
 
 use crate::class::{Class, Rank, rank};
-use crate::compare::{Frame, everything, walks};
+use crate::compare::{Frame, everything, is_of_names, walks};
 use crate::impact::touched;
 use crate::outcome::{Outcome, OutcomeMap, Outcomes, State};
 use crate::search::{Cost, Found, States as Passed};
@@ -189,7 +189,7 @@ pub struct Order {
     pub conflict: Option<Conflict>,
     /// Whether every order counted.
     pub all_tried: bool,
-    /// Whether something was given up or is unknown at an end: nothing is said of that.
+    /// Whether something was given up, is unknown at an end or is not judged: nothing is said of that.
     pub open: bool,
 }
 
@@ -273,7 +273,9 @@ pub fn order(
         left: Cell::new(most),
         interfaces,
     };
-    let open = judge.ends([old, new]);
+    // Of names, and of what is sent inside to an address that changes sides, nothing is judged.
+    let moves = !judge.frame.released.is_empty() || !judge.frame.taken.is_empty();
+    let open = judge.ends([old, new]) | moves | judge.edits.iter().any(is_of_names);
     let exact = judge.steps.len() <= MOST_EXACT;
     let found = if exact { judge.best() } else { None };
     let all_tried = found.is_some();

@@ -60,11 +60,11 @@ pub fn order(answer: &Answer<OrderAnswer>, look: Look) -> String {
         page.hang(STRONG, &label, &text, 13);
     }
     undo(&mut page, found, look);
-    if found.unknown_at_ends {
+    if found.some_not_judged {
         page.blank();
         page.say(
             FAINT,
-            "Some connections are unknown before or after. Nothing is said about them.",
+            "Some connections are unknown before or after, or are not judged (names, and addresses that change sides). Nothing is said about them.",
         );
     }
     page.foot(heading);
@@ -92,7 +92,13 @@ fn sentence(found: &OrderAnswer) -> String {
     }
     match (found.steps.len(), bound) {
         (1, _) => "There is one step: it has no state in between.".to_owned(),
+        (_, 0) if found.some_not_judged => {
+            format!("Safe in any order, as far as is known: {steps}.{tried}")
+        }
         (_, 0) => format!("Safe in any order: {steps}.{tried}"),
+        _ if found.some_not_judged => {
+            format!("Safe order: {steps}, no state in between is known to be harmful.{tried}")
+        }
         _ => format!("Safe order: {steps}, no state in between is harmful.{tried}"),
     }
 }
