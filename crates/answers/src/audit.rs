@@ -1,12 +1,52 @@
 //! The audit: every finding, and what they amount to.
 
+use super::compare::{ChangeEdit, edits_behind};
 use super::expectations::{ExpectationFact, expectation_facts};
 use super::exposure::{counts, workloads_forbidden};
-use heronshale_audit::finding::{Accepted, CATALOGUE, Finding, judged};
+use heronshale_audit::finding::{Accepted, CATALOGUE, Finding, judged, try_advice};
+use heronshale_audit::fix::Kept;
+use heronshale_change::Comparison;
 use heronshale_engine::fabric::Fabric;
+use heronshale_engine::walk::{Asked, Start};
 use heronshale_model::severity::Severity;
+use heronshale_sets::address::Addresses;
+use heronshale_sets::intervals::Intervals;
+use heronshale_sets::packet::{PacketSet, service};
 use rustc_hash::FxHashMap;
 use serde::Serialize;
+use std::cmp::Reverse;
+
+/// Whether a finding is about connections from the internet.
+fn is_way_in(finding: &Finding) -> bool {
+    finding.kind == "exposed"
+}
+
+/// Packets to interfaces, and the same to the public addresses that stand for them, by which the internet asks.
+fn as_asked(view: &Fabric<'_>, packets: &PacketSet) -> PacketSet {
+    let every = Intervals::span(0, u128::from(u16::MAX));
+    let mut sum = packets.clone();
+    for public in view.estate.public_addresses.items() {
+        let Some(id) = public.interface else { continue };
+        let own = &view.estate.interfaces[id].addresses;
+        let to = Addresses::single(public.address);
+        for row in packets.between(None, Some(own)).rows() {
+            for (_, services) in &row.destinations {
+                let asked = PacketSet::fields(
+                    &row.sources,
+                    &to,
+                    |family| services.intersection(&service::all(family)),
+                    &every,
+                    (),
+                );
+                sum = sum.union(&asked);
+            }
+        }
+    }
+    sum
+}
+
+/// So many causes are to be fixed first.
+const FIRST: usize = 3;
 
 /// Everything that is wrong or worth a look.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -60,6 +100,23 @@ pub struct Since {
     pub known: usize,
     /// Findings that it had and that are gone.
     pub gone: Vec<Finding>,
+    /// How many things have another name than then, and are otherwise the same: they are no news.
+    pub renamed: usize,
+    /// Of new ways in, by the fingerprints of their findings: the edits that open them.
+    pub because: Vec<BecauseFact>,
+}
+
+/// The edits that open a new way in.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct BecauseFact {
+    /// Of the finding.
+    pub fingerprint: String,
+    /// The edits.
+    pub edits: Vec<ChangeEdit>,
+    /// The letters of the edits of each smallest set that opens it.
+    pub cause: Vec<Vec<String>>,
 }
 
 /// How many of something.
@@ -166,8 +223,48 @@ impl Audit {
             taken: earlier.estate.taken.map(|at| at.to_string()),
             known,
             gone,
+            renamed: 0,
+            because: Vec::new(),
         });
         self.count();
+    }
+
+    /// Whether a way in is new, so that somebody asks by which edit.
+    pub fn has_new_ways(&self) -> bool {
+        self.since.is_some() && self.findings.iter().any(is_way_in)
+    }
+
+    /// Says by which edits new ways in were opened.
+    pub fn explain_new(&mut self, view: &Fabric<'_>, comparison: &Comparison) {
+        let because = |finding: &Finding| {
+            let asked = Asked {
+                start: Start::Internet,
+                packets: as_asked(view, finding.packets.as_ref()?),
+                name: None,
+                any_of: Vec::new(),
+            };
+            let (edits, cause) = edits_behind(view, comparison, &asked);
+            (!edits.is_empty()).then(|| BecauseFact {
+                fingerprint: finding.fingerprint.clone(),
+                edits,
+                cause,
+            })
+        };
+        let ways = self.findings.iter().filter(|finding| is_way_in(finding));
+        let because = ways.filter_map(because).collect();
+        if let Some(since) = &mut self.since {
+            since.because = because;
+        }
+    }
+
+    /// Tries what some of the findings advise against the expectations that are kept.
+    pub fn try_advice(&mut self, view: &Fabric<'_>, wanted: impl Fn(&Finding) -> bool) {
+        let states = self.expectations.iter().map(|one| one.state);
+        let kept = Kept::by_state(states);
+        let accepted = self.accepted.iter_mut().map(|one| &mut one.finding);
+        let all = self.findings.iter_mut().chain(accepted);
+        let mut chosen: Vec<&mut Finding> = all.filter(|finding| wanted(finding)).collect();
+        try_advice(view, &kept, &mut chosen);
     }
 
     /// The worst severity that occurs.
@@ -189,6 +286,22 @@ impl Audit {
             causes[at].push(finding);
         }
         causes
+    }
+
+    /// The causes to fix first: the worst, and of equally bad ones those with the most findings.
+    pub fn first_causes(&self) -> Vec<Vec<&Finding>> {
+        let mut order = self.by_cause();
+        order.retain(|findings| findings[0].severity >= Severity::Serious);
+        order.sort_by_key(|findings| (Reverse(findings[0].severity), Reverse(findings.len())));
+        order.truncate(FIRST);
+        order
+    }
+
+    /// The fingerprints of those, each by its first finding.
+    pub fn first_fingerprints(&self) -> Vec<String> {
+        let causes = self.first_causes();
+        let prints = causes.iter().map(|all| all[0].fingerprint.clone());
+        prints.collect()
     }
 
     fn count(&mut self) {

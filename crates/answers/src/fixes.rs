@@ -2,13 +2,12 @@
 
 use crate::compare::ChangeEdit;
 use crate::traffic::{summed, symbols};
-use heronshale_audit::describe::{owner_text, peer_words};
+use heronshale_audit::describe::peer_words;
 use heronshale_audit::facts::PathTraffic;
-use heronshale_audit::facts::{StepFact, step_fact};
-use heronshale_audit::fix::{Edit, EditKind, Fixing};
+use heronshale_audit::facts::{EditFact, StepFact, edit_fact, step_fact};
+use heronshale_audit::fix::{Edit, Fix, Fixing};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::walk::Verdict;
-use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::packet::{PacketSet, entries};
 use serde::Serialize;
@@ -32,21 +31,6 @@ pub struct ObstacleFact {
     pub before: Option<StepFact>,
 }
 
-/// One change.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(deny_unknown_fields)]
-pub struct EditFact {
-    /// What kind.
-    pub kind: EditKind,
-    /// In words.
-    pub text: String,
-    /// Where what is changed was written.
-    pub place: Option<Place>,
-    /// Who changes it.
-    pub owner: Option<String>,
-}
-
 /// Changes that fix it together; without any of them it does not work.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -64,6 +48,18 @@ pub struct FixFact {
     pub around: Vec<String>,
     /// Whether the internet reaches something then that was not asked about.
     pub opens_to_internet: bool,
+    /// The expectations that are kept now, and break by this alone.
+    pub breaks: Vec<String>,
+    /// What has to be changed before, so that none of them breaks.
+    pub first: Vec<EditFact>,
+}
+
+/// What is in the way and what would fix it, in words.
+pub(super) struct FixFacts {
+    pub obstacles: Vec<ObstacleFact>,
+    pub fixes: Vec<FixFact>,
+    /// Fixes that break an expectation, and are not offered.
+    pub refused: Vec<FixFact>,
 }
 
 /// The same question, asked of an earlier snapshot.
@@ -83,19 +79,25 @@ pub struct SinceFact {
     pub edits: Vec<ChangeEdit>,
     /// The letters of the edits of each smallest set that makes it.
     pub cause: Vec<Vec<String>>,
+    /// The patch that takes it back, where one was asked for.
+    pub revert: Option<RevertFact>,
 }
 
-pub(super) fn edit_fact(view: &Fabric<'_>, edit: &Edit) -> EditFact {
-    EditFact {
-        kind: edit.kind,
-        text: edit.text.clone(),
-        place: edit.origin.map(|origin| view.estate.sources.place(&origin)),
-        owner: owner_text(view.estate, edit.owner),
-    }
+/// A patch that takes edits back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct RevertFact {
+    /// The file that was written.
+    pub file: String,
+    /// The edits that it takes back.
+    pub edits: Vec<ChangeEdit>,
+    /// How many groups of other connections fare otherwise by it.
+    pub also: usize,
 }
 
 /// Obstacles and fixes in words.
-pub(super) fn fix_facts(view: &Fabric<'_>, found: &Fixing) -> (Vec<ObstacleFact>, Vec<FixFact>) {
+pub(super) fn fix_facts(view: &Fabric<'_>, found: &Fixing) -> FixFacts {
     let obstacles = found.obstacles.iter().map(|obstacle| ObstacleFact {
         step: step_fact(view, &obstacle.step),
         passed_by: obstacle
@@ -105,8 +107,10 @@ pub(super) fn fix_facts(view: &Fabric<'_>, found: &Fixing) -> (Vec<ObstacleFact>
         new: None,
         before: None,
     });
-    let fixes = found.fixes.iter().map(|fix| FixFact {
-        edits: fix.edits.iter().map(|edit| edit_fact(view, edit)).collect(),
+    let facts = |edits: &[Edit]| edits.iter().map(|edit| edit_fact(view, edit)).collect();
+    let expectation = |(at, _): &(usize, _)| view.stated.expectations[*at].name.to_string();
+    let fact = |fix: &Fix| FixFact {
+        edits: facts(&fix.edits),
         then: fix.then,
         opens: traffic(view, &fix.opens),
         ends: traffic(view, &fix.ends),
@@ -116,8 +120,14 @@ pub(super) fn fix_facts(view: &Fabric<'_>, found: &Fixing) -> (Vec<ObstacleFact>
             .map(|id| view.estate.firewalls[*id].name.to_string())
             .collect(),
         opens_to_internet: fix.public,
-    });
-    (obstacles.collect(), fixes.collect())
+        breaks: fix.tried.breaks.iter().map(expectation).collect(),
+        first: facts(&fix.tried.first),
+    };
+    FixFacts {
+        obstacles: obstacles.collect(),
+        fixes: found.fixes.iter().map(fact).collect(),
+        refused: found.refused.iter().map(fact).collect(),
+    }
 }
 
 /// Packets by who sends what to whom: one by one if that is short.

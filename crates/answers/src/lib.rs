@@ -27,10 +27,11 @@ mod surface;
 mod tidy;
 mod traffic;
 
-pub use audit::{Audit, Count, KindCount, Since, audit};
+pub use audit::{Audit, BecauseFact, Count, KindCount, Since, audit};
 pub use compare::{
-    ChangeEdit, ChangedRow, ChangedSet, CompareAnswer, OutcomeFact, TurnedExpectation,
-    compare_answer, edits_behind, letter,
+    ChangeEdit, ChangedRow, ChangedSet, CompareAnswer, OutcomeFact, TurnedAcceptance,
+    TurnedExpectation, compare_answer, edits_behind, edits_to_undo, letter, others_that_differ,
+    some_edits,
 };
 pub use connections::{
     ConnectionAsked, ConnectionFact, ConnectionsAnswer, connections_answer, is_met,
@@ -50,7 +51,8 @@ pub use figure::{
 pub use find::{
     FindError, Finds, FreeBlock, Holding, PlanAnswer, PlanRow, ResolvesFact, find, plan,
 };
-pub use fixes::{EditFact, FixFact, ObstacleFact, SinceFact};
+pub use fixes::{FixFact, ObstacleFact, RevertFact, SinceFact};
+pub use heronshale_audit::facts::EditFact;
 pub use inventory::{
     DeviceRow, FilterRow, GapRow, GatewayRow, InterfaceRow, Inventory, NetworkRow, PeeringRow,
     PublicRow, SetRow, SiteRow, SubnetRow, TableRow, inventory,

@@ -122,6 +122,8 @@ pub struct PathAnswer {
     pub obstacles: Vec<ObstacleFact>,
     /// What would fix it, the best first; each was tried in memory.
     pub fixes: Vec<FixFact>,
+    /// Fixes that break an expectation, where nothing is known that could be changed before: they are not offered.
+    pub fixes_refused: Vec<FixFact>,
     /// Whether the search for fixes ended at its limit, so that there may be more.
     pub fixes_given_up: bool,
     /// Whether what a fix opens and ends was looked for in the whole estate; else, in a large one, only between the
@@ -163,6 +165,7 @@ pub fn path_answer(view: &Fabric<'_>, question: &Question, asked: [&str; 2]) -> 
         example: None,
         obstacles: Vec::new(),
         fixes: Vec::new(),
+        fixes_refused: Vec::new(),
         fixes_given_up: false,
         fixes_judged_everywhere: false,
         since: None,
@@ -357,14 +360,15 @@ fn fix(view: &Fabric<'_>, question: &Question, example: Option<&Packet>, answer:
         starts == 1 && whole(&question.sources) && (named || whole(&question.destinations));
     let only = example.filter(|_| !together);
     let only = only.map(|packet| (packet.source_address(), packet.destination_address()));
-    let found = fixing(
-        view,
-        &Asking {
-            connection: question.connection.clone(),
-            only,
-        },
-    );
-    (answer.obstacles, answer.fixes) = fix_facts(view, &found);
+    let asking = Asking {
+        connection: question.connection.clone(),
+        only,
+    };
+    let mut found = fixing(view, &asking);
+    found.try_on(view, &asking);
+    let facts = fix_facts(view, &found);
+    (answer.obstacles, answer.fixes) = (facts.obstacles, facts.fixes);
+    answer.fixes_refused = facts.refused;
     answer.fixes_given_up = found.given_up;
     answer.fixes_judged_everywhere = found.everywhere;
 }
@@ -566,6 +570,7 @@ pub fn since(answer: &mut PathAnswer, old: Result<&PathAnswer, &str>, taken: Opt
                 gone: Vec::new(),
                 edits: Vec::new(),
                 cause: Vec::new(),
+                revert: None,
             });
             return;
         }
@@ -603,5 +608,6 @@ pub fn since(answer: &mut PathAnswer, old: Result<&PathAnswer, &str>, taken: Opt
         gone,
         edits: Vec::new(),
         cause: Vec::new(),
+        revert: None,
     });
 }

@@ -17,7 +17,7 @@ use std::collections::BTreeMap;
 
 /// Up to so many edits every set of them is tried.
 const MOST_EXACT: usize = 7;
-/// With more edits so many states are tried: each edit alone, all but each, then pairs.
+/// With more edits so many states are tried: each edit alone, all but each, then pairs, and all but each pair.
 const MOST_TRIES: usize = 200;
 /// So many interfaces are built anew for all tries together: large estates get fewer tries.
 const MOST_BUILT: usize = 400_000;
@@ -79,9 +79,11 @@ fn tries(edits: &[Edit], interfaces: usize) -> (Vec<Taken>, Tried) {
         }
         taken
     };
-    let without = |gone: usize| -> Taken {
+    let without = |gone: &[usize]| -> Taken {
         let mut taken = vec![true; count];
-        taken[gone] = false;
+        for at in gone {
+            taken[*at] = false;
+        }
         loop {
             let broken = (0..count)
                 .find(|at| taken[*at] && edits[*at].needs.iter().any(|other| !taken[*other]));
@@ -92,10 +94,9 @@ fn tries(edits: &[Edit], interfaces: usize) -> (Vec<Taken>, Tried) {
         }
     };
     let mut sets: Vec<Taken> = (0..count).map(|at| with(&[at])).collect();
-    sets.extend((0..count).map(without));
-    for one in 0..count {
-        sets.extend((one + 1..count).map(|other| with(&[one, other])));
-    }
+    sets.extend((0..count).map(|at| without(&[at])));
+    let pairs = || (0..count).flat_map(|one| (one + 1..count).map(move |other| [one, other]));
+    sets.extend(pairs().flat_map(|pair| [with(&pair), without(&pair)]));
     let mut known = rustc_hash::FxHashSet::default();
     sets.retain(|taken| {
         known.insert(taken.clone()) && taken.contains(&true) && taken.contains(&false)

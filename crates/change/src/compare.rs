@@ -71,6 +71,20 @@ pub struct Comparison {
     pub taken: Addresses,
 }
 
+impl Comparison {
+    /// Keeps the connections from or to some addresses; how many groups are left out.
+    pub fn keep_only(&mut self, addresses: &Addresses) -> usize {
+        let before = self.differences.len();
+        let every = Addresses::all();
+        let touching = everything(addresses, &every).union(&everything(&every, addresses));
+        for one in &mut self.differences {
+            one.packets = one.packets.intersection(&touching);
+        }
+        self.differences.retain(|one| !one.packets.is_empty());
+        before - self.differences.len()
+    }
+}
+
 /// Whether an edit changes what DNS names mean, of which nothing is judged.
 pub(crate) fn is_of_names(edit: &Edit) -> bool {
     OF_NAMES.contains(&edit.section) || FIELDS_OF_NAMES.contains(&edit.field.as_str())

@@ -39,8 +39,42 @@ pub const FOLDER: &str = "marrowfen-ferries";
 /// What follows the folder's name for the same estate a month before.
 pub const LAST_MONTH: &str = "-last-month";
 
-/// Lines that were others last month: the file, the line as it is now, and as it was.
-const OTHERWISE: [(&str, &str, &str); 5] = [
+/// What follows the folder's name for what is planned.
+pub const PLANNED: &str = "-changes";
+
+/// What is planned, each by its owner.
+pub const CHANGES: [(&str, &str); 3] = [
+    ("customs.yaml", include_str!("../demo/changes/customs.yaml")),
+    ("fares.yaml", include_str!("../demo/changes/fares.yaml")),
+    (
+        "firewall.yaml",
+        include_str!("../demo/changes/firewall.yaml"),
+    ),
+];
+
+/// Lines that were others last month: the file, the line as it is now, and as it was. The office had a spare way to the internet then,
+/// which no firewall watches.
+const OTHERWISE: [(&str, &str, &str); 9] = [
+    (
+        "office.yaml",
+        "main_table: office-main, owner: it }",
+        "main_table: office-main, owner: it, settings: { missing_next_hop: skipped } }",
+    ),
+    (
+        "office.yaml",
+        "network: office, attached: false }",
+        "network: office }",
+    ),
+    (
+        "office.yaml",
+        "next_hop: \"firewall:quay-fw\", metric: 20 }\n",
+        "next_hop: \"firewall:quay-fw\", metric: 20 }\n      - { id: spare, to: 0.0.0.0/0, next_hop: \"gateway:office-internet\", metric: 20, description: Should the firewall fail }\n",
+    ),
+    (
+        "office.yaml",
+        "{ address: 203.0.113.91, interface: files-1, description: For the accountants }",
+        "{ address: 203.0.113.91, interface: desk-1, description: For remote help }",
+    ),
     (
         "estate.yaml",
         "taken: 2026-11-02T06:00:00Z",

@@ -163,6 +163,12 @@ impl EstateArgs {
         self.open_at(stated, self.at.as_deref())
     }
 
+    /// Reads the estate, the configuration, and what people expect.
+    pub fn open_with_expectations(&self, expectations: &[PathBuf]) -> Result<Opened, Failure> {
+        self.format.is_no_table()?;
+        self.read_with(expectations, None, self.at.as_deref())
+    }
+
     /// The same without what people say, for an answer that is a table.
     pub fn open_for_list(&self) -> Result<Opened, Failure> {
         Ok(self.read(self.at.as_deref())?.0)
@@ -175,6 +181,16 @@ impl EstateArgs {
 
     /// The same, judged by some moment.
     pub fn open_at(&self, stated: &StatedArgs, at: Option<&str>) -> Result<Opened, Failure> {
+        self.read_with(&stated.expectations, Some(&stated.acceptances), at)
+    }
+
+    /// Reads the estate and what people say; without acceptances where they mean nothing.
+    fn read_with(
+        &self,
+        expectations: &[PathBuf],
+        acceptances: Option<&[PathBuf]>,
+        at: Option<&str>,
+    ) -> Result<Opened, Failure> {
         let (mut opened, configuration) = self.read(at)?;
         // Two files of one name are told apart by their paths.
         let mut names: Vec<String> = opened.inputs.iter().map(|(name, _)| name.clone()).collect();
@@ -204,12 +220,14 @@ impl EstateArgs {
             all.map(|file| (file.name.clone(), file.path.clone()))
                 .collect()
         };
-        let expectations = given(&stated.expectations)
+        let expectations = given(expectations)
             .or(configuration.expectations)
             .unwrap_or_else(|| beside(EXPECTATIONS));
-        let acceptances = given(&stated.acceptances)
-            .or(configuration.acceptances)
-            .unwrap_or_else(|| beside(ACCEPTANCES));
+        let acceptances = acceptances.map_or_else(Vec::new, |named| {
+            given(named)
+                .or(configuration.acceptances)
+                .unwrap_or_else(|| beside(ACCEPTANCES))
+        });
         opened.stated.expectations = load_expectations(&expectations)?;
         opened.stated.acceptances = load_acceptances(&acceptances)?;
         for (files, count, what) in [
@@ -391,6 +409,11 @@ impl Opened {
     /// The frozen view.
     pub fn view(&self) -> Fabric<'_> {
         self.view_of(&self.snapshot.estate)
+    }
+
+    /// Whether everything is told in full: with details, or for programs.
+    pub fn tells_all(&self) -> bool {
+        self.look.details || self.format != Format::Text
     }
 
     /// By what the configuration makes segments.

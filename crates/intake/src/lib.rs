@@ -22,7 +22,9 @@ mod values;
 mod written;
 mod yaml;
 
-pub use change::{Change, Difference, Failing, NoChange, failing, rehearsed, written};
+pub use change::{
+    Change, Difference, Failing, NoChange, Reverted, failing, rehearsed, reverted, uses, written,
+};
 pub use configuration::{Configuration, configuration_schema, load_configuration};
 pub use connections::{ConnectionList, load_connections};
 pub use files::CONFIGURATION;

@@ -19,4 +19,5 @@ pub mod severity;
 pub mod source;
 pub mod stated;
 pub mod tuning;
+pub mod uses;
 pub mod view;

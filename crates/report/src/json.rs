@@ -4,7 +4,7 @@ use crate::harmless::harmless_json;
 use serde::Serialize;
 
 /// The kinds of answers that have a schema, each with it; `tests/schemas.rs` writes these files from the types.
-const SCHEMAS: [(&str, &str); 24] = [
+const SCHEMAS: [(&str, &str); 25] = [
     ("audit", include_str!("../schemas/audit.json")),
     ("compare", include_str!("../schemas/compare.json")),
     ("connections", include_str!("../schemas/connections.json")),
@@ -35,6 +35,7 @@ const SCHEMAS: [(&str, &str); 24] = [
     ("routes", include_str!("../schemas/routes.json")),
     ("rule", include_str!("../schemas/rule.json")),
     ("tidy", include_str!("../schemas/tidy.json")),
+    ("uses", include_str!("../schemas/uses.json")),
 ];
 
 /// The kinds of answers that have a schema.

@@ -24,7 +24,8 @@ pub use markdown::{catalogue_reference, document_reference, snapshot_reference};
 pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
-    GroupBy, audit, compare, connections, connections_csv, coverage, drafted_profile, effective,
-    explain, exposure, finds, guide, inventory, losses, matrix, matrix_cell, one_accepted,
-    one_finding, order, path, plan, reach, reading, review, routes, rule, tidy, too_many_classes,
+    FEW, GroupBy, audit, compare, connections, connections_csv, coverage, drafted_profile,
+    effective, explain, exposure, finds, guide, inventory, losses, matrix, matrix_cell,
+    one_accepted, one_finding, order, path, plan, reach, reading, review, routes, rule, tidy,
+    too_many_classes, uses,
 };

@@ -7,6 +7,7 @@ use heronshale_answers::{
 };
 use heronshale_audit::finding::{Accepted, Finding};
 use heronshale_model::coverage::{CoverageAnswer, GuideAnswer, ReadAnswer};
+use heronshale_model::uses::Uses;
 use heronshale_report::{answer_kinds, schema_of};
 use schemars::{Schema, schema_for};
 
@@ -37,6 +38,7 @@ fn of_type(kind: &str) -> Schema {
         "routes" => schema_for!(Answer<RoutesAnswer>),
         "rule" => schema_for!(Answer<RuleAnswer>),
         "tidy" => schema_for!(Answer<TidyAnswer>),
+        "uses" => schema_for!(Answer<Uses>),
         _ => panic!("no type is known for {kind}"),
     }
 }

@@ -7,12 +7,12 @@ mod seen;
 pub use outward::{OutwardFact, outward};
 pub use seen::{ObservedFact, SeenFact, Sight, UnseenFact, names_of_nothing, observed};
 
-use super::fixes::{EditFact, edit_fact};
 use super::reach::{HopFact, PlaceFact, hop_fact, place_fact};
 use heronshale_audit::describe::{Witness, witness};
 use heronshale_audit::exposure::{
     DeviceWay, DirectWay, Verdict as WayVerdict, device_ways, direct_ways,
 };
+use heronshale_audit::facts::{EditFact, edit_fact};
 use heronshale_audit::fix::{Asking, fixing};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::judgement::By;

@@ -174,16 +174,24 @@ pub fn sentence(expectation: &Expectation) -> String {
 
 /// How every expectation stands, in their order.
 pub fn standings(view: &Fabric<'_>) -> Vec<Standing> {
+    let every: Vec<usize> = (0..view.stated.expectations.len()).collect();
+    standings_of(view, &every)
+}
+
+/// How some expectations stand, each by its place among all, in the order in which they are asked.
+pub fn standings_of(view: &Fabric<'_>, wanted: &[usize]) -> Vec<Standing> {
     let allowed = allowances(view);
     let all = &view.stated.expectations;
-    let mut found: Vec<Standing> = all
-        .iter()
-        .map(|one| standing(view, one, &allowed))
-        .collect();
+    let asked = || wanted.iter().map(|at| &all[*at]);
+    let mut found: Vec<Standing> = asked().map(|one| standing(view, one, &allowed)).collect();
     // Who is reached by what was given up is not known: so nothing is told as kept that forbids.
     if view.gave_up() {
         let forbids = |one: &Expectation| !matches!(one.claim, Claim::MayReach { .. });
-        for (standing, _) in found.iter_mut().zip(all).filter(|(_, one)| forbids(one)) {
+        for (standing, _) in found
+            .iter_mut()
+            .zip(asked())
+            .filter(|(_, one)| forbids(one))
+        {
             if standing.state == State::Kept {
                 let why = "undecided connections may contradict this".to_owned();
                 *standing = Standing {

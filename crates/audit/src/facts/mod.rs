@@ -2,6 +2,7 @@
 
 mod base;
 mod device_way;
+mod edit;
 mod grade;
 mod hop;
 mod room;
@@ -13,6 +14,7 @@ pub use base::{
     Decided, Decider, Does, InterfaceFact, decided, decider, does, interface_fact, rules_in_force,
 };
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact, letting};
+pub use edit::{EditFact, edit_fact};
 pub(crate) use grade::{EXPOSED_BASE, exposure_factors};
 pub use grade::{Factor, exposure_severity};
 pub use hop::{hop_text, link_text, spot_text, why_dead};

@@ -323,5 +323,6 @@ fn tell(acceptance: &Acceptance, title: Option<String>, fails: Fails) -> Draft {
         side_effects: None,
         interfaces: None,
         packets: None,
+        trials: Vec::new(),
     }
 }

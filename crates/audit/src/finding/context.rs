@@ -1,20 +1,22 @@
 //! What checks look at.
 
-use super::draft::{Draft, Evidence, Role, counted};
+use super::draft::{Draft, Evidence, Role, Trial, counted};
 use super::key::Key;
 use super::routing::Routing;
 use crate::dead::{Dead, DeadTranslation, dead_rules, dead_translations};
-use crate::describe::{filter_text, owner_text, rule_fact, rule_text};
+use crate::describe::{RuleFact, filter_text, owner_text, rule_fact, rule_text};
 use crate::expect::{Judging, Standing, standings};
 use crate::exposure::{DeviceWay, DirectWay, device_ways, direct_ways};
+use crate::fix::Edit;
 use heronshale_engine::binding::{Bindings, firewalls_with};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::stage::rule_match;
-use heronshale_model::estate::{Filter, Id, Interface, RuleId};
+use heronshale_model::estate::{Direction, Filter, Id, Interface, Owner, RuleId};
 use heronshale_model::source::{Origin, Place};
 use heronshale_sets::address::Family;
 use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::PacketSet;
+use rustc_hash::FxHashMap;
 use std::sync::OnceLock;
 
 /// What checks look at; what several need is computed once. What is asked on all cores ([`heronshale_sets::each`]) must not be the first
@@ -29,7 +31,11 @@ pub(crate) struct Context<'v, 'e> {
     pub(super) routing: OnceLock<Routing<'e>>,
     pub(super) standings: OnceLock<Vec<Standing>>,
     judging: OnceLock<Judging<'v, 'e>>,
+    named: OnceLock<FxHashMap<RuleName, RuleId>>,
 }
+
+/// By what facts name a rule: its filter, direction, and its own name.
+type RuleName = (String, Direction, String);
 
 impl<'v, 'e> Context<'v, 'e> {
     /// Nothing is asked yet.
@@ -44,6 +50,7 @@ impl<'v, 'e> Context<'v, 'e> {
             routing: OnceLock::new(),
             standings: OnceLock::new(),
             judging: OnceLock::new(),
+            named: OnceLock::new(),
         }
     }
 
@@ -96,6 +103,10 @@ impl<'v, 'e> Context<'v, 'e> {
 
     /// Who changes a filter: its owner, else the one owner of all the interfaces on which it acts.
     pub fn filter_owner(&self, filter: Id<Filter>) -> Option<String> {
+        owner_text(self.view.estate, self.owner_of(filter))
+    }
+
+    fn owner_of(&self, filter: Id<Filter>) -> Option<Id<Owner>> {
         let estate = self.view.estate;
         let own = estate.filters[filter].owner;
         let mut owners = self
@@ -105,7 +116,7 @@ impl<'v, 'e> Context<'v, 'e> {
             .map(|id| estate.interface_owner(*id));
         let first = owners.next().flatten();
         let common = first.filter(|first| owners.all(|other| other == Some(*first)));
-        owner_text(estate, own.or(common))
+        own.or(common)
     }
 
     /// The networks of interfaces, each once, by name.
@@ -183,6 +194,44 @@ impl<'v, 'e> Context<'v, 'e> {
     pub fn acts_on_nothing(&self, filter: Id<Filter>) -> bool {
         let firewalls = || firewalls_with(self.view.estate, filter);
         self.bindings.interfaces(filter).is_empty() && firewalls().is_empty()
+    }
+
+    /// The change that takes a rule away.
+    pub fn without(&self, id: RuleId) -> Trial {
+        let owner = self.owner_of(id.filter);
+        Trial {
+            narrows: vec![(id.filter, id.direction)],
+            ..Trial::of(Edit::without_rule(self.view, id, owner))
+        }
+    }
+
+    /// The change that takes all of these rules away; none if there is none of them, or nobody expects anything.
+    pub fn deleting(&self, rules: &[&RuleFact]) -> Option<Trial> {
+        let estate = self.view.estate;
+        if rules.is_empty() || self.view.stated.expectations.is_empty() {
+            return None;
+        }
+        let named = self.named.get_or_init(|| {
+            let name = |id: RuleId| {
+                let filter = filter_text(estate, id.filter);
+                ((filter, id.direction, estate.rule_name(id)), id)
+            };
+            estate.rule_ids().map(name).collect()
+        });
+        let of = |rule: &&RuleFact| {
+            named
+                .get(&(rule.filter.clone(), rule.direction, rule.rule.clone()))
+                .copied()
+        };
+        let all: Option<Vec<RuleId>> = rules.iter().map(of).collect();
+        let trials = all?.into_iter().map(|id| self.without(id));
+        trials.reduce(|mut sum, more| {
+            let rule = more.change.trim_start_matches("delete ");
+            sum.change = format!("{} and {rule}", sum.change);
+            sum.edits.extend(more.edits);
+            sum.narrows.extend(more.narrows);
+            sum
+        })
     }
 
     /// On what a filter acts, in words: `3 interfaces: a, b, c`.

@@ -2,7 +2,9 @@
 
 use super::key::Key;
 use crate::describe::{RuleFact, Witness, plural};
-use crate::facts::Factor;
+use crate::facts::{EditFact, Factor};
+use crate::fix::Edit;
+use heronshale_model::estate::{Direction, Filter, Id};
 use heronshale_model::severity::Severity;
 use heronshale_model::source::Place;
 use heronshale_sets::packet::PacketSet;
@@ -71,6 +73,51 @@ pub struct Evidence {
     pub place: Option<Place>,
 }
 
+/// A change that the advice of a finding means.
+#[derive(Clone, Debug)]
+pub struct Trial {
+    /// In words, as one would ask for it.
+    pub change: String,
+    /// All of these.
+    pub edits: Vec<Edit>,
+    /// Of these filters it takes something away.
+    pub narrows: Vec<(Id<Filter>, Direction)>,
+}
+
+impl PartialEq for Trial {
+    fn eq(&self, other: &Self) -> bool {
+        self.change == other.change
+    }
+}
+
+impl Eq for Trial {}
+
+impl Trial {
+    /// One change.
+    pub(crate) fn of(edit: Edit) -> Self {
+        Self {
+            change: edit.text.clone(),
+            edits: vec![edit],
+            narrows: Vec::new(),
+        }
+    }
+}
+
+/// What a change does to the expectations that are kept.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct TriedFact {
+    /// The change: `delete rule tmp of group fares-db`.
+    pub change: String,
+    /// Whether it was tried; past a limit that grows with no estate it is not.
+    pub tried: bool,
+    /// The expectations that break by it.
+    pub breaks: Vec<String>,
+    /// What has to be changed before, so that none of them breaks; empty where nothing is known.
+    pub first: Vec<EditFact>,
+}
+
 /// A finding, final.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -110,6 +157,12 @@ pub struct Finding {
     pub fix: String,
     /// What following that costs: what ends, opens or moves by it, and where what is changed acts.
     pub side_effects: String,
+    /// What the advice does to expectations that are kept, taken to its end: what is to be narrowed was deleted. Empty before
+    /// [`super::try_advice`], where nothing can be tried, and where nobody expects anything.
+    pub tried: Vec<TriedFact>,
+    /// What is to be tried.
+    #[serde(skip)]
+    pub trials: Vec<Trial>,
     /// The user's own requirements against which it speaks.
     pub controls: Vec<String>,
     /// The packets that it is about, for acceptances; none if it is about none.
@@ -144,6 +197,8 @@ pub(crate) struct Draft {
     pub interfaces: Option<usize>,
     /// What it lets through; a growth of it opens an acceptance again.
     pub packets: Option<PacketSet>,
+    /// The changes that the advice means, each to be tried by itself against the expectations.
+    pub trials: Vec<Trial>,
 }
 
 impl Draft {
@@ -166,6 +221,7 @@ impl Draft {
             side_effects: None,
             interfaces: None,
             packets: None,
+            trials: Vec::new(),
         }
     }
 

@@ -117,6 +117,8 @@ pub(super) fn finished(view: &Fabric<'_>, kind: &Kind, draft: Draft, before: usi
             .map(|control| control.control.to_string())
             .collect(),
         packets: draft.packets,
+        tried: Vec::new(),
+        trials: draft.trials,
         former: draft
             .former
             .filter(|former| former != key.written())
@@ -153,7 +155,7 @@ fn side_effects_of(kind: &Kind, interfaces: Option<usize>) -> String {
 
 /// Forty bits of SHA-256 (FIPS 180-4) over kind, subject and how many the same stood before, in letters and digits that
 /// are not mistaken for one another.
-fn fingerprint(kind: &str, subject: &str, before: usize) -> String {
+pub fn fingerprint(kind: &str, subject: &str, before: usize) -> String {
     const SIGNS: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
     let digest = Sha256::digest(format!("{kind}\0{subject}\0{before}"));
     let number = digest

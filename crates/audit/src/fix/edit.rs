@@ -1,8 +1,9 @@
 //! Changes of an estate, each of which could fix something: a closed list (`docs/semantics.md` 12).
 
+use crate::describe::filter_text;
 use heronshale_engine::fabric::Fabric;
 use heronshale_model::estate::{
-    Action, Direction, Estate, Filter, Hub, Id, Owner, Peer, Rule, Service,
+    Action, Direction, Estate, Filter, Hub, Id, Owner, Peer, Rule, RuleId, Service,
 };
 use heronshale_model::source::Origin;
 use heronshale_sets::address::{Addresses, Block, Family, Range};
@@ -10,7 +11,7 @@ use heronshale_sets::intervals::Intervals;
 use heronshale_sets::packet::{PacketSet, service};
 use serde::Serialize;
 use std::fmt;
-use std::rc::Rc;
+use std::sync::Arc;
 
 /// Public addresses in more ranges than this are written as `internet`.
 const MOST_RANGES: usize = 6;
@@ -57,7 +58,7 @@ pub struct Edit {
     pub owner: Option<Id<Owner>>,
     /// Of a route: where it is added and to what it leads; changes with the same are one proposal.
     like: Option<[String; 2]>,
-    apply: Rc<dyn Fn(&mut Estate)>,
+    apply: Arc<dyn Fn(&mut Estate) + Send + Sync>,
 }
 
 impl fmt::Debug for Edit {
@@ -73,7 +74,7 @@ impl Edit {
         text: String,
         origin: Option<Origin>,
         owner: Option<Id<Owner>>,
-        apply: impl Fn(&mut Estate) + 'static,
+        apply: impl Fn(&mut Estate) + Send + Sync + 'static,
     ) -> Self {
         Self {
             kind,
@@ -81,8 +82,23 @@ impl Edit {
             origin,
             owner,
             like: None,
-            apply: Rc::new(apply),
+            apply: Arc::new(apply),
         }
+    }
+
+    /// Takes a rule out of force, as if it were deleted: the numbers of all others stay.
+    pub(crate) fn without_rule(view: &Fabric<'_>, id: RuleId, owner: Option<Id<Owner>>) -> Self {
+        let estate = view.estate;
+        let text = format!(
+            "delete rule {} of {}",
+            estate.rule_name(id),
+            filter_text(estate, id.filter)
+        );
+        let origin = estate.rule(id).origin;
+        Self::new(EditKind::Rule, text, Some(origin), owner, move |estate| {
+            let lists = &mut estate.filters.get_mut(id.filter).rules;
+            lists[usize::from(id.direction == Direction::Out)][id.index as usize].enabled = false;
+        })
     }
 
     /// Brings a link of a hub up.

@@ -79,6 +79,7 @@ pub(super) fn judged(
             ends,
             around,
             public: !public.is_empty(),
+            tried: Tried::default(),
             edits,
         };
         // A private door before a public one.

@@ -10,8 +10,10 @@ use judging::judged;
 mod edit;
 mod repairs;
 mod routes;
+mod tried;
 
 pub use edit::{Edit, EditKind, changed};
+pub use tried::{Kept, Tried, mended};
 
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::path::{Connection, Goal, Question, question};
@@ -84,6 +86,8 @@ pub struct Fix {
     pub around: Vec<Id<Firewall>>,
     /// Whether it opens something to the internet beside what was asked about.
     pub public: bool,
+    /// What it does to expectations; nothing before [`Fixing::try_on`].
+    pub tried: Tried,
 }
 
 /// Something in the way.
@@ -102,10 +106,34 @@ pub struct Fixing {
     pub obstacles: Vec<Obstacle>,
     /// Those that end nothing first, then by what else they open, then by their parts.
     pub fixes: Vec<Fix>,
+    /// Those that break an expectation, where nothing is known that could be changed before: they are told, not offered.
+    pub refused: Vec<Fix>,
     /// Whether more could be found: the search ended at its limit.
     pub given_up: bool,
     /// Whether what a fix opens and ends was looked for in the whole estate; else between the networks of the two ends.
     pub everywhere: bool,
+}
+
+impl Fixing {
+    /// Tries each fix against all expectations that are kept: of those that are offered none breaks one.
+    pub fn try_on(&mut self, view: &Fabric<'_>, asking: &Asking) {
+        if self.fixes.is_empty() || view.stated.expectations.is_empty() {
+            return;
+        }
+        let kept = Kept::of(view);
+        let solved = |after: &Fabric<'_>| matches!(find(after, asking), Found::Solved(_));
+        for mut fix in std::mem::take(&mut self.fixes) {
+            fix.tried = kept.tried(view, &fix.edits, &solved);
+            if fix.tried.is_safe() {
+                self.fixes.push(fix);
+            } else {
+                self.refused.push(fix);
+            }
+        }
+        // One that needs nothing before it comes first.
+        self.fixes
+            .sort_by_key(|fix| (!fix.ends.is_empty(), !fix.tried.breaks.is_empty()));
+    }
 }
 
 enum Found {
@@ -135,7 +163,19 @@ struct Node {
     met: Vec<(Option<Step>, PacketSet)>,
 }
 
-impl Search<'_, '_> {
+impl<'v, 'e> Search<'v, 'e> {
+    fn new(view: &'v Fabric<'e>, asking: &'v Asking) -> Self {
+        // Each try takes time that grows with the estate.
+        let most = (400_000 / (view.estate.interfaces.len() + 200)).clamp(32, 240);
+        Self {
+            view,
+            asking,
+            tried: 0,
+            most,
+            given_up: Cell::new(0),
+        }
+    }
+
     fn on<T>(&self, edits: &[Edit], look: impl FnOnce(&Fabric<'_>) -> T) -> T {
         let estate = changed(self.view.estate, edits);
         let view = self.view.after(&estate);
@@ -242,15 +282,20 @@ fn find(view: &Fabric<'_>, asking: &Asking) -> Found {
 
 /// What is in the way, and what would fix it.
 pub fn fixing(view: &Fabric<'_>, asking: &Asking) -> Fixing {
-    // Each try takes time that grows with the estate.
-    let most = (400_000 / (view.estate.interfaces.len() + 200)).clamp(32, 240);
-    let mut search = Search {
-        view,
-        asking,
-        tried: 0,
-        most,
-        given_up: Cell::new(0),
-    };
+    let mut search = Search::new(view, asking);
+    let (mut result, solved) = searched(&mut search, MOST_FIXES);
+    judged(&search, &mut result, solved);
+    result
+}
+
+/// Sets of changes that fix it, the likeliest first; nothing is known of what they do besides.
+fn ways_to_fix(view: &Fabric<'_>, asking: &Asking) -> Vec<Vec<Edit>> {
+    let (_, solved) = searched(&mut Search::new(view, asking), FEW_MORE);
+    solved.into_iter().map(|(edits, _)| edits).collect()
+}
+
+/// Goes from one obstacle to the next, the likeliest changes first.
+fn searched(search: &mut Search<'_, '_>, wanted: usize) -> (Fixing, Vec<(Vec<Edit>, Verdict)>) {
     let mut queue: BinaryHeap<(Reverse<usize>, usize, Reverse<usize>)> = BinaryHeap::new();
     let mut nodes = vec![Node {
         edits: Vec::new(),
@@ -271,7 +316,7 @@ pub fn fixing(view: &Fabric<'_>, asking: &Asking) -> Fixing {
         let (step, packets, next) = match search.ask(&edits) {
             Found::Stuck => continue,
             Found::Solved(then) => {
-                let (kept, then) = needed(&mut search, edits.clone(), then);
+                let (kept, then) = needed(search, edits.clone(), then);
                 let is_new = !solved.iter().any(|(other, _)| alike(other) == alike(&kept));
                 // What one change does away with is one obstacle: the way with the fewest tells what is in the way.
                 if fewest.is_none_or(|fewest| kept.len() < fewest) {
@@ -281,7 +326,7 @@ pub fn fixing(view: &Fabric<'_>, asking: &Asking) -> Fixing {
                 if is_new && !kept.is_empty() {
                     solved.push((kept, then));
                 }
-                if solved.len() >= MOST_FIXES {
+                if solved.len() >= wanted {
                     break;
                 }
                 continue;
@@ -330,8 +375,7 @@ pub fn fixing(view: &Fabric<'_>, asking: &Asking) -> Fixing {
     if result.obstacles.is_empty() {
         result.obstacles = deepest;
     }
-    judged(&search, &mut result, solved);
-    result
+    (result, solved)
 }
 
 fn texts_of(edits: &[Edit]) -> Vec<String> {

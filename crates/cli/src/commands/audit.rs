@@ -8,8 +8,9 @@ use crate::terminal;
 use clap::{Args, ValueEnum};
 use heronshale_answers::{self, heading};
 use heronshale_audit::finding::{CATALOGUE, Finding, pinned_facts};
+use heronshale_change::compare;
 use heronshale_engine::fabric::Fabric;
-use heronshale_intake::did_you_mean;
+use heronshale_intake::{Difference, did_you_mean};
 use heronshale_model::severity::Severity;
 use heronshale_report as report;
 use std::path::PathBuf;
@@ -163,8 +164,7 @@ impl Audit {
             .iter()
             .any(|finding| finding.kind == "undecided");
         if let Some(old) = &self.since {
-            let old = opened.other(old)?;
-            found.keep_new(&old.view());
+            since(&mut found, &opened, &view, &opened.other(old)?);
         }
         self.choose(&mut found);
         let fails =
@@ -172,6 +172,15 @@ impl Audit {
         if let Some(file) = &self.draft_acceptances {
             self.draft(&view, &found, file)?;
         }
+        // What is told is tried: of a list the advice that stands below it.
+        let first = found.first_fingerprints();
+        let in_lines = self.by.group() == report::GroupBy::Severity
+            && found.causes > report::FEW
+            && !opened.tells_all();
+        let told = |finding: &Finding| {
+            !in_lines || self.evidence.is_some() || first.contains(&finding.fingerprint)
+        };
+        found.try_advice(&view, told);
         if let Some(folder) = &self.evidence {
             evidence::write(
                 &opened,
@@ -258,6 +267,26 @@ impl Audit {
         if !only.is_empty() {
             found.keep(only, wanted);
         }
+    }
+}
+
+/// Keeps what is new since an earlier snapshot, and says by which edits ways in were opened.
+fn since(found: &mut heronshale_answers::Audit, opened: &Opened, view: &Fabric<'_>, old: &Opened) {
+    let difference = Difference::of(old.snapshot(), opened.snapshot());
+    // What has another name only is no news.
+    let renamed = difference.renamed();
+    let before = renamed
+        .as_ref()
+        .map_or_else(|| old.view(), |(estate, _)| old.view_of(estate));
+    found.keep_new(&before);
+    if found.has_new_ways() {
+        let comparison = compare((&before, view), &difference, &|estate| {
+            opened.view_of(estate)
+        });
+        found.explain_new(view, &comparison);
+    }
+    if let Some(since) = &mut found.since {
+        since.renamed = renamed.map_or(0, |(_, count)| count);
     }
 }
 

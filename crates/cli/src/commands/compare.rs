@@ -10,8 +10,11 @@ use heronshale_change::{Class, compare};
 use heronshale_engine::fabric::Fabric;
 use heronshale_intake::Difference;
 use heronshale_model::change::States;
+use heronshale_model::ends::End;
 use heronshale_model::estate::Estate;
+use heronshale_model::severity::Severity;
 use heronshale_report as report;
+use heronshale_sets::address::Addresses;
 use std::path::PathBuf;
 
 /// What can happen in one state of the estate that cannot in another, and because of which edit
@@ -33,7 +36,8 @@ pub struct Compare {
 /// What comparisons have in common.
 #[derive(Args, Debug)]
 pub(super) struct Comparing {
-    /// Exit with 1 if this occurs, comma separated: opened, lost, inspection-changed …; broken (an expectation); forbidden; any
+    /// Exit with 1 if this occurs, comma separated: opened, lost, inspection-changed …; broken (an expectation); forbidden; new (a
+    /// finding of the audit); a severity (serious: what is serious or worse); any
     #[arg(
         long,
         value_name = "WHAT",
@@ -41,6 +45,9 @@ pub(super) struct Comparing {
         help_heading = "Output"
     )]
     fail_on: Vec<String>,
+    /// Only connections from or to this: network:tickets, owner:freight, tag:data=restricted, an address …
+    #[arg(long, value_name = "THING", help_heading = "Output")]
+    only: Vec<String>,
     /// As Markdown, for a comment of a review: what matters on one screen, all of it folded below
     #[arg(long, conflicts_with = "format", help_heading = "Output")]
     pub review: bool,
@@ -51,17 +58,59 @@ pub(super) struct Comparing {
 }
 
 impl Comparing {
+    /// With nothing asked for.
+    pub fn plain(estate: EstateArgs, stated: StatedArgs) -> Self {
+        Self {
+            fail_on: Vec::new(),
+            only: Vec::new(),
+            review: false,
+            estate,
+            stated,
+        }
+    }
+
     /// Compares two states and writes the answer; 1 if something occurs that makes it fail.
     pub fn tell(
         &self,
         opened: &Opened,
-        (before, after): (&Fabric<'_>, &Fabric<'_>),
+        views: (&Fabric<'_>, &Fabric<'_>),
         difference: &Difference,
     ) -> Result<u8, Failure> {
+        let fail_on = self.fail_on()?;
+        let answer = self.answer(opened, views, difference, &fail_on)?;
+        let fails = fail_on.iter().any(|one| one.occurs(&answer));
+        let text = if self.review {
+            report::review
+        } else {
+            report::compare
+        };
+        opened.answer(views.1, "compare", answer, text)?;
+        Ok(u8::from(fails))
+    }
+
+    /// Compares two states.
+    pub fn answer(
+        &self,
+        opened: &Opened,
+        (before, after): (&Fabric<'_>, &Fabric<'_>),
+        difference: &Difference,
+        fail_on: &[FailOn],
+    ) -> Result<CompareAnswer, Failure> {
         let judged: &Judged<'_> = &|estate| opened.view_of(estate);
-        let comparison = compare((before, after), difference, judged);
+        let mut comparison = compare((before, after), difference, judged);
+        let left_out = match self.addresses(before, after)? {
+            Some(addresses) => comparison.keep_only(&addresses),
+            None => 0,
+        };
         let turned_by = |places: &[usize]| turned_by(difference, after, judged, places);
         let mut answer = compare_answer((before, after), &comparison, &turned_by);
+        answer.only.clone_from(&self.only);
+        answer.left_out = left_out;
+        if fail_on.iter().any(|one| matches!(one, FailOn::New)) {
+            let mut audit = heronshale_answers::audit(after);
+            audit.keep_new(before);
+            answer.new_findings = Some(audit.findings.len());
+        }
         answer.renamed = difference.renamed().map_or(0, |(_, count)| count);
         // What was changed in memory stands where it stood.
         let outcomes = answer.rows.iter_mut();
@@ -78,15 +127,36 @@ impl Comparing {
                 *place = before;
             }
         }
-        let fail_on = self.fail_on()?;
-        let fails = fail_on.iter().any(|one| one.occurs(&answer));
-        let text = if self.review {
-            report::review
-        } else {
-            report::compare
-        };
-        opened.answer(after, "compare", answer, text)?;
-        Ok(u8::from(fails))
+        Ok(answer)
+    }
+
+    /// The addresses of what is asked for, in either state, public ones included.
+    fn addresses(
+        &self,
+        before: &Fabric<'_>,
+        after: &Fabric<'_>,
+    ) -> Result<Option<Addresses>, Failure> {
+        let mut sum = Addresses::empty();
+        for text in &self.only {
+            let found = [before, after].map(|view| End::parse(view, text).map(|end| (view, end)));
+            let mut known = found.iter().flatten().peekable();
+            if known.peek().is_none()
+                && let [_, Err(error)] = found
+            {
+                return Err(Failure::end(text, error));
+            }
+            for (view, end) in known {
+                let held = end.interfaces(view);
+                let public = view.estate.public_addresses.items().iter();
+                let public = public
+                    .filter(|one| one.interface.is_some_and(|id| held.contains(&id)))
+                    .map(|one| Addresses::single(one.address));
+                let own = held.iter().map(|id| &view.estate.interfaces[*id].addresses);
+                sum = own.fold(sum.union(&end.addresses(view)), |sum, own| sum.union(own));
+                sum = public.fold(sum, |sum, one| sum.union(&one));
+            }
+        }
+        Ok((!self.only.is_empty()).then_some(sum))
     }
 
     /// What makes the comparison fail.
@@ -101,6 +171,8 @@ pub(super) enum FailOn {
     Class(Class),
     Broken,
     Forbidden,
+    New,
+    Worse(Severity),
     Any,
 }
 
@@ -110,7 +182,11 @@ impl FailOn {
             "broken" => return Ok(Self::Broken),
             "forbidden" => return Ok(Self::Forbidden),
             "any" => return Ok(Self::Any),
+            "new" => return Ok(Self::New),
             _ => {}
+        }
+        if let Some(severity) = Severity::ALL.into_iter().find(|one| one.word() == text) {
+            return Ok(Self::Worse(severity));
         }
         Class::parse(text)
             .filter(|class| *class != Class::FailsOtherwise)
@@ -123,7 +199,10 @@ impl FailOn {
                     words.map(|class| class.word().replace(' ', "-")).collect();
                 Failure::wrong(
                     format!("`{text}` is nothing on which a comparison fails"),
-                    format!("write {}, broken, forbidden or any", words.join(", ")),
+                    format!(
+                        "write {}, broken, forbidden, new, a severity, or any",
+                        words.join(", ")
+                    ),
                 )
             })
     }
@@ -142,6 +221,11 @@ impl FailOn {
                 .any(|one| one.before == State::Kept && one.now == State::Broken),
             Self::Forbidden => {
                 rows.any(|row| row.class == Class::Opened && row.meaning == Some(Meaning::Unmeant))
+            }
+            Self::New => answer.new_findings.is_some_and(|count| count > 0),
+            Self::Worse(least) => {
+                let breaks = answer.turned.iter().any(|one| one.now == State::Broken);
+                rows.any(|row| row.severity >= *least) || breaks && Severity::Serious >= *least
             }
             Self::Any => {
                 rows.any(|row| row.class != Class::FailsOtherwise) || !answer.turned.is_empty()

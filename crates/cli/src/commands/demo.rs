@@ -1,13 +1,16 @@
 //! `heronshale demo`: the demo estate, written and audited.
 
-use crate::demo::{FILES, FOLDER, LAST_MONTH, last_month};
+use super::compare::Comparing;
+use super::rehearse::unfit;
+use crate::demo::{CHANGES, FILES, FOLDER, LAST_MONTH, PLANNED, last_month};
 use crate::failure::Failure;
 use crate::files::write_all;
-use crate::opened::{EstateArgs, StatedArgs, print};
+use crate::opened::{EstateArgs, Opened, StatedArgs, print};
 use crate::terminal;
 use clap::Args;
 use heronshale_answers::{audit, effective_answer, inventory, with_heading};
 use heronshale_engine::effective::class_of;
+use heronshale_intake::{Change, Difference, SourceText, rehearsed};
 use heronshale_model::ends::End;
 use heronshale_report as report;
 use std::path::{Path, PathBuf};
@@ -25,13 +28,15 @@ pub struct Demo {
 
 impl Demo {
     pub fn run(&self) -> Result<u8, Failure> {
-        let before = beside(&self.folder)?;
+        let before = beside(&self.folder, LAST_MONTH)?;
+        let planned = beside(&self.folder, PLANNED)?;
         let files = last_month();
         let files: Vec<(&str, &str)> = files
             .iter()
             .map(|(name, text)| (*name, text.as_str()))
             .collect();
         write_all(&before, &files, self.force)?;
+        write_all(&planned, &CHANGES, self.force)?;
         write_all(&self.folder, &FILES, self.force)?;
         let stated = StatedArgs {
             expectations: Vec::new(),
@@ -47,10 +52,12 @@ impl Demo {
         let folder = self.folder.display().to_string();
         let ask = |command: &str| format!("\n$ heronshale {command} -e {folder}\n");
         let mut out = format!(
-            "Wrote the estate of Marrowfen Ferries, an invented company, to {folder} ({} files),\nand the same a month before to {} ({} files).\n",
+            "Wrote the estate of Marrowfen Ferries, an invented company, to {folder} ({} files),\nthe same a month before to {} ({} files),\nand what is planned to {} ({} files).\n",
             FILES.len(),
             before.display(),
-            files.len()
+            files.len(),
+            planned.display(),
+            CHANGES.len()
         );
         out += &ask("inventory");
         out += &first_lines(
@@ -62,8 +69,11 @@ impl Demo {
             1,
         );
         out += &ask("audit");
+        let mut found = audit(&view);
+        let first = found.first_fingerprints();
+        found.try_advice(&view, |finding| first.contains(&finding.fingerprint));
         out += &report::audit(
-            &with_heading(&view, "audit", audit(&view)),
+            &with_heading(&view, "audit", found),
             report::GroupBy::Severity,
             look,
         );
@@ -74,9 +84,27 @@ impl Demo {
             let one = effective_answer(&view, &class_of(&view, interface), |_| None);
             out += &report::effective(&with_heading(&view, "effective-all", vec![one]), look);
         }
+        let comparing = Comparing::plain(EstateArgs::of(self.folder.clone()), stated);
+        out += &ask(&format!("compare {}", before.display()));
+        let old = opened.earlier(&before)?;
+        let difference = Difference::of(old.snapshot(), opened.snapshot());
+        let answer = comparing.answer(&opened, (&old.view(), &view), &difference, &[])?;
+        out += &sentence(&report::compare(
+            &with_heading(&view, "compare", answer),
+            look,
+        ));
+        for (name, text) in CHANGES {
+            let file = planned.join(name);
+            out += &ask(&format!("rehearse {}", file.display()));
+            out += &rehearsal(&comparing, &opened, &file, text, look)?;
+        }
         out += &format!("\nTry next, each with -e {folder}:\n");
         let compare = format!("compare {}", before.display());
-        out += &format!("  heronshale {compare:<38}  what changed since last month\n");
+        out += &format!(
+            "  heronshale {compare:<38}  what changed since last month, and by which edit\n"
+        );
+        let steps = format!("rehearse {} --order", planned.display());
+        out += &format!("  heronshale {steps:<38}  in which order to make what is planned\n");
         for (command, why) in TRY {
             out += &format!("  heronshale {command:<38}  {why}\n");
         }
@@ -85,11 +113,44 @@ impl Demo {
     }
 }
 
-/// The folder for last month, beside the other.
-fn beside(folder: &Path) -> Result<PathBuf, Failure> {
+/// What one planned change would do, in its first sentence.
+fn rehearsal(
+    comparing: &Comparing,
+    opened: &Opened,
+    file: &Path,
+    text: &str,
+    look: report::Look,
+) -> Result<String, Failure> {
+    let source = SourceText {
+        name: file.display().to_string(),
+        text: text.to_owned(),
+    };
+    let change = Change::Overlay(vec![source]);
+    let after = rehearsed(opened.snapshot(), &[change]).map_err(unfit)?;
+    let difference = Difference::of(opened.snapshot(), &after);
+    let there = opened.view_of(&after.estate);
+    let answer = comparing.answer(opened, (&opened.view(), &there), &difference, &[])?;
+    let whole = with_heading(&there, "compare", answer);
+    Ok(sentence(&report::compare(&whole, look)))
+}
+
+/// The sentence at the head of an answer.
+fn sentence(text: &str) -> String {
+    let mut lines = text.lines();
+    let first = lines.next().unwrap_or_default();
+    // What goes on is indented.
+    let more = lines.take_while(|line| line.starts_with("  "));
+    std::iter::once(first)
+        .chain(more)
+        .map(|line| format!("{line}\n"))
+        .collect()
+}
+
+/// A folder beside the other.
+fn beside(folder: &Path, what: &str) -> Result<PathBuf, Failure> {
     let named = |folder: &Path| {
         let mut name = folder.file_name()?.to_owned();
-        name.push(LAST_MONTH);
+        name.push(what);
         Some(folder.with_file_name(name))
     };
     let whole = std::path::absolute(folder).ok();

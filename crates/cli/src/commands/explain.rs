@@ -4,7 +4,8 @@ use crate::failure::Failure;
 use crate::opened::{EstateArgs, StatedArgs, print};
 use crate::terminal;
 use clap::Args;
-use heronshale_audit::finding::{CATALOGUE, Finding, Judged, judged, kind};
+use heronshale_audit::finding::{CATALOGUE, Finding, Judged, judged, kind, try_advice};
+use heronshale_audit::fix::Kept;
 use heronshale_intake::did_you_mean;
 use heronshale_report as report;
 
@@ -62,9 +63,14 @@ impl Explain {
         }
         let opened = self.estate.open_with(&self.stated)?;
         let view = opened.view();
-        let all = judged(&view);
+        let mut all = judged(&view);
         let what = only(&all, what)?;
         let is_it = |finding: &Finding| finding.fingerprint == what;
+        let kept = Kept::among(&all.standings);
+        let accepted = all.accepted.iter_mut().map(|one| &mut one.finding);
+        let mut told: Vec<&mut Finding> = all.findings.iter_mut().chain(accepted).collect();
+        told.retain(|finding| is_it(finding));
+        try_advice(&view, &kept, &mut told);
         if let Some(accepted) = all.accepted.into_iter().find(|one| is_it(&one.finding)) {
             opened.answer(&view, "finding-accepted", accepted, report::one_accepted)?;
             return Ok(0);

@@ -1,5 +1,6 @@
 //! `heronshale inventory`: what is in the estate, drawn and searched.
 
+use super::rehearse::unfit;
 use crate::failure::Failure;
 use crate::files::write_all;
 use crate::opened::{EstateArgs, print, selected};
@@ -22,14 +23,17 @@ pub struct Inventory {
     /// to from each network
     #[arg(long, value_name = "THING", conflicts_with_all = ["selector", "interfaces"])]
     find: Option<String>,
+    /// What refers to a thing, what it refers to, and what has to change before it can go: group:web, subnet cargo-yard …
+    #[arg(long, value_name = "THING", conflicts_with_all = ["selector", "interfaces", "find"])]
+    uses: Option<String>,
     /// The address plan: how full each subnet is, and what is free
-    #[arg(long, conflicts_with_all = ["selector", "interfaces", "find"])]
+    #[arg(long, conflicts_with_all = ["selector", "interfaces", "find", "uses"])]
     addresses: bool,
     /// With --addresses: also the next free block of this prefix length in each network
     #[arg(long, value_name = "LENGTH", requires = "addresses", value_parser = clap::value_parser!(u8).range(8..=30))]
     free: Option<u8>,
     /// Draw networks, gateways, firewalls and links as an SVG figure into this file
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["selector", "interfaces", "find", "addresses"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["selector", "interfaces", "find", "uses", "addresses"])]
     figure: Option<PathBuf>,
     /// With --figure: replace the file if it is there
     #[arg(long, requires = "figure")]
@@ -50,6 +54,11 @@ impl Inventory {
                 )
             })?;
             opened.answer(&view, "find", found, report::finds)?;
+            return Ok(0);
+        }
+        if let Some(text) = &self.uses {
+            let found = heronshale_intake::uses(opened.snapshot(), text).map_err(unfit)?;
+            opened.answer(&view, "uses", found, report::uses)?;
             return Ok(0);
         }
         if self.addresses {

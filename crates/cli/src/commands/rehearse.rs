@@ -103,7 +103,7 @@ impl Rehearse {
 }
 
 /// What is wrong with a change.
-fn unfit(error: NoChange) -> Failure {
+pub(super) fn unfit(error: NoChange) -> Failure {
     match error {
         NoChange::Words { what, help } => Failure::wrong(what, help),
         NoChange::Load(error) => error.into(),

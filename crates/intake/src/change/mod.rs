@@ -6,12 +6,16 @@ mod merge;
 mod patch;
 mod rehearse;
 mod renames;
+mod revert;
 mod spoken;
+mod uses;
 mod words;
 mod write;
 
 pub use failing::{Failing, failing};
 pub use rehearse::{Change, NoChange, rehearsed};
+pub use revert::{Reverted, reverted};
+pub use uses::uses;
 pub use write::written;
 
 use crate::load::{Snapshot, load_texts};

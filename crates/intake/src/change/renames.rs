@@ -49,7 +49,7 @@ const FIELDS: [(&str, &str); 29] = [
 ];
 
 /// Kinds as they stand before names, and the sections of these.
-const KINDS: [(&str, &str); 21] = [
+pub(super) const KINDS: [(&str, &str); 21] = [
     ("acl", "network_acls"),
     ("balancer", "balancers"),
     ("division", "divisions"),
@@ -74,7 +74,7 @@ const KINDS: [(&str, &str); 21] = [
 ];
 
 /// Fields in which nothing is a name of an item.
-const NO_NAMES: [&str; 6] = ["id", "tags", "only_tagged", "tag", "settings", "name"];
+pub(super) const NO_NAMES: [&str; 6] = ["id", "tags", "only_tagged", "tag", "settings", "name"];
 /// Sections whose items have ids that others may name.
 const WITHOUT_IDS: [&str; 4] = ["estate", "gaps", "public_addresses", "public_names"];
 
@@ -88,6 +88,19 @@ fn named_by(section: &str, field: &str) -> Option<&'static str> {
     found.map(|(_, section)| *section)
 }
 
+/// The item that a scalar of some field names: its section, and its id.
+pub(super) fn named_in(section: &str, field: &str, scalar: Scalar, text: &str) -> Option<Known> {
+    if !matches!(scalar, Scalar::Text | Scalar::Number) {
+        return None;
+    }
+    if let Some(of) = named_by(section, field) {
+        return Some((of, text.to_owned()));
+    }
+    let (kind, name) = text.split_once(':')?;
+    let of = KINDS.iter().find(|(known, _)| *known == kind)?;
+    Some((of.1, name.to_owned()))
+}
+
 /// Shows every name of an item in a value, with the section of that item.
 fn each_name(
     section: &str,
@@ -96,24 +109,16 @@ fn each_name(
     change: &mut dyn FnMut(&'static str, &str) -> Option<String>,
 ) {
     match &mut value.shape {
-        Shape::Scalar(Scalar::Text | Scalar::Number, text) => {
-            if let Some(of) = named_by(section, field) {
-                if let Some(new) = change(of, text) {
-                    *text = new;
-                }
-                return;
-            }
-            let kind = text.split_once(':').and_then(|(kind, name)| {
-                let of = KINDS.iter().find(|(known, _)| *known == kind)?;
-                Some((kind.to_owned(), of.1, name.to_owned()))
-            });
-            if let Some((kind, of, name)) = kind
+        Shape::Scalar(scalar, text) => {
+            if let Some((of, name)) = named_in(section, field, *scalar, text)
                 && let Some(new) = change(of, &name)
             {
-                *text = format!("{kind}:{new}");
+                *text = match text.strip_suffix(&name) {
+                    Some(kind) => format!("{kind}{new}"),
+                    None => new,
+                };
             }
         }
-        Shape::Scalar(..) => {}
         Shape::List(items) => {
             for item in items {
                 each_name(section, field, item, change);

@@ -81,7 +81,7 @@ fn noun(section: &str) -> &'static str {
 }
 
 /// What an element of a list is called.
-fn element(list: &str) -> &'static str {
+pub(super) fn element(list: &str) -> &'static str {
     match list {
         "inbound" | "outbound" | "rules" => "rule",
         "routes" => "route",

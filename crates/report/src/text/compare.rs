@@ -34,8 +34,10 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
             ),
         );
     }
+    only(&mut page, found);
     moved(&mut page, found);
     turned(&mut page, found);
+    acceptances(&mut page, found);
     for (title, style, rows) in blocks(found, look.details) {
         page.heading(&title);
         rows_of(&mut page, style, &rows);
@@ -97,10 +99,15 @@ pub(super) fn sentence(found: &CompareAnswer) -> String {
         several => said.push(format!("{} expectations break{by}.", several.len())),
     }
     let repaired = found.turned.iter().filter(|one| one.now == State::Kept);
+    // Where some break the word was said.
+    let what = |count| match broken.len() {
+        0 => plural(count, "expectation"),
+        _ => count.to_string(),
+    };
     match repaired.count() {
         0 => {}
-        1 => said.push("1 is kept again.".to_owned()),
-        several => said.push(format!("{several} are kept again.")),
+        1 => said.push(format!("{} is kept again.", what(1))),
+        several => said.push(format!("{} are kept again.", what(several))),
     }
     let forbidden = |row: &&&ChangedRow| row.meaning == Some(Meaning::Unmeant);
     let (inward, opened): (Vec<&ChangedRow>, Vec<&ChangedRow>) =
@@ -296,10 +303,20 @@ pub(super) fn blocks(found: &CompareAnswer, details: bool) -> Vec<Block<'_>> {
     blocks
 }
 
-/// The edits that make a change: `a`, `a or b`, `a with b`.
+/// The edits that make a change: `a`, `a or b`, `a with b`; of many the first.
 pub(super) fn cause(row: &ChangedRow) -> String {
-    let sets: Vec<String> = row.cause.iter().map(|set| set.join(" with ")).collect();
-    sets.join(" or ")
+    const EDITS: usize = 4;
+    const SETS: usize = 3;
+    let set = |set: &Vec<String>| match set.len() {
+        0..=EDITS => set.join(" with "),
+        count => format!("{} with {} more", set[..2].join(" with "), count - 2),
+    };
+    let sets: Vec<String> = row.cause.iter().take(SETS).map(set).collect();
+    let more = match row.cause.len().saturating_sub(SETS) {
+        0 => String::new(),
+        count => format!(" or {}", plural(count, "other set")),
+    };
+    format!("{}{more}", sets.join(" or "))
 }
 
 fn rows_of(page: &mut Page, style: Style, rows: &[&ChangedRow]) {
@@ -317,6 +334,10 @@ fn rows_of(page: &mut Page, style: Style, rows: &[&ChangedRow]) {
         let mut text = format!("{} → {}", shortened(&seen, most), traffic(row, most));
         if let Some(meaning) = row.meaning {
             text.push_str(&format!("; {}", judged(row, meaning)));
+        }
+        if !row.meet.is_empty() {
+            let owners = row.meet.join(" and ");
+            text.push_str(&format!("; only where edits of {owners} meet"));
         }
         page.hang_behind(style, &label, Style::new(), &text, 9);
         let said = told(row);
@@ -507,5 +528,60 @@ fn turned(page: &mut Page, found: &CompareAnswer) {
             Style::new()
         };
         page.hang_behind(style, &label, Style::new(), &text, 9);
+        for edit in &one.fix {
+            let place = edit
+                .place
+                .as_ref()
+                .map_or_else(String::new, |place| format!("  {}", at(place)));
+            let owner = edit.owner.as_ref();
+            let owner = owner.map_or_else(String::new, |owner| format!(" · {owner}"));
+            let text = format!("{}{place}{owner}", edit.text);
+            page.hang_behind(STRONG, "         first: ", Style::new(), &text, 16);
+        }
+    }
+}
+
+/// What was asked for, and whether findings are new.
+fn only(page: &mut Page, found: &CompareAnswer) {
+    if !found.only.is_empty() {
+        page.blank();
+        let left = match found.left_out {
+            0 => String::new(),
+            count => format!("; {} left out", plural(count, "other group")),
+        };
+        let text = format!(
+            "Only connections from or to {}{left}.",
+            found.only.join(" or ")
+        );
+        page.say(Style::new(), &text);
+    }
+    if let Some(count) = found.new_findings {
+        page.blank();
+        let text = match count {
+            0 => "No finding is new.".to_owned(),
+            1 => "1 finding is new (audit --since lists it).".to_owned(),
+            count => format!("{count} findings are new (audit --since lists them)."),
+        };
+        page.say(Style::new(), &text);
+    }
+}
+
+fn acceptances(page: &mut Page, found: &CompareAnswer) {
+    if found.acceptances.is_empty() {
+        return;
+    }
+    page.heading("ACCEPTANCES");
+    for one in &found.acceptances {
+        let title = one.title.as_ref();
+        let title = title.map_or_else(String::new, |title| format!(": {title}"));
+        let text = format!(
+            "{} → {}{title}  {} · {}",
+            one.before.word(),
+            one.now.word(),
+            at(&one.place),
+            one.who
+        );
+        let label = format!(" {} ", one.finding);
+        page.hang_behind(STRONG, &label, Style::new(), &text, 11);
     }
 }

@@ -17,8 +17,9 @@ mod review;
 mod routes;
 mod rule;
 mod tidy;
+mod uses;
 
-pub use audit::{GroupBy, audit, one_accepted, one_finding};
+pub use audit::{FEW, GroupBy, audit, one_accepted, one_finding};
 pub use compare::compare;
 pub use connections::{connections, connections_csv};
 pub use coverage::{coverage, drafted_profile, guide, reading};
@@ -36,6 +37,7 @@ pub use review::review;
 pub use routes::routes;
 pub use rule::rule;
 pub use tidy::tidy;
+pub use uses::uses;
 
 use heronshale_audit::describe::Traffic;
 use heronshale_audit::facts::Does;

@@ -109,6 +109,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .map(|(_, steps, because)| factor(*steps, *because))
         .collect();
     draft.evidence.push(context.acts_on(fact.rule.filter));
+    draft.trials.push(context.without(fact.rule));
     draft.fix = "Name the services that are needed.".to_owned();
     draft
 }

@@ -110,6 +110,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .push(factor(-1, "its filter applies to nothing"));
     }
     draft.evidence.push(context.acts_on(fact.rule.filter));
+    draft.trials.push(context.without(fact.rule));
     draft.fix = "Name the peers that need it.".to_owned();
     draft
 }

@@ -2,12 +2,13 @@
 
 use super::super::asking::factor;
 use super::super::context::Context;
-use super::super::draft::Draft;
+use super::super::draft::{Draft, Trial};
 use super::super::kind::Kind;
 use crate::describe::filter_text;
+use crate::fix::{Edit, EditKind};
 use heronshale_engine::judgement::By;
 use heronshale_engine::stage::meaning;
-use heronshale_model::estate::{Direction, Filter, FilterKind, Id};
+use heronshale_model::estate::{Action, Direction, Filter, FilterKind, Id};
 use heronshale_model::severity::Severity;
 use heronshale_sets::packet::{PacketSet, service};
 
@@ -88,6 +89,27 @@ fn tell(context: &Context<'_, '_>, fact: Fact) -> Draft {
         ));
     }
     draft.evidence.push(context.acts_on(id));
+    draft.trials.push(Trial::of(denying(context, id)));
     draft.fix = "Set the default to deny, and add rules for what is needed.".to_owned();
     draft
+}
+
+/// Turns the default of what comes in to deny.
+fn denying(context: &Context<'_, '_>, id: Id<Filter>) -> Edit {
+    let filter = &context.view.estate.filters[id];
+    let text = format!(
+        "set the default of {} to deny",
+        filter_text(context.view.estate, id)
+    );
+    Edit::new(
+        EditKind::Flag,
+        text,
+        Some(filter.origin),
+        filter.owner,
+        move |estate| match &mut estate.filters.get_mut(id).kind {
+            FilterKind::OrderedGroup { defaults } => defaults[0] = Some(Action::Deny),
+            FilterKind::OwnFirewall { defaults } => defaults[0] = Action::Deny,
+            _ => {}
+        },
+    )
 }

@@ -2,10 +2,11 @@
 
 use super::super::asking::factor;
 use super::super::context::Context;
-use super::super::draft::{Draft, Role};
+use super::super::draft::{Draft, Role, Trial};
 use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::{owner_text, peer_text};
+use crate::fix::{Edit, EditKind};
 use heronshale_model::estate::{Id, PlatformService};
 use heronshale_model::severity::Severity;
 use heronshale_sets::address::Addresses;
@@ -129,9 +130,26 @@ fn tell(context: &Context<'_, '_>, id: Id<PlatformService>) -> Draft {
         }
         Some(_) => {}
     }
+    draft.trials.push(Trial::of(shut(context, id)));
     draft.fix = format!(
         "Shut the public door of service {}, or empty its list.",
         service.name
     );
     draft
+}
+
+/// Shuts a service's public door.
+fn shut(context: &Context<'_, '_>, id: Id<PlatformService>) -> Edit {
+    let service = &context.view.estate.services[id];
+    Edit::new(
+        EditKind::Door,
+        format!("shut the public door of service {}", service.name),
+        Some(service.origin),
+        service.owner,
+        move |estate| {
+            if let Some(door) = &mut estate.services.get_mut(id).public_door {
+                door.open = false;
+            }
+        },
+    )
 }

@@ -117,6 +117,7 @@ pub(super) fn tell(
         side_effects: None,
         interfaces: None,
         packets: None,
+        trials: Vec::new(),
     }
 }
 

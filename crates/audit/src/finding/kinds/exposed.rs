@@ -1,7 +1,7 @@
 //! The internet can open a connection to an interface.
 
 use super::super::context::Context;
-use super::super::draft::{Draft, Evidence, Role};
+use super::super::draft::{Draft, Evidence, Role, Trial};
 use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::{RuleFact, plural, rule_text};
@@ -11,8 +11,9 @@ use crate::facts::{
     Decided, Decider, EXPOSED_BASE, HolderKind, OpenFact, WalkedFact, WayFact, WayKind,
     device_way_fact, exposure_factors, letting, way_fact,
 };
+use crate::fix::{Edit, EditKind};
 use heronshale_engine::judgement::By;
-use heronshale_model::estate::RuleId;
+use heronshale_model::estate::{Id, PublicAddress, RuleId};
 use heronshale_sets::each::each;
 use heronshale_sets::packet::PacketSet;
 
@@ -38,7 +39,10 @@ pub(crate) const KIND: Kind = Kind {
     ],
     example: include_str!("../examples/exposed.yaml"),
     check: |context| {
-        let direct = each(&facts(context), tell);
+        let direct = facts(context)
+            .iter()
+            .map(|fact| tell(context, fact))
+            .collect::<Vec<_>>();
         let open = context
             .device_ways()
             .iter()
@@ -56,6 +60,8 @@ struct Fact {
     packets: PacketSet,
     /// What narrowing the rules costs.
     side_effects: String,
+    /// The public address, if it is one.
+    public: Option<Id<PublicAddress>>,
 }
 
 fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
@@ -88,11 +94,12 @@ fn facts(context: &Context<'_, '_>) -> Vec<Fact> {
             factors,
             packets,
             side_effects,
+            public: way.public,
         }
     })
 }
 
-fn tell(fact: &Fact) -> Draft {
+fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
     let WayFact {
         interface,
         address,
@@ -115,9 +122,13 @@ fn tell(fact: &Fact) -> Draft {
             packet.text = format!("{from} → {} → {own}", to.replacen(own.as_str(), address, 1));
         }
     }
-    let rules = deciding(open);
+    let facts = deciding(open);
+    let rules: Vec<String> = facts.iter().map(|rule| name_of(rule)).collect();
+    let mut trials: Vec<Trial> = context.deleting(&facts).into_iter().collect();
+    trials.extend(fact.public.map(|id| Trial::of(released(context, id))));
     Draft {
         former: None,
+        trials,
         cause: cause(&rules),
         key: Key::default()
             .object("interface", &interface.name)
@@ -220,6 +231,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
     let what: Vec<String> = fact.open.iter().map(said).collect();
     let mut evidence: Vec<Evidence> = Vec::new();
     let mut rules: Vec<String> = Vec::new();
+    let mut facts: Vec<&RuleFact> = Vec::new();
     for rule in fact.open.iter().flat_map(|part| &part.rules) {
         let text = rule_text(rule);
         let piece = Evidence {
@@ -230,7 +242,8 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         };
         if !evidence.contains(&piece) {
             evidence.push(piece);
-            rules.push(format!("rule {} of {}", rule.rule, rule.filter));
+            rules.push(name_of(rule));
+            facts.push(rule);
         }
     }
     let ids = way
@@ -246,6 +259,7 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
     };
     Draft {
         former: None,
+        trials: context.deleting(&facts).into_iter().collect(),
         cause: cause(&rules),
         key: Key::default()
             .object(token_of(fact.kind), &fact.name)
@@ -258,9 +272,9 @@ fn by_device(context: &Context<'_, '_>, way: &DeviceWay) -> Draft {
         ),
         subject: format!("{} {}", fact.kind.word(), fact.name),
         short: shortened(&what),
-        place: Some(fact.place),
-        networks: fact.network.into_iter().collect(),
-        owner: fact.owner,
+        place: Some(fact.place.clone()),
+        networks: fact.network.iter().cloned().collect(),
+        owner: fact.owner.clone(),
         factors: exposure_factors(context.view, &way.open(), &way.asked(), &spoken),
         packets: Some(way.open().any_source_port()),
         evidence,
@@ -312,8 +326,8 @@ fn admitting(decided: &Decided) -> Vec<&RuleFact> {
 }
 
 /// The last rules that each opening needed, each once: without them it is closed, unless a default lets it in.
-fn deciding(open: &[OpenFact]) -> Vec<String> {
-    let mut rules: Vec<String> = Vec::new();
+fn deciding(open: &[OpenFact]) -> Vec<&RuleFact> {
+    let mut rules: Vec<&RuleFact> = Vec::new();
     for one in open {
         let last = one
             .decided
@@ -321,13 +335,28 @@ fn deciding(open: &[OpenFact]) -> Vec<String> {
             .rev()
             .find(|decided| matches!(decided.decider, Decider::Rule { .. }));
         for rule in last.into_iter().flat_map(admitting) {
-            let name = format!("rule {} of {}", rule.rule, rule.filter);
-            if !rules.contains(&name) {
-                rules.push(name);
+            if !rules.iter().any(|known| name_of(known) == name_of(rule)) {
+                rules.push(rule);
             }
         }
     }
     rules
+}
+
+fn name_of(rule: &RuleFact) -> String {
+    format!("rule {} of {}", rule.rule, rule.filter)
+}
+
+/// Takes a public address from whoever holds it.
+fn released(context: &Context<'_, '_>, id: Id<PublicAddress>) -> Edit {
+    let public = &context.view.estate.public_addresses[id];
+    Edit::new(
+        EditKind::PublicAddress,
+        format!("release public address {}", public.name),
+        Some(public.origin),
+        public.owner,
+        move |estate| estate.public_addresses.get_mut(id).interface = None,
+    )
 }
 
 /// What holds an address, as a key has it.

@@ -162,6 +162,9 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         .evidence
         .extend(admitting(context, fact).map(|id| context.rule_evidence(Role::LetInBy, id)));
     draft.evidence.push(context.acts_on(fact.filter));
+    draft
+        .trials
+        .extend(admitting(context, fact).map(|id| context.without(id)));
     draft.fix = "Narrow the IPv6 rule to the same peers as the IPv4 rule.".to_owned();
     draft
 }

@@ -153,6 +153,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         rule: None,
         place: None,
     });
+    draft.trials.push(context.without(fact.rule));
     draft.fix = "Name the subnets, groups or addresses that need it.".to_owned();
     draft
 }

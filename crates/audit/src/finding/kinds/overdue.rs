@@ -51,6 +51,7 @@ fn tell(context: &Context<'_, '_>, rule: RuleId, date: jiff::Timestamp) -> Draft
         draft.factors.push(factor(-1, "it is a deny rule"));
     }
     draft.evidence.push(context.acts_on(rule.filter));
+    draft.trials.push(context.without(rule));
     draft.fix =
         "Ask the owner whether it is still needed. Delete it, or set a new date.".to_owned();
     draft

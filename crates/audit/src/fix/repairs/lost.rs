@@ -314,7 +314,7 @@ pub(super) fn given_addresses(view: &Fabric<'_>, interfaces: &[Id<Interface>]) -
         let spare = public
             .iter()
             .find(|(_, public)| public.interface.is_none() && public.address.is_ipv4());
-        let edit = |text: String, origin, apply: Box<dyn Fn(&mut Estate)>| {
+        let edit = |text: String, origin, apply: Box<dyn Fn(&mut Estate) + Send + Sync>| {
             Edit::new(
                 EditKind::PublicAddress,
                 text,

@@ -1,16 +1,15 @@
 //! `heronshale path`: one connection there and back, what is in the way, and what would fix it; or a list of them.
 
+mod behind;
 mod many;
 
 use crate::failure::Failure;
-use crate::opened::{EstateArgs, Opened, TrafficArgs, end};
+use crate::opened::{EstateArgs, TrafficArgs, end};
 use clap::Args;
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
-use heronshale_answers::{PathAnswer, edits_behind, is_met, path_answer, since};
-use heronshale_change::compare;
+use heronshale_answers::{PathAnswer, is_met, path_answer, since};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::path::{Connection, Goal, Question, Target, Tuple, question};
-use heronshale_intake::Difference;
 use heronshale_model::connections::Expected;
 use heronshale_model::ends::End;
 use heronshale_model::estate::Service;
@@ -45,6 +44,15 @@ pub struct Path {
     /// An earlier snapshot: shows its answer, the edits that make the difference, and marks new obstacles
     #[arg(long, value_name = "OLD")]
     since: Option<std::path::PathBuf>,
+    /// With --since: write the patch that takes the edits behind the difference back; `rehearse FILE` tries it
+    #[arg(long, value_name = "FILE", requires = "since")]
+    revert: Option<std::path::PathBuf>,
+    /// With --revert: replace the file if it is there
+    #[arg(long, requires = "revert")]
+    force: bool,
+    /// Expectations, against which each fix is tried [default: as configured, else those in the estate's folder]
+    #[arg(long, value_name = "FILE", help_heading = "Estate")]
+    expectations: Vec<std::path::PathBuf>,
     #[command(flatten)]
     estate: EstateArgs,
 }
@@ -60,7 +68,7 @@ impl Path {
         if let Some(list) = &self.list {
             return many::run(&self.estate, list);
         }
-        let opened = self.estate.open()?;
+        let opened = self.estate.open_with_expectations(&self.expectations)?;
         let view = opened.view();
         let mut answer = self.ask(&view)?;
         if let Some(old) = &self.since {
@@ -73,36 +81,20 @@ impl Path {
                 Err(other) => return Err(other),
             };
             since(&mut answer, before.as_ref().map_err(String::as_str), taken);
-            if before.is_ok_and(|before| before.verdict != answer.verdict) {
+            let differs = before.is_ok_and(|before| before.verdict != answer.verdict);
+            if differs {
                 self.because(&mut answer, &opened, &earlier, &view)?;
+            }
+            if !differs && self.revert.is_some() {
+                return Err(Failure::wrong(
+                    "nothing can be taken back: the answer is the same in both snapshots",
+                    "leave out --revert, or name another earlier snapshot",
+                ));
             }
         }
         let met = is_met(self.expect, answer.verdict);
         opened.answer(&view, "path", answer, report::path)?;
         Ok(u8::from(!met))
-    }
-
-    /// Finds the edits that make the difference.
-    fn because(
-        &self,
-        answer: &mut PathAnswer,
-        opened: &Opened,
-        earlier: &Opened,
-        view: &Fabric<'_>,
-    ) -> Result<(), Failure> {
-        let difference = Difference::of(earlier.snapshot(), opened.snapshot());
-        let renamed = difference.renamed().map(|(estate, _)| estate);
-        let before = renamed
-            .as_ref()
-            .map_or_else(|| earlier.view(), |estate| earlier.view_of(estate));
-        let comparison = compare((&before, view), &difference, &|estate| {
-            opened.view_of(estate)
-        });
-        let asked = self.question(view)?;
-        if let Some(since) = &mut answer.since {
-            (since.edits, since.cause) = edits_behind(view, &comparison, &asked.asked);
-        }
-        Ok(())
     }
 
     fn ask(&self, view: &Fabric<'_>) -> Result<PathAnswer, Failure> {

@@ -1,5 +1,6 @@
 //! The built program, as its users meet it.
 
+mod advised;
 mod answers;
 mod cases;
 mod collecting;
@@ -25,10 +26,12 @@ mod rehearsed;
 mod screens;
 mod situations;
 mod stated;
+mod states;
 mod stopped;
 mod story;
 mod sturdy;
 mod sweeps;
 mod tidy;
+mod uses;
 mod verdicts;
 mod ways;

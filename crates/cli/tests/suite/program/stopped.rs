@@ -194,9 +194,11 @@ fn a_run_that_is_killed_at_any_write_leaves_the_old_or_the_new() {
             let next = folder.run(&["inventory", "-e", ESTATE]);
             for around in [
                 "demo",
+                "demo-changes",
                 "demo-last-month",
                 "evidence",
                 "new",
+                "new-changes",
                 "new-last-month",
                 "patches",
                 "first",

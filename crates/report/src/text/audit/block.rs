@@ -4,7 +4,7 @@ use super::super::at;
 use crate::page::{FAINT, Page, plural, style_of};
 use anstyle::Style;
 use heronshale_audit::describe::moment_text;
-use heronshale_audit::finding::{Accepted, Evidence, Factor, Finding, Role};
+use heronshale_audit::finding::{Accepted, Evidence, Factor, Finding, Role, TriedFact};
 
 /// Other occurrences of a cause before the rest is counted.
 const OTHERS: usize = 2;
@@ -30,6 +30,7 @@ pub(super) fn in_full(page: &mut Page, finding: &Finding, others: &[&Finding]) {
     }
     page.field("fix", &finding.fix);
     page.field("", &format!("Side effects: {}", finding.side_effects));
+    tried(page, finding);
     occurrences(page, finding, others);
 }
 
@@ -39,10 +40,74 @@ pub(super) fn in_brief(page: &mut Page, finding: &Finding, others: &[&Finding]) 
     page.hang(Style::new().bold(), "  ", &finding.title, 4);
     evidence(page, finding);
     page.field("fix", &finding.fix);
-    page.field("", &format!("Side effects: {}", finding.side_effects));
+    let first = finding.tried.first().filter(|one| !one.breaks.is_empty());
+    let breaks = first.map_or_else(String::new, |one| {
+        format!(" Breaks {}.", quoted(&one.breaks))
+    });
+    let effects = format!("Side effects: {}{breaks}", finding.side_effects);
+    page.field("", &effects);
+    first.into_iter().for_each(|one| before(page, one));
+    let rest = finding.tried.iter().skip(usize::from(first.is_some()));
+    rest.for_each(|one| broken(page, one));
     if !others.is_empty() {
         page.field("also", &also(finding, others));
     }
+}
+
+/// What the advice does to expectations.
+fn tried(page: &mut Page, finding: &Finding) {
+    let all = &finding.tried;
+    if !all.is_empty() && all.iter().all(|one| one.tried && one.breaks.is_empty()) {
+        page.field("", "No kept expectation breaks (tried).");
+    }
+    all.iter().for_each(|one| broken(page, one));
+}
+
+/// What one change breaks, or that it was not tried.
+fn broken(page: &mut Page, one: &TriedFact) {
+    if !one.tried {
+        let text = format!(
+            "Not tried against the expectations (limit reached): {}.",
+            one.change
+        );
+        page.field("", &text);
+    }
+    if !one.breaks.is_empty() {
+        let text = format!("Breaks {} if you {}.", quoted(&one.breaks), one.change);
+        page.hang(Style::new().bold(), &" ".repeat(13), &text, 13);
+        before(page, one);
+    }
+}
+
+/// What has to be changed before: changes at one place together.
+fn before(page: &mut Page, one: &TriedFact) {
+    if one.first.is_empty() {
+        page.field("", "No change is known that would prevent this.");
+    }
+    let mut told: Vec<(String, String)> = Vec::new();
+    for edit in &one.first {
+        let place = edit.place.as_ref();
+        let place = place.map_or_else(String::new, |place| format!("  {}", at(place)));
+        let owner = edit.owner.as_ref();
+        let owner = owner.map_or_else(String::new, |owner| format!(" · {owner}"));
+        let place = format!("{place}{owner}");
+        let front = edit.text.split_once(": ").map(|(front, _)| front);
+        let known = told.last_mut().filter(|(text, there)| {
+            *there == place && front.is_some_and(|front| text.starts_with(&format!("{front}: ")))
+        });
+        match (known, edit.text.split_once(": ")) {
+            (Some((text, _)), Some((_, rest))) => text.push_str(&format!("; {rest}")),
+            _ => told.push((edit.text.clone(), place)),
+        }
+    }
+    for (text, place) in told {
+        page.field("first", &format!("{text}{place}"));
+    }
+}
+
+fn quoted(names: &[String]) -> String {
+    let names: Vec<String> = names.iter().map(|name| format!("“{name}”")).collect();
+    names.join(", ")
 }
 
 /// The subjects of other findings with the same cause.

@@ -29,10 +29,8 @@ pub enum GroupBy {
     File,
 }
 
-/// Causes that are told in full below the list.
-const FIRST: usize = 3;
 /// So few causes are told in full, without a list.
-const FEW: usize = 4;
+pub const FEW: usize = 4;
 /// Lines for the list before the rest of the serious causes is counted.
 const MOST_ROWS: usize = 400;
 
@@ -54,7 +52,7 @@ pub fn audit(answer: &Answer<Audit>, by: GroupBy, look: Look) -> String {
         all_in_full(&mut page, &causes);
     } else if by == GroupBy::Severity {
         worst_in_lines(&mut page, audit, &causes, &stamps);
-        first_fixes(&mut page, &causes);
+        first_fixes(&mut page, audit);
     } else {
         grouped(&mut page, &causes, by, &stamps);
     }
@@ -197,22 +195,13 @@ fn kinds_of(page: &mut Page, audit: &Audit, severity: Severity) {
 }
 
 /// The causes to fix first, each with its fix: the worst, and of equally bad ones those with the most findings.
-fn first_fixes(page: &mut Page, causes: &Causes<'_>) {
-    let mut order: Vec<&Vec<&Finding>> = causes
-        .iter()
-        .filter(|findings| findings[0].severity >= Severity::Serious)
-        .collect();
-    order.sort_by_key(|findings| {
-        (
-            std::cmp::Reverse(findings[0].severity),
-            std::cmp::Reverse(findings.len()),
-        )
-    });
+fn first_fixes(page: &mut Page, audit: &Audit) {
+    let order = audit.first_causes();
     if order.is_empty() {
         return;
     }
     page.heading("FIX FIRST");
-    for (number, findings) in order.iter().take(FIRST).enumerate() {
+    for (number, findings) in order.iter().enumerate() {
         if number > 0 {
             page.blank();
         }
@@ -305,6 +294,7 @@ fn stated(page: &mut Page, audit: &Audit) {
         expectations(page, audit);
         acceptances(page, audit);
     }
+    because(page, audit);
     let Some(since) = audit.since.as_ref().filter(|since| !since.gone.is_empty()) else {
         return;
     };
@@ -316,6 +306,30 @@ fn stated(page: &mut Page, audit: &Audit) {
     for one in &since.gone {
         let text = format!("{} {}: {}", one.kind, one.fingerprint, one.title);
         page.hang(Style::new(), "  ", &text, 4);
+    }
+}
+
+/// The edits that opened new ways in.
+fn because(page: &mut Page, audit: &Audit) {
+    let Some(since) = audit
+        .since
+        .as_ref()
+        .filter(|since| !since.because.is_empty())
+    else {
+        return;
+    };
+    page.heading("OPENED BY");
+    for one in &since.because {
+        let sets: Vec<String> = one.cause.iter().map(|set| set.join(" with ")).collect();
+        let label = format!("  {}  ", one.fingerprint);
+        page.hang(STRONG, &label, &sets.join(" or "), label.len());
+        for edit in &one.edits {
+            let owner = edit.owner.as_ref();
+            let owner = owner.map_or_else(String::new, |owner| format!(", {owner}"));
+            let text = format!("{}  ({}{owner})", edit.text, at(&edit.place));
+            let label = format!("    {:<3}", edit.letter);
+            page.hang(Style::new(), &label, &text, label.len());
+        }
     }
 }
 

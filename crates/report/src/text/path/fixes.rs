@@ -13,6 +13,11 @@ const MOST: usize = 3;
 /// Tells the fixes, and what was looked for.
 pub(super) fn fixes(page: &mut Page, path: &PathAnswer) {
     let fixes = &path.fixes;
+    if fixes.is_empty() && !path.fixes_refused.is_empty() {
+        page.heading("NO FIX without a broken expectation (tried in memory, not applied)");
+        refused(page, path);
+        return;
+    }
     if fixes.is_empty() {
         if !path.obstacles.is_empty() {
             let limit = if path.fixes_given_up {
@@ -34,6 +39,7 @@ pub(super) fn fixes(page: &mut Page, path: &PathAnswer) {
     let shared = shared(fixes);
     match fixes.as_slice() {
         [one] => {
+            before(page, one, "  ");
             edits(page, one.edits.iter(), "  ");
             effects(page, one, "    ");
         }
@@ -54,6 +60,7 @@ pub(super) fn fixes(page: &mut Page, path: &PathAnswer) {
                 let own = fix.edits.iter().filter(|edit| !shared.contains(edit));
                 let label = format!("  {:>2}. ", number + 1);
                 alternative(page, own.collect(), &label);
+                before(page, fix, "      ");
                 effects(page, fix, "      ");
             }
             if several.len() > shown {
@@ -62,12 +69,39 @@ pub(super) fn fixes(page: &mut Page, path: &PathAnswer) {
             }
         }
     }
+    refused(page, path);
     if !path.fixes_judged_everywhere {
         page.say(
             FAINT,
             "  Side effects were checked between the networks of both ends, for this traffic only.",
         );
     }
+}
+
+/// What has to be changed before a fix, so that no expectation breaks.
+fn before(page: &mut Page, fix: &FixFact, indent: &str) {
+    for edit in &fix.first {
+        let label = format!("{indent}First: ");
+        page.hang(STRONG, &label, &edit_text(edit), indent.len() + 7);
+    }
+    if !fix.first.is_empty() {
+        let text = format!("Without that it breaks {}.", quoted(&fix.breaks));
+        page.hang(FAINT, indent, &text, indent.len());
+    }
+}
+
+/// The fixes that are not offered, and why.
+fn refused(page: &mut Page, path: &PathAnswer) {
+    for fix in &path.fixes_refused {
+        let what: Vec<&str> = fix.edits.iter().map(|edit| edit.text.as_str()).collect();
+        let text = format!("{}: it breaks {}.", what.join(" and "), quoted(&fix.breaks));
+        page.hang(FAINT, "  Not advised: ", &text, 4);
+    }
+}
+
+fn quoted(names: &[String]) -> String {
+    let names: Vec<String> = names.iter().map(|name| format!("“{name}”")).collect();
+    names.join(", ")
 }
 
 /// The changes that every alternative needs.

@@ -183,6 +183,20 @@ fn since(page: &mut Page, path: &PathAnswer) {
     for gone in &since.gone {
         page.hang(Style::new(), "  no longer in the way: ", &cause(gone), 4);
     }
+    if let Some(revert) = &since.revert {
+        let texts: Vec<&str> = revert.edits.iter().map(|edit| edit.text.as_str()).collect();
+        let text = format!("{} takes back: {}.", revert.file, texts.join("; "));
+        page.hang(Style::new(), "", &text, 2);
+        let also = match revert.also {
+            0 => "Nothing else changes by that.".to_owned(),
+            count => format!(
+                "By that {} of other connections fare otherwise (heronshale rehearse {}).",
+                plural(count, "group"),
+                revert.file
+            ),
+        };
+        page.hang(Style::new(), "", &also, 2);
+    }
 }
 
 /// How all that was asked fares, if not all of it fares alike.

@@ -1,14 +1,23 @@
 //! Two states compared, as data.
 
+mod acceptances;
+mod graded;
+
+pub use acceptances::TurnedAcceptance;
+
 use crate::path::in_detail;
 use crate::traffic::{summed, symbols};
 use heronshale_audit::describe::{PeerWords, Witness, peer_words, witness};
 use heronshale_audit::expect::{Judging, Standing, State, sentence, standings};
-use heronshale_audit::facts::{Meaning, PathTraffic, StepFact, meaning_of, step_fact};
+use heronshale_audit::facts::{
+    EditFact, Meaning, PathTraffic, StepFact, edit_fact, meaning_of, step_fact,
+};
+use heronshale_audit::fix::{Kept, mended};
 use heronshale_change::{Class, Comparison, Difference, From, Outcome, question, start_of};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::walk::{Asked, Start, Verdict};
 use heronshale_model::change::Edit;
+use heronshale_model::severity::Severity;
 use heronshale_model::source::Place;
 use heronshale_sets::address::{Addresses, Family};
 use heronshale_sets::packet::{Packet, PacketSet, service};
@@ -93,6 +102,12 @@ pub struct ChangedRow {
     pub undo: Vec<String>,
     /// Whether no smaller set of edits was left untried.
     pub cause_is_minimal: bool,
+    /// How bad it is: by the class, and by what expectations say.
+    pub severity: Severity,
+    /// By what it is known again: the same for the same connections in the same class.
+    pub fingerprint: String,
+    /// Whose edits have to meet for it; empty if the edits of one owner suffice.
+    pub meet: Vec<String>,
     /// Who opens them, in words.
     pub from: Vec<PeerWords>,
     /// To whom, in words, with which services.
@@ -128,6 +143,8 @@ pub struct TurnedExpectation {
     pub why: String,
     /// The letters of edits that turn it alone.
     pub cause: Vec<String>,
+    /// Where it breaks: what would keep it, and break no other.
+    pub fix: Vec<EditFact>,
 }
 
 /// Two states compared.
@@ -149,6 +166,14 @@ pub struct CompareAnswer {
     pub fails_otherwise: usize,
     /// Expectations that stand otherwise.
     pub turned: Vec<TurnedExpectation>,
+    /// Acceptances that stand otherwise.
+    pub acceptances: Vec<TurnedAcceptance>,
+    /// What was asked for, if not everything: rows are about connections from or to this.
+    pub only: Vec<String>,
+    /// How many groups of connections are left out by that.
+    pub left_out: usize,
+    /// Where it was asked: how many findings of the audit are new.
+    pub new_findings: Option<usize>,
     /// Addresses of the estate that are the internet's now.
     pub released: Vec<String>,
     /// Addresses of the internet that are the estate's now.
@@ -293,12 +318,12 @@ pub(crate) fn edit_facts(
     edits.iter().enumerate().map(fact).collect()
 }
 
-/// The edits because of which some packets from a start fare otherwise, and the smallest sets of them.
-pub fn edits_behind(
+/// The differences of some packets from a start.
+fn differences_of<'c>(
     view: &Fabric<'_>,
-    comparison: &Comparison,
+    comparison: &'c Comparison,
     asked: &Asked,
-) -> (Vec<ChangeEdit>, Vec<Vec<String>>) {
+) -> Vec<&'c Difference> {
     let starts_there = |from: &From| match (start_of(view, from), &asked.start) {
         (Some(Start::Interfaces(all)), Start::Interfaces(some)) => {
             some.iter().any(|id| all.contains(id))
@@ -307,21 +332,56 @@ pub fn edits_behind(
     };
     let packets = asked.packets.any_source_port();
     let all = comparison.differences.iter();
-    let mut sets: Vec<Vec<usize>> = all
-        .filter(|one| one.class != Class::FailsOtherwise)
+    all.filter(|one| one.class != Class::FailsOtherwise)
         .filter(|one| one.packets.overlaps(&packets) && starts_there(&one.from))
+        .collect()
+}
+
+/// The edits because of which some packets from a start fare otherwise, and the smallest sets of them.
+pub fn edits_behind(
+    view: &Fabric<'_>,
+    comparison: &Comparison,
+    asked: &Asked,
+) -> (Vec<ChangeEdit>, Vec<Vec<String>>) {
+    let mut sets: Vec<Vec<usize>> = differences_of(view, comparison, asked)
+        .into_iter()
         .flat_map(|one| one.cause.sets.clone())
         .collect();
     sets.sort_by(|one, other| (one.len(), one).cmp(&(other.len(), other)));
     sets.dedup();
-    let facts = edit_facts(&comparison.edits, &[], &[]);
     let named: Vec<usize> = sets.iter().flatten().copied().collect();
-    let edits = facts.into_iter().enumerate();
-    let edits = edits.filter(|(at, _)| named.contains(at));
     (
-        edits.map(|(_, edit)| edit).collect(),
+        some_edits(comparison, &named),
         sets.iter().map(|set| letters(set)).collect(),
     )
+}
+
+/// Some of the edits of a comparison, with their letters.
+pub fn some_edits(comparison: &Comparison, wanted: &[usize]) -> Vec<ChangeEdit> {
+    let facts = edit_facts(&comparison.edits, &[], &[]);
+    let edits = facts.into_iter().enumerate();
+    let edits = edits.filter(|(at, _)| wanted.contains(at));
+    edits.map(|(_, edit)| edit).collect()
+}
+
+/// The edits to take back so that some packets from a start fare as before.
+pub fn edits_to_undo(view: &Fabric<'_>, comparison: &Comparison, asked: &Asked) -> Vec<usize> {
+    let mut all: Vec<usize> = differences_of(view, comparison, asked)
+        .into_iter()
+        .flat_map(|one| one.cause.undo.clone())
+        .collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
+/// How many groups of connections differ that were not asked about.
+pub fn others_that_differ(comparison: &Comparison, asked: &Asked) -> usize {
+    let packets = asked.packets.any_source_port();
+    let told = comparison.differences.iter();
+    let told = told.filter(|one| one.class != Class::FailsOtherwise);
+    told.filter(|one| !one.packets.difference(&packets).is_empty())
+        .count()
 }
 
 /// What makes rows one.
@@ -425,6 +485,9 @@ impl Reading<'_, '_> {
             cause: one.cause.sets.iter().map(|set| letters(set)).collect(),
             undo: letters(&one.cause.undo),
             cause_is_minimal: one.cause.minimal,
+            severity: Severity::Note,
+            fingerprint: String::new(),
+            meet: Vec::new(),
             from,
             traffic,
             before,
@@ -476,6 +539,17 @@ pub fn compare_answer(
             }
         }
     }
+    let owner_of = |letter: &str| {
+        let mut edits = comparison.edits.iter().enumerate();
+        edits
+            .find(|(at, _)| self::letter(*at) == letter)
+            .and_then(|(_, edit)| edit.owner.clone())
+    };
+    for row in &mut rows {
+        row.severity = graded::severity(row);
+        row.fingerprint = graded::print_of(row);
+        row.meet = graded::owners_who_meet(row, &owner_of);
+    }
     let fails_otherwise = rows
         .iter()
         .filter(|row| row.class == Class::FailsOtherwise)
@@ -506,6 +580,10 @@ pub fn compare_answer(
         unknown_in_both: comparison.unknown_in_both,
         fails_otherwise,
         turned: turned(old, new, turned_by),
+        acceptances: acceptances::turned_acceptances(old, new),
+        only: Vec::new(),
+        left_out: 0,
+        new_findings: None,
         released: comparison.released.texts(),
         taken: comparison.taken.texts(),
         gaps_before: gaps(old, new),
@@ -536,6 +614,14 @@ fn turned(
         return Vec::new();
     }
     let causes = turned_by(&places);
+    let kept = Kept::among(&now);
+    let fix = |at: usize| {
+        if (before[at].state, now[at].state) != (State::Kept, State::Broken) {
+            return Vec::new();
+        }
+        let edits = mended(new, &kept, at);
+        edits.iter().map(|edit| edit_fact(new, edit)).collect()
+    };
     let fact = |(at, cause): (&usize, Vec<usize>)| {
         let expectation = &new.stated.expectations[*at];
         TurnedExpectation {
@@ -545,6 +631,7 @@ fn turned(
             now: now[*at].state,
             why: why(&now[*at]),
             cause: letters(&cause),
+            fix: fix(*at),
         }
     };
     places.iter().zip(causes).map(fact).collect()
