@@ -58,7 +58,8 @@ pub use inventory::{
     PublicRow, SetRow, SiteRow, SubnetRow, TableRow, inventory,
 };
 pub use losses::{
-    Failed, FailureFact, FailuresAnswer, LossFact, LostFact, Standings, failures_answer,
+    Failed, FailureFact, FailuresAnswer, LossFact, LostFact, PairsFact, Standings, failures_answer,
+    pairs_fact,
 };
 pub use matrix::{CellAnswer, CellFact, CellPart, CellVerdict, Matrix, MatrixAnswer, SegmentFact};
 pub use order::{

@@ -87,8 +87,23 @@ pub struct FailuresAnswer {
     pub already_down: Vec<String>,
     /// Things without which nothing is known to stop.
     pub redundant: Vec<String>,
+    /// Pairs that do something that neither of both does alone, the most harmful first; none where they were not asked for.
+    pub pairs: Option<PairsFact>,
     /// The value of `missing_next_hop` that was judged with, and the other one; none where somebody set it.
     pub settings: Option<[String; 2]>,
+}
+
+/// Failures of two things at once.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct PairsFact {
+    /// How many pairs share a place, and were tried.
+    pub tried: usize,
+    /// How many more share one, past the limit.
+    pub left: usize,
+    /// Pairs that do more than both alone.
+    pub failures: Vec<FailureFact>,
 }
 
 /// A failure, and how bad it is.
@@ -233,12 +248,8 @@ impl Failed {
     }
 }
 
-/// What all failures answer, the most harmful first.
-pub fn failures_answer(
-    mut failed: Vec<Failed>,
-    already_down: Vec<String>,
-    settings: Option<[String; 2]>,
-) -> FailuresAnswer {
+/// The most harmful first.
+fn by_harm(failed: &mut [Failed]) {
     failed.sort_by_key(|one| {
         (
             Reverse(one.harm.clone()),
@@ -246,6 +257,25 @@ pub fn failures_answer(
             one.fact.name.clone(),
         )
     });
+}
+
+/// What pairs answer, the most harmful first.
+pub fn pairs_fact(mut failed: Vec<Failed>, tried: usize, left: usize) -> PairsFact {
+    by_harm(&mut failed);
+    PairsFact {
+        tried,
+        left,
+        failures: failed.into_iter().map(|one| one.fact).collect(),
+    }
+}
+
+/// What all failures answer, the most harmful first.
+pub fn failures_answer(
+    mut failed: Vec<Failed>,
+    already_down: Vec<String>,
+    settings: Option<[String; 2]>,
+) -> FailuresAnswer {
+    by_harm(&mut failed);
     let (nothing, failed): (Vec<Failed>, Vec<Failed>) =
         failed.into_iter().partition(|one| one.is_nothing);
     let name = |one: Failed| format!("{} {}", one.fact.kind, one.fact.name);
@@ -253,6 +283,7 @@ pub fn failures_answer(
         failures: failed.into_iter().map(|one| one.fact).collect(),
         already_down,
         redundant: nothing.into_iter().map(name).collect(),
+        pairs: None,
         settings,
     }
 }

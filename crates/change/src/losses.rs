@@ -5,6 +5,7 @@ use crate::compare::{Difference, Frame, Walks, differing, walks};
 use crate::outcome::State;
 use heronshale_engine::fabric::Fabric;
 use heronshale_sets::address::Addresses;
+use heronshale_sets::packet::PacketSet;
 
 /// A state against which others are held.
 pub struct Base<'f, 'e> {
@@ -26,6 +27,25 @@ impl Loss {
     pub fn is_nothing(&self) -> bool {
         let mut all = self.differences.iter();
         all.all(|one| one.class == Class::FailsOtherwise)
+    }
+
+    /// Whether it does something that neither of two others does: connections that fare otherwise, or lack a firewall.
+    pub fn exceeds(&self, others: [&Self; 2]) -> bool {
+        let told = |one: &&Difference| one.class != Class::FailsOtherwise;
+        let beyond = |one: &Difference, others: &[Vec<&Difference>; 2]| {
+            let there = others.iter().flatten();
+            let known = there.filter(|other| (&other.from, other.class) == (&one.from, one.class));
+            let known = PacketSet::union_all(known.map(|other| other.packets.clone()));
+            !one.packets.difference(&known).is_empty()
+        };
+        let all = others.map(|other| other.differences.iter().filter(told).collect());
+        let blind = others.map(|other| {
+            let places = other.uninspected.iter();
+            places.map(|at| &other.differences[*at]).collect()
+        });
+        let mut mine = self.differences.iter().filter(told);
+        let mut unseen = self.uninspected.iter().map(|at| &self.differences[*at]);
+        mine.any(|one| beyond(one, &all)) || unseen.any(|one| beyond(one, &blind))
     }
 }
 

@@ -23,7 +23,8 @@ mod written;
 mod yaml;
 
 pub use change::{
-    Change, Difference, Failing, NoChange, Reverted, failing, rehearsed, reverted, uses, written,
+    Change, Difference, Failing, NoChange, Reverted, failing, failing_pairs, rehearsed, reverted,
+    uses, written,
 };
 pub use configuration::{Configuration, configuration_schema, load_configuration};
 pub use connections::{ConnectionList, load_connections};

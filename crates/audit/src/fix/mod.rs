@@ -13,6 +13,7 @@ mod routes;
 mod tried;
 
 pub use edit::{Edit, EditKind, changed};
+pub(crate) use routes::led_to_firewall;
 pub use tried::{Kept, Tried, mended};
 
 use heronshale_engine::fabric::Fabric;

@@ -114,16 +114,15 @@ impl Comparing {
         answer.renamed = difference.renamed().map_or(0, |(_, count)| count);
         // What was changed in memory stands where it stood.
         let outcomes = answer.rows.iter_mut();
-        for outcome in outcomes.flat_map(|row| [&mut row.before, &mut row.now]) {
-            let place = outcome
-                .decides
-                .as_mut()
-                .and_then(|step| step.place.as_mut());
-            if let Some(place) = place
-                && let Some(before) = difference
-                    .place_before(place)
-                    .or_else(|| difference.place_in_old(place))
-            {
+        let outcomes = outcomes.flat_map(|row| [&mut row.before, &mut row.now]);
+        let steps = outcomes.filter_map(|outcome| outcome.decides.as_mut());
+        let fixes = answer.turned.iter_mut().flat_map(|one| &mut one.fix);
+        let places = steps
+            .filter_map(|step| step.place.as_mut())
+            .chain(fixes.filter_map(|edit| edit.place.as_mut()));
+        for place in places {
+            let before = difference.place_before(place);
+            if let Some(before) = before.or_else(|| difference.place_in_old(place)) {
                 *place = before;
             }
         }

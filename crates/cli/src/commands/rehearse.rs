@@ -32,9 +32,13 @@ pub struct Rehearse {
     /// Say in which order to make the edits, so that no state in between is worse than both ends
     #[arg(long, conflicts_with_all = ["fail_on", "review"])]
     order: bool,
-    /// Fail each thing alone, after the changes if there are any: gateways, links, peerings, firewalls, members, balancers, back ends
+    /// Fail each thing alone, after the changes if there are any: gateways, links, peerings, firewalls, members, balancers, back
+    /// ends, ways out of subnets
     #[arg(long, conflicts_with_all = ["order", "fail_on", "review"])]
     each_down: bool,
+    /// With --each-down: also two at once, where they share a place: parts of one thing, next hops of one table
+    #[arg(long, requires = "each_down")]
+    pairs: bool,
     /// Write the changed files, comments and layout kept, into this folder
     #[arg(long, value_name = "FOLDER", help_heading = "Output")]
     write: Option<PathBuf>,
@@ -70,7 +74,7 @@ impl Rehearse {
             } else {
                 &after
             };
-            return each_down::run(&opened, base);
+            return each_down::run(&opened, base, self.pairs);
         }
         if self.order {
             return steps(&opened, views, &difference);

@@ -2,10 +2,11 @@
 
 use super::document::{Document, Placed};
 use super::rehearse::whole;
-use super::spoken::in_words;
+use super::spoken::{gateways_of, in_words};
 use super::words;
 use crate::load::Snapshot;
 use heronshale_model::source::Place;
+use std::collections::BTreeSet;
 
 /// Something that can fail.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -23,6 +24,11 @@ pub struct Failing {
 }
 
 impl Failing {
+    /// With its kind: `gateway quay-internet`.
+    pub fn told(&self) -> String {
+        format!("{} {}", self.kind, self.name)
+    }
+
     /// Its failure, as a change in words.
     pub fn words(&self) -> String {
         format!("down {} {}", self.kind, self.name)
@@ -44,6 +50,46 @@ const KINDS: [Kind; 5] = [
     ("firewalls", "firewall", Some(("members", "member"))),
     ("balancers", "balancer", Some(("back_ends", "back end"))),
 ];
+
+/// The way out of a subnet: all gateways to which its routes lead.
+pub(super) const WAY_OUT: &str = "way out of subnet";
+
+/// Pairs of things that share a place, so that both together may do more than each alone: parts of one thing, and next hops of one
+/// table.
+pub fn failing_pairs(base: &Snapshot, things: &[&Failing]) -> Vec<(usize, usize)> {
+    let document = Document::of(&base.texts);
+    let mut tables: Vec<BTreeSet<String>> = Vec::new();
+    for table in document.section("route_tables") {
+        let routes = table.get("routes").map_or(&[][..], Placed::elements);
+        let hops = routes.iter().filter_map(|route| route.text_at("next_hop"));
+        tables.push(hops.map(|hop| hop.replace(':', " ")).collect());
+    }
+    let of = |thing: &Failing| thing.name.split_once('/').map(|(of, _)| of.to_owned());
+    let whole = |thing: &Failing| match of(thing) {
+        // A member stands for its firewall.
+        Some(of) if thing.kind == "member" => format!("firewall {of}"),
+        Some(of) if thing.kind == "back end" => format!("balancer {of}"),
+        _ => format!("{} {}", thing.kind, thing.name),
+    };
+    let shares = |one: &Failing, other: &Failing| {
+        let (a, b) = (whole(one), whole(other));
+        let parts = one.kind == other.kind && of(one).is_some() && of(one) == of(other);
+        let hops = a != b
+            && tables
+                .iter()
+                .any(|all| all.contains(&a) && all.contains(&b));
+        parts || hops
+    };
+    let mut found = Vec::new();
+    for (at, one) in things.iter().enumerate() {
+        for (to, other) in things.iter().enumerate().skip(at + 1) {
+            if shares(one, other) {
+                found.push((at, to));
+            }
+        }
+    }
+    found
+}
 
 /// All that can fail in a snapshot, kind by kind.
 pub fn failing(base: &Snapshot) -> Vec<Failing> {
@@ -107,6 +153,13 @@ pub fn failing(base: &Snapshot) -> Vec<Failing> {
                     add(kind, format!("{id}/{known}"), section, item, element);
                 }
             }
+        }
+    }
+    // A way out by one gateway is that gateway.
+    for subnet in document.section("subnets") {
+        let id = words::id_of("subnets", subnet);
+        if gateways_of(&as_is, &id).is_ok_and(|gateways| gateways.len() > 1) {
+            add(WAY_OUT, id, "subnets", subnet, subnet);
         }
     }
     found

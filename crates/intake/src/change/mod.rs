@@ -12,7 +12,7 @@ mod uses;
 mod words;
 mod write;
 
-pub use failing::{Failing, failing};
+pub use failing::{Failing, failing, failing_pairs};
 pub use rehearse::{Change, NoChange, rehearsed};
 pub use revert::{Reverted, reverted};
 pub use uses::uses;

@@ -1,5 +1,6 @@
 //! Changes in words, as people say them aloud.
 
+use super::failing::WAY_OUT;
 use super::rehearse::{NoChange, id_of, wrong};
 use super::words;
 use crate::reading::did_you_mean;
@@ -186,7 +187,50 @@ fn as_list(value: &mut Value) -> Option<&mut Vec<Value>> {
 }
 
 /// Something fails, or comes back.
+/// The gateways to which routes of a subnet's table lead.
+pub(super) fn gateways_of(
+    whole: &Map<String, Value>,
+    subnet: &str,
+) -> Result<Vec<String>, NoChange> {
+    let (section, at) = item(whole, "subnet", subnet)?;
+    let one = &whole[section][at];
+    let named = |section: &str, id: &Value| -> Value {
+        let all = whole.get(section).map_or(&[][..], elements_of);
+        let found = all.iter().find(|item| item["id"] == *id);
+        found.cloned().unwrap_or_default()
+    };
+    let table = match &one["route_table"] {
+        Value::Null => named("networks", &one["network"])["main_table"].clone(),
+        own => own.clone(),
+    };
+    let table = named("route_tables", &table);
+    let routes = elements_of(&table["routes"]).iter();
+    let up = routes.filter(|route| route["enabled"] != json!(false));
+    let mut found: Vec<String> = up
+        .filter_map(|route| route["next_hop"].as_str()?.strip_prefix("gateway:"))
+        .map(str::to_owned)
+        .collect();
+    found.sort_unstable();
+    found.dedup();
+    if found.is_empty() {
+        return Err(wrong(
+            format!("no route of subnet {subnet} leads to a gateway"),
+            "name what is to be down: a firewall, a peering, a link",
+        ));
+    }
+    Ok(found)
+}
+
 fn set_up(whole: &mut Map<String, Value>, text: &str, up: bool) -> Result<(), NoChange> {
+    if let Some(subnet) = text
+        .strip_prefix(WAY_OUT)
+        .and_then(|rest| rest.strip_prefix(' '))
+    {
+        for gateway in gateways_of(whole, subnet)? {
+            set_up(whole, &format!("gateway {gateway}"), up)?;
+        }
+        return Ok(());
+    }
     let (kind, name) = kind_of(text)?;
     match kind {
         "link" | "member" => {
@@ -203,7 +247,7 @@ fn set_up(whole: &mut Map<String, Value>, text: &str, up: bool) -> Result<(), No
         _ => {
             return Err(wrong(
                 format!("{kind} {name} cannot be down or up"),
-                "down and up are for a gateway, link, peering, firewall, member, balancer or back end",
+                "down and up are for a gateway, link, peering, firewall, member, balancer, back end or way out of subnet",
             ));
         }
     }

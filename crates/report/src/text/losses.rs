@@ -46,6 +46,7 @@ pub fn losses(answer: &Answer<FailuresAnswer>, look: Look) -> String {
         }
         other_setting(&mut page, found);
     }
+    together(&mut page, found);
     if !found.redundant.is_empty() {
         page.blank();
         page.hang(
@@ -57,6 +58,42 @@ pub fn losses(answer: &Answer<FailuresAnswer>, look: Look) -> String {
     }
     page.foot(heading);
     page.finish()
+}
+
+/// Two at once, where that does more than both failures.
+fn together(page: &mut Page, found: &FailuresAnswer) {
+    let Some(pairs) = &found.pairs else { return };
+    let tried = plural(pairs.tried, "pair");
+    if pairs.failures.is_empty() {
+        page.blank();
+        let share = if pairs.tried == 1 { "shares" } else { "share" };
+        let text =
+            format!("{tried} {share} a place; none is known to do more than its two failures.");
+        page.say(Style::new(), &text);
+    } else {
+        page.heading(&format!(
+            "TWO AT ONCE, AND MORE THAN BOTH ALONE ({} of {tried} that share a place)",
+            pairs.failures.len()
+        ));
+        let shown = if page.look.details { usize::MAX } else { SHOWN };
+        let rows: Vec<Vec<String>> = pairs.failures.iter().take(shown).map(row).collect();
+        page.table(
+            &["DOWN", "UNINSPECTED", "BREAKS", "WHAT STOPS"],
+            &rows,
+            &[1, 2],
+        );
+        if pairs.failures.len() > shown {
+            let more = pairs.failures.len() - shown;
+            page.say(FAINT, &format!(" and {more} more (--details)"));
+        }
+    }
+    if pairs.left > 0 {
+        let text = format!(
+            "{} more were not tried: past the limit.",
+            plural(pairs.left, "pair")
+        );
+        page.say(Style::new(), &text);
+    }
 }
 
 fn sentence(found: &FailuresAnswer) -> String {

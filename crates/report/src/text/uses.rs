@@ -33,7 +33,14 @@ pub fn uses(answer: &Answer<Uses>, look: Look) -> String {
         }
         rest(&mut page, found.before.len(), shown);
     }
-    table(&mut page, "WOULD LEAD TO NOTHING", &found.dangling);
+    // What names it is listed already.
+    let more = found
+        .dangling
+        .iter()
+        .any(|one| !found.named_by.contains(one));
+    if more {
+        table(&mut page, "WOULD LEAD TO NOTHING", &found.dangling);
+    }
     if !found.dangling.is_empty() {
         let next = format!("heronshale rehearse \"remove {}\"", found.thing.name);
         page.blank();

@@ -2,11 +2,12 @@
 
 use super::super::asking::factor;
 use super::super::context::Context;
-use super::super::draft::{Draft, Role};
+use super::super::draft::{Draft, Role, Trial};
 use super::super::key::Key;
 use super::super::kind::Kind;
 use super::super::routing::{addresses_text, destinations_text, route_name, route_text};
 use crate::describe::owner_text;
+use crate::fix::{Edit, EditKind};
 use heronshale_engine::route::firewall_of;
 use heronshale_engine::route::{Hop, RoutePlace, candidates};
 use heronshale_model::estate::{Id, Interface, Network, Peering, RouteTable};
@@ -184,6 +185,14 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             draft
                 .evidence
                 .push(context.evidence(Role::AtFault, at, Some(&interface.origin)));
+            let id = *id;
+            draft.trials.push(Trial::of(Edit::new(
+                EditKind::Flag,
+                format!("let interface {} forward packets", interface.name),
+                Some(interface.origin),
+                estate.interface_owner(id),
+                move |estate| estate.interfaces.get_mut(id).forwards = true,
+            )));
             draft.fix = format!("Let interface {} forward packets.", interface.name);
             draft
         }
@@ -214,6 +223,21 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
                     .factors
                     .push(factor(-1, "nothing there has an address yet"));
             }
+            let (id, to) = (*id, *to);
+            draft.trials.push(Trial::of(Edit::new(
+                EditKind::Flag,
+                format!(
+                    "let {far} accept forwarded packets over peering {}",
+                    peering.name
+                ),
+                Some(peering.origin),
+                estate.networks[to].owner,
+                move |estate| {
+                    for side in &mut estate.peerings.get_mut(id).sides {
+                        side.accept_forwarded |= side.network.found() == Some(to);
+                    }
+                },
+            )));
             draft.fix = format!(
                 "Let {far} accept forwarded packets over peering {}.",
                 peering.name

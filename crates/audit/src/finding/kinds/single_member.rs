@@ -2,10 +2,11 @@
 
 use super::super::asking::factor;
 use super::super::context::Context;
-use super::super::draft::{Draft, Role};
+use super::super::draft::{Draft, Role, Trial};
 use super::super::key::Key;
 use super::super::kind::Kind;
 use crate::describe::owner_text;
+use crate::fix::{Edit, EditKind};
 use heronshale_model::estate::{Balancer, Firewall, Id};
 use heronshale_model::severity::Severity;
 
@@ -101,6 +102,21 @@ fn tell_firewall(context: &Context<'_, '_>, id: Id<Firewall>) -> Draft {
             .factors
             .push(factor(1, "others are listed and do not work"));
     }
+    if !down.is_empty() {
+        let text = format!("bring {} of firewall {} up", down.join(", "), firewall.name);
+        let up = Edit::new(
+            EditKind::Up,
+            text,
+            Some(firewall.origin),
+            firewall.owner,
+            move |estate| {
+                for member in &mut estate.firewalls.get_mut(id).members {
+                    member.up = true;
+                }
+            },
+        );
+        draft.trials.push(Trial::of(up));
+    }
     draft.fix = if down.is_empty() {
         "Add a second member.".to_owned()
     } else {
@@ -154,6 +170,26 @@ fn tell_balancer(context: &Context<'_, '_>, id: Id<Balancer>) -> Draft {
         draft
             .factors
             .push(factor(1, "others are listed and do not work"));
+    }
+    if !down.is_empty() {
+        let names: Vec<String> = down.iter().map(|end| name(end)).collect();
+        let text = format!(
+            "bring {} of balancer {} up",
+            names.join(", "),
+            balancer.name
+        );
+        let up = Edit::new(
+            EditKind::Up,
+            text,
+            Some(balancer.origin),
+            balancer.owner,
+            move |estate| {
+                for end in &mut estate.balancers.get_mut(id).back_ends {
+                    end.healthy = true;
+                }
+            },
+        );
+        draft.trials.push(Trial::of(up));
     }
     draft.fix = match down.as_slice() {
         [] => "Add a second back end.".to_owned(),

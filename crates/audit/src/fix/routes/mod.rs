@@ -7,11 +7,11 @@ use links::{accepting, lending, links_up, routes_back};
 use super::edit::{Edit, EditKind, block};
 use super::repairs::Failure;
 use heronshale_engine::fabric::Fabric;
-use heronshale_engine::route::{Hop, table_of};
+use heronshale_engine::route::{Hop, prefixes, table_of};
 use heronshale_engine::walk::{Spot, Step, What};
 use heronshale_model::estate::{
-    DomainHop, DomainRoute, Estate, FirewallRoute, GatewayKind, Hub, Id, LinkEnd, Network, NextHop,
-    Reference, Route, RouteDestination, RouteKind, RouteTable, Subnet,
+    DomainHop, DomainRoute, Estate, Firewall, FirewallRoute, GatewayKind, Hub, Id, LinkEnd,
+    Network, NextHop, Reference, Route, RouteDestination, RouteKind, RouteTable, Subnet,
 };
 use heronshale_sets::address::{Addresses, Family, Range};
 use heronshale_sets::packet::PacketSet;
@@ -479,4 +479,17 @@ pub(super) fn reroutes(view: &Fabric<'_>, failure: &Failure) -> Vec<Edit> {
         edits.extend(routes_for(view, &packets, spot, true));
     }
     edits
+}
+
+/// Leads addresses to a firewall, by one route more in a table.
+pub(crate) fn led_to_firewall(
+    estate: &Estate,
+    table: Id<RouteTable>,
+    to: &Addresses,
+    firewall: Id<Firewall>,
+) -> Edit {
+    let ranges: Vec<Range> = to.ranges().flat_map(|range| prefixes(&range)).collect();
+    let hop = NextHop::Firewall(Reference::Found(firewall));
+    let name = format!("firewall {}", estate.firewalls[firewall].name);
+    in_table(estate, table, &ranges, hop, &name)
 }

@@ -4,11 +4,11 @@ use super::{marked, unfit};
 use crate::failure::Failure;
 use crate::opened::Opened;
 use crate::terminal;
-use heronshale_answers::{Failed, Standings, failures_answer};
+use heronshale_answers::{Failed, Standings, failures_answer, pairs_fact};
 use heronshale_audit::expect::{Judging, standings};
-use heronshale_change::Base;
+use heronshale_change::{Base, Loss};
 use heronshale_engine::fabric::Fabric;
-use heronshale_intake::{Change, Failing, Snapshot, SourceText, failing, rehearsed};
+use heronshale_intake::{Change, Failing, Snapshot, SourceText, failing, failing_pairs, rehearsed};
 use heronshale_model::estate::MissingNextHop;
 use heronshale_report as report;
 
@@ -19,8 +19,13 @@ struct Failures<'f> {
 }
 
 impl Failures<'_> {
-    /// What each failure does.
-    fn all(&self, things: &[&Failing], progress: &dyn Fn()) -> Result<Vec<Failed>, Failure> {
+    /// What each failure does, and of the pairs that share a place those that do more than both failures.
+    fn all(
+        &self,
+        things: &[&Failing],
+        pairs: &[(usize, usize)],
+        progress: &dyn Fn(),
+    ) -> Result<(Vec<Failed>, Vec<Failed>), Failure> {
         let view = self.opened.view_of(&self.base.estate);
         let base = Base::of(&view);
         let (before, judging) = (standings(&view), Judging::new(&view));
@@ -31,20 +36,42 @@ impl Failures<'_> {
             standings: &before,
             marked: &marked,
         };
-        let fail = |thing: &&Failing| {
-            let after = rehearsed(self.base, &[Change::Words(thing.words())]).map_err(unfit)?;
+        let fail = |some: &[&Failing]| {
+            let words = some.iter().map(|thing| Change::Words(thing.words()));
+            let words: Vec<Change> = words.collect();
+            let after = rehearsed(self.base, &words).map_err(unfit)?;
             let there: Fabric<'_> = self.opened.view_of(&after.estate);
             progress();
-            Ok(standing.failed(
-                (thing.kind, &thing.name),
-                (thing.owner.clone(), thing.place.clone()),
-                &base.against(&there),
+            let loss = base.against(&there);
+            let names: Vec<String> = some.iter().map(|thing| thing.told()).collect();
+            let name = names.join(" and ");
+            let kind = some[0].kind;
+            let failed = standing.failed(
+                (kind, name[kind.len()..].trim_start()),
+                (some[0].owner.clone(), some[0].place.clone()),
+                &loss,
                 &standings(&there),
-            ))
+            );
+            Ok((failed, loss))
         };
-        things.iter().map(fail).collect()
+        let singles = things.iter().map(|thing| fail(&[*thing]));
+        let singles = singles.collect::<Result<Vec<(Failed, Loss)>, Failure>>()?;
+        let mut worse = Vec::new();
+        for (one, other) in pairs {
+            let (failed, loss) = fail(&[things[*one], things[*other]])?;
+            if loss.exceeds([&singles[*one].1, &singles[*other].1]) {
+                worse.push(failed);
+            }
+        }
+        Ok((
+            singles.into_iter().map(|(failed, _)| failed).collect(),
+            worse,
+        ))
     }
 }
+
+/// So many pairs are tried.
+const MOST_PAIRS: usize = 200;
 
 /// The snapshot with the other value of `missing_next_hop`; none where somebody set one for the estate.
 fn other_setting(base: &Snapshot) -> Option<([String; 2], Result<Snapshot, Failure>)> {
@@ -64,14 +91,21 @@ fn other_setting(base: &Snapshot) -> Option<([String; 2], Result<Snapshot, Failu
     Some(([value.to_owned(), other.to_owned()], there))
 }
 
-pub(super) fn run(opened: &Opened, base: &Snapshot) -> Result<u8, Failure> {
+pub(super) fn run(opened: &Opened, base: &Snapshot, pairs: bool) -> Result<u8, Failure> {
     let all = failing(base);
     let (down, up): (Vec<&Failing>, Vec<&Failing>) = all.iter().partition(|thing| thing.is_down);
     let other = other_setting(base);
     let rounds = if other.is_some() { 2 } else { 1 };
-    let bar = terminal::failures(up.len() * rounds);
+    let mut both = if pairs {
+        failing_pairs(base, &up)
+    } else {
+        Vec::new()
+    };
+    let left = both.len().saturating_sub(MOST_PAIRS);
+    both.truncate(MOST_PAIRS);
+    let bar = terminal::failures(up.len() * rounds + both.len());
     let progress = || bar.inc(1);
-    let mut failed = Failures { opened, base }.all(&up, &progress)?;
+    let (mut failed, worse) = Failures { opened, base }.all(&up, &both, &progress)?;
     let mut settings = None;
     if let Some((values, base)) = other {
         let base = base?;
@@ -79,7 +113,8 @@ pub(super) fn run(opened: &Opened, base: &Snapshot) -> Result<u8, Failure> {
             opened,
             base: &base,
         }
-        .all(&up, &progress)?;
+        .all(&up, &[], &progress)?
+        .0;
         let pairs = failed.into_iter().zip(there);
         failed = pairs.map(|(one, other)| one.with_other(other)).collect();
         settings = Some(values);
@@ -88,7 +123,8 @@ pub(super) fn run(opened: &Opened, base: &Snapshot) -> Result<u8, Failure> {
     let down = down
         .iter()
         .map(|thing| format!("{} {}", thing.kind, thing.name));
-    let answer = failures_answer(failed, down.collect(), settings);
+    let mut answer = failures_answer(failed, down.collect(), settings);
+    answer.pairs = pairs.then(|| pairs_fact(worse, both.len(), left));
     opened.answer(
         &opened.view_of(&base.estate),
         "failures",

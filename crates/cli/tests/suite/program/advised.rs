@@ -8,6 +8,9 @@ const ESTATE: &str = "marrowfen-ferries";
 
 /// `delete rule tmp of group fares-db and rule x of ACL y` as changes in words; none of a change of another kind.
 fn in_words(change: &str) -> Option<Vec<String>> {
+    if let Some(address) = change.strip_prefix("release public address ") {
+        return Some(vec![format!("take public address {address}")]);
+    }
     let rules = change.strip_prefix("delete ")?.split(" and ");
     let words = |rule: &str| {
         let (rule, filter) = rule.strip_prefix("rule ")?.split_once(" of ")?;

@@ -8,6 +8,7 @@ mod compared;
 mod documents;
 mod drafts;
 mod exports;
+mod failing;
 mod figure;
 mod findings;
 mod fingerprints;

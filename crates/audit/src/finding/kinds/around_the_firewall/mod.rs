@@ -7,10 +7,11 @@ use finding::{by_family, forgotten, in_domains, left_by_all, longer};
 
 use super::super::asking::factor;
 use super::super::context::Context;
-use super::super::draft::{Draft, Role};
+use super::super::draft::{Draft, Role, Trial};
 use super::super::kind::Kind;
 use super::super::routing::{Placed, addresses_text, firewall_subnets, held, proving};
 use crate::describe::{owner_text, witness};
+use crate::fix::{Edit, led_to_firewall};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::route::firewall_of;
 use heronshale_engine::route::{Candidate, Hop};
@@ -325,6 +326,7 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
             .factors
             .push(factor(-1, "filters block everything on that way today")),
     }
+    draft.trials.extend(leading(context, fact));
     draft.fix = match fact.left {
         Left::Forgotten => {
             format!(
@@ -348,6 +350,28 @@ fn tell(context: &Context<'_, '_>, fact: &Fact) -> Draft {
         }
     };
     draft
+}
+
+/// The change that leads to the firewall what goes around it; none where a subnet has no table of routes.
+fn leading(context: &Context<'_, '_>, fact: &Fact) -> Option<Trial> {
+    let estate = context.view.estate;
+    let table = |subnet: &Id<Subnet>| {
+        heronshale_engine::route::table_of(context.view, *subnet)
+            .and_then(heronshale_model::estate::Reference::found)
+    };
+    let mut tables = fact.subnets.iter().map(table).collect::<Option<Vec<_>>>()?;
+    tables.sort_unstable();
+    tables.dedup();
+    let leads = tables
+        .into_iter()
+        .map(|table| led_to_firewall(estate, table, &fact.to, fact.firewall));
+    let edits: Vec<Edit> = leads.collect();
+    let texts: Vec<&str> = edits.iter().map(|edit| edit.text.as_str()).collect();
+    Some(Trial {
+        change: texts.join(" and "),
+        edits,
+        narrows: Vec::new(),
+    })
 }
 
 /// The networks that have all of some addresses, by name; none if that says no more than the addresses.
