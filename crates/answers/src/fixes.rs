@@ -4,7 +4,7 @@ use crate::compare::ChangeEdit;
 use crate::traffic::{summed, symbols};
 use heronshale_audit::describe::peer_words;
 use heronshale_audit::facts::PathTraffic;
-use heronshale_audit::facts::{EditFact, StepFact, edit_fact, step_fact};
+use heronshale_audit::facts::{BrokenFact, EditFact, StepFact, edit_fact, step_fact};
 use heronshale_audit::fix::{Edit, Fix, Fixing};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::walk::Verdict;
@@ -48,8 +48,8 @@ pub struct FixFact {
     pub around: Vec<String>,
     /// Whether the internet reaches something then that was not asked about.
     pub opens_to_internet: bool,
-    /// The expectations that are kept now, and break by this alone.
-    pub breaks: Vec<String>,
+    /// The expectations that are kept now, and break by this alone, or are no longer known to be kept.
+    pub breaks: Vec<BrokenFact>,
     /// What has to be changed before, so that none of them breaks.
     pub first: Vec<EditFact>,
 }
@@ -108,7 +108,6 @@ pub(super) fn fix_facts(view: &Fabric<'_>, found: &Fixing) -> FixFacts {
         before: None,
     });
     let facts = |edits: &[Edit]| edits.iter().map(|edit| edit_fact(view, edit)).collect();
-    let expectation = |(at, _): &(usize, _)| view.stated.expectations[*at].name.to_string();
     let fact = |fix: &Fix| FixFact {
         edits: facts(&fix.edits),
         then: fix.then,
@@ -120,7 +119,7 @@ pub(super) fn fix_facts(view: &Fabric<'_>, found: &Fixing) -> FixFacts {
             .map(|id| view.estate.firewalls[*id].name.to_string())
             .collect(),
         opens_to_internet: fix.public,
-        breaks: fix.tried.breaks.iter().map(expectation).collect(),
+        breaks: BrokenFact::all(view, &fix.tried),
         first: facts(&fix.tried.first),
     };
     FixFacts {

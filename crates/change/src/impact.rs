@@ -137,11 +137,17 @@ fn stands_between(view: &Fabric<'_>, id: Id<Interface>) -> bool {
                     .is_some_and(|address| one.addresses.contains(address))
         })
     });
-    let translated = estate
-        .firewalls
-        .items()
-        .iter()
-        .any(|firewall| !firewall.destination_translations.is_empty());
+    let public = estate.public_addresses.items().iter();
+    let public = public
+        .filter(|public| public.interface == Some(id))
+        .map(|public| Addresses::single(public.address));
+    let asked = public.fold(one.addresses.clone(), |sum, more| sum.union(&more));
+    // What is sent to a firewall may be sent on to it.
+    let translated = estate.firewalls.items().iter().any(|firewall| {
+        let all = firewall.destination_translations.iter();
+        let mut all = all.chain(&firewall.source_translations);
+        all.any(|one| one.to.is_some_and(|to| asked.contains(to)))
+    });
     let several = one.addresses.overlaps(view.held_by_several());
     let serves = estate
         .services

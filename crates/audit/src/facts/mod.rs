@@ -14,7 +14,7 @@ pub use base::{
     Decided, Decider, Does, InterfaceFact, decided, decider, does, interface_fact, rules_in_force,
 };
 pub use device_way::{DeviceWayFact, HolderKind, WalkedFact, device_way_fact, letting};
-pub use edit::{EditFact, edit_fact};
+pub use edit::{BrokenFact, EditFact, edit_fact};
 pub(crate) use grade::{EXPOSED_BASE, exposure_factors};
 pub use grade::{Factor, exposure_severity};
 pub use hop::{hop_text, link_text, spot_text, why_dead};

@@ -2,7 +2,7 @@
 
 use super::key::Key;
 use crate::describe::{RuleFact, Witness, plural};
-use crate::facts::{EditFact, Factor};
+use crate::facts::{BrokenFact, EditFact, Factor};
 use crate::fix::Edit;
 use heronshale_model::estate::{Direction, Filter, Id};
 use heronshale_model::severity::Severity;
@@ -112,8 +112,8 @@ pub struct TriedFact {
     pub change: String,
     /// Whether it was tried; past a limit that grows with no estate it is not.
     pub tried: bool,
-    /// The expectations that break by it.
-    pub breaks: Vec<String>,
+    /// The expectations that break by it, or are no longer known to be kept.
+    pub breaks: Vec<BrokenFact>,
     /// What has to be changed before, so that none of them breaks; empty where nothing is known.
     pub first: Vec<EditFact>,
 }

@@ -1,7 +1,7 @@
 //! The advice of findings, tried against the expectations that are kept.
 
 use super::draft::{Finding, Trial, TriedFact};
-use crate::facts::edit_fact;
+use crate::facts::{BrokenFact, edit_fact};
 use crate::fix::{Kept, Tried};
 use heronshale_engine::fabric::Fabric;
 use heronshale_engine::stage::meaning;
@@ -63,15 +63,11 @@ fn admitted(view: &Fabric<'_>, trial: &Trial) -> Vec<PacketSet> {
 }
 
 fn fact(view: &Fabric<'_>, trial: &Trial, tried: Option<&Tried>) -> TriedFact {
-    let breaks = tried.map_or(&[][..], |tried| &tried.breaks);
     let first = tried.map_or(&[][..], |tried| &tried.first);
     TriedFact {
         change: trial.change.clone(),
         tried: tried.is_some(),
-        breaks: breaks
-            .iter()
-            .map(|(at, _)| view.stated.expectations[*at].name.to_string())
-            .collect(),
+        breaks: tried.map_or_else(Vec::new, |tried| BrokenFact::all(view, tried)),
         first: first.iter().map(|edit| edit_fact(view, edit)).collect(),
     }
 }

@@ -100,9 +100,7 @@ impl Demo {
         }
         out += &format!("\nTry next, each with -e {folder}:\n");
         let compare = format!("compare {}", before.display());
-        out += &format!(
-            "  heronshale {compare:<38}  what changed since last month, and by which edit\n"
-        );
+        out += &format!("  heronshale {compare:<38}  what changed since last month\n");
         let steps = format!("rehearse {} --order", planned.display());
         out += &format!("  heronshale {steps:<38}  in which order to make what is planned\n");
         for (command, why) in TRY {

@@ -289,6 +289,9 @@ fn refused(document: &Document) -> Troubled {
     found
 }
 
+/// What was taken from an item, by section and place in it.
+type Taken = ((String, usize), Before);
+
 /// A try to let an item stand without what is gone.
 #[derive(Clone, Copy)]
 enum Try {
@@ -410,7 +413,7 @@ impl Teller<'_> {
         troubled: &Troubled,
         gone: &[Known],
         kind: Try,
-    ) -> (Document, Vec<((String, usize), Before)>) {
+    ) -> (Document, Vec<Taken>) {
         let mut changed = Document::default();
         changed.sections.clone_from(&left.sections);
         let mut taken = Vec::new();

@@ -611,7 +611,7 @@ fn told(found: &Comparison) -> BTreeMap<(Class, heronshale_change::From), Packet
 #[test]
 fn what_edits_cannot_touch_need_not_be_walked() {
     let mut sliced = 0;
-    for seed in 0..24 {
+    for seed in 0..48 {
         let mut random = Rng::with_seed(seed);
         let (old, other) = (
             super::random_estate(&mut random),

@@ -31,6 +31,8 @@ fn dangling(folder: &Folder, estate: &str) -> usize {
         "dangling-reference",
         "--kind",
         "peer-missing",
+        "--kind",
+        "next-hop-dead",
     ];
     list(&folder.json(&asked).1, "findings").len()
 }

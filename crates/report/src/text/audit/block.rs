@@ -4,6 +4,7 @@ use super::super::at;
 use crate::page::{FAINT, Page, plural, style_of};
 use anstyle::Style;
 use heronshale_audit::describe::moment_text;
+use heronshale_audit::facts::BrokenFact;
 use heronshale_audit::finding::{Accepted, Evidence, Factor, Finding, Role, TriedFact};
 
 /// Other occurrences of a cause before the rest is counted.
@@ -105,9 +106,11 @@ fn before(page: &mut Page, one: &TriedFact) {
     }
 }
 
-fn quoted(names: &[String]) -> String {
-    let names: Vec<String> = names.iter().map(|name| format!("“{name}”")).collect();
-    names.join(", ")
+fn quoted(all: &[BrokenFact]) -> String {
+    all.iter()
+        .map(BrokenFact::text)
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 /// The subjects of other findings with the same cause.

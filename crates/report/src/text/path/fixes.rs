@@ -4,7 +4,7 @@ use super::shortened;
 use crate::page::{FAINT, Page, STRONG};
 use anstyle::Style;
 use heronshale_answers::{EditFact, FixFact, PathAnswer};
-use heronshale_audit::facts::PathTraffic;
+use heronshale_audit::facts::{BrokenFact, PathTraffic};
 use heronshale_engine::walk::Verdict;
 
 /// Alternatives before the rest is counted.
@@ -99,9 +99,11 @@ fn refused(page: &mut Page, path: &PathAnswer) {
     }
 }
 
-fn quoted(names: &[String]) -> String {
-    let names: Vec<String> = names.iter().map(|name| format!("“{name}”")).collect();
-    names.join(", ")
+fn quoted(all: &[BrokenFact]) -> String {
+    all.iter()
+        .map(BrokenFact::text)
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 /// The changes that every alternative needs.
