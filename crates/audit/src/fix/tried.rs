@@ -153,9 +153,10 @@ fn mending(view: &Fabric<'_>, broken: usize, edits: &[Edit], first: &[Edit]) -> 
             },
             only: None,
         };
-        // To take the change back is no way to make it.
+        // To take the change back, or to do the like elsewhere, is no way to make it; a rule may come back narrower.
         let undoes = |edit: &Edit| {
-            edit.kind == EditKind::Flag && edits.iter().any(|one| one.origin == edit.origin)
+            edit.kind != EditKind::Rule && edits.iter().any(|one| one.kind == edit.kind)
+                || edit.kind == EditKind::Flag && edits.iter().any(|one| one.origin == edit.origin)
         };
         let ways = ways_to_fix(&after, &asking);
         let way = ways.into_iter().find(|way| !way.iter().any(undoes));

@@ -19,6 +19,9 @@ use heronshale_sets::packet::PacketSet;
 /// Of one place no more next hops than this are tried.
 const MOST_HOPS: usize = 8;
 
+/// Of the destinations of a route no more are told one by one.
+const MOST_TOLD: usize = 12;
+
 /// The destinations as one would write them: the network's block, what the site announces, everything public.
 fn as_written(view: &Fabric<'_>, to: &Addresses) -> Vec<Range> {
     let estate = view.estate;
@@ -491,5 +494,12 @@ pub(crate) fn led_to_firewall(
     let ranges: Vec<Range> = to.ranges().flat_map(|range| prefixes(&range)).collect();
     let hop = NextHop::Firewall(Reference::Found(firewall));
     let name = format!("firewall {}", estate.firewalls[firewall].name);
-    in_table(estate, table, &ranges, hop, &name)
+    let mut edit = in_table(estate, table, &ranges, hop, &name);
+    // As many prefixes as the internet has nobody reads.
+    if ranges.len() > MOST_TOLD {
+        let table = &estate.route_tables[table].name;
+        let (few, more) = (texts(&ranges[..MOST_TOLD]), ranges.len() - MOST_TOLD);
+        edit.text = format!("add to table {table} a route to {few} and {more} more via {name}");
+    }
+    edit
 }

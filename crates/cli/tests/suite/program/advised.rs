@@ -61,10 +61,10 @@ fn texts(list: &Value, field: &str) -> Vec<String> {
 fn advice_breaks_what_its_rehearsal_breaks_and_no_more_after_what_comes_first() {
     let folder = Folder::with_demo();
     let (_, audit) = folder.json(&["audit", "-e", ESTATE]);
-    let findings = audit["answer"]["findings"].as_array().unwrap();
-    let tried = findings
-        .iter()
-        .flat_map(|one| one["tried"].as_array().unwrap());
+    let accepted = audit["answer"]["accepted"].as_array().unwrap().iter();
+    let findings = audit["answer"]["findings"].as_array().unwrap().iter();
+    let findings = findings.chain(accepted.map(|one| &one["finding"]));
+    let tried = findings.flat_map(|one| one["tried"].as_array().unwrap());
     let tried: BTreeMap<&str, &Value> = tried
         .map(|one| (one["change"].as_str().unwrap(), one))
         .collect();
