@@ -30,11 +30,11 @@ pub struct Rehearse {
     #[arg(value_name = "CHANGE", required_unless_present = "each_down")]
     changes: Vec<String>,
     /// Say in which order to make the edits, so that no state in between is worse than both ends
-    #[arg(long, conflicts_with_all = ["fail_on", "review"])]
+    #[arg(long, conflicts_with_all = ["fail_on", "review", "only"])]
     order: bool,
     /// Fail each thing alone, after the changes if there are any: gateways, links, peerings, firewalls, members, balancers, back
     /// ends, ways out of subnets
-    #[arg(long, conflicts_with_all = ["order", "fail_on", "review"])]
+    #[arg(long, conflicts_with_all = ["order", "fail_on", "review", "only"])]
     each_down: bool,
     /// With --each-down: also two at once, where they share a place: parts of one thing, next hops of one table
     #[arg(long, requires = "each_down")]

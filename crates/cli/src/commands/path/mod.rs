@@ -31,7 +31,7 @@ pub struct Path {
     to: Option<String>,
     /// Ask every connection of this file: CSV with the columns from, to, traffic, expect and name, or lines such as
     /// `desk-1 engine-data tcp 5432 expect fails`
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["from", "to", "tcp", "udp", "icmp", "traffic", "source_port", "since", "expect"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["from", "to", "tcp", "udp", "icmp", "traffic", "source_port", "since", "expect", "expectations"])]
     list: Option<std::path::PathBuf>,
     /// The expected result: ends with 0 if that is the result
     #[arg(long, value_name = "RESULT", value_parser = expected_words(), default_value = "works")]

@@ -307,3 +307,24 @@ fn what_takes_edits_of_several_owners_names_them() {
         );
     }
 }
+
+#[test]
+fn what_would_do_nothing_is_refused() {
+    let folder = edited();
+    for asked in [
+        "rehearse --each-down --only owner:yard -e old.yaml",
+        "rehearse --order --only owner:yard change.yaml -e old.yaml",
+        "rehearse --pairs change.yaml -e old.yaml",
+        "path --list asked.csv --expectations said.yaml -e old.yaml",
+        "path crane depot --tcp 8080 --revert back.json -e old.yaml",
+    ] {
+        let words: Vec<&str> = asked.split(' ').collect();
+        let run = folder.run(&words);
+        assert_eq!(run.code, 2, "{asked}: {}", run.stderr);
+        assert!(
+            run.stderr.contains("cannot be used with") || run.stderr.contains("required"),
+            "{asked}: {}",
+            run.stderr
+        );
+    }
+}
