@@ -31,7 +31,7 @@ pub use audit::{Audit, BecauseFact, Count, KindCount, Since, audit};
 pub use compare::{
     ChangeEdit, ChangedRow, ChangedSet, CompareAnswer, OutcomeFact, TurnedAcceptance,
     TurnedExpectation, compare_answer, edits_behind, edits_to_undo, letter, others_that_differ,
-    some_edits,
+    some_edits, turned_acceptances,
 };
 pub use connections::{
     ConnectionAsked, ConnectionFact, ConnectionsAnswer, connections_answer, is_met,

@@ -25,7 +25,7 @@ pub struct TurnedAcceptance {
 }
 
 /// Acceptances that stand otherwise. Both states are audited, if anything is accepted at all.
-pub(super) fn turned_acceptances(old: &Fabric<'_>, new: &Fabric<'_>) -> Vec<TurnedAcceptance> {
+pub fn turned_acceptances(old: &Fabric<'_>, new: &Fabric<'_>) -> Vec<TurnedAcceptance> {
     let all = &new.stated.acceptances;
     if all.is_empty() {
         return Vec::new();

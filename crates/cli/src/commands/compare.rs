@@ -3,7 +3,7 @@
 use crate::failure::Failure;
 use crate::opened::{EstateArgs, Opened, StatedArgs};
 use clap::Args;
-use heronshale_answers::{CompareAnswer, compare_answer};
+use heronshale_answers::{CompareAnswer, compare_answer, turned_acceptances};
 use heronshale_audit::expect::{State, standings};
 use heronshale_audit::facts::Meaning;
 use heronshale_change::{Class, compare};
@@ -77,7 +77,8 @@ impl Comparing {
         difference: &Difference,
     ) -> Result<u8, Failure> {
         let fail_on = self.fail_on()?;
-        let answer = self.answer(opened, views, difference, &fail_on)?;
+        let mut answer = self.answer(opened, views, difference, &fail_on)?;
+        answer.acceptances = turned_acceptances(views.0, views.1);
         let fails = fail_on.iter().any(|one| one.occurs(&answer));
         let text = if self.review {
             report::review
@@ -88,7 +89,7 @@ impl Comparing {
         Ok(u8::from(fails))
     }
 
-    /// Compares two states.
+    /// Compares two states; acceptances are not judged.
     pub fn answer(
         &self,
         opened: &Opened,

@@ -85,14 +85,6 @@ impl Demo {
             out += &report::effective(&with_heading(&view, "effective-all", vec![one]), look);
         }
         let comparing = Comparing::plain(EstateArgs::of(self.folder.clone()), stated);
-        out += &ask(&format!("compare {}", before.display()));
-        let old = opened.earlier(&before)?;
-        let difference = Difference::of(old.snapshot(), opened.snapshot());
-        let answer = comparing.answer(&opened, (&old.view(), &view), &difference, &[])?;
-        out += &sentence(&report::compare(
-            &with_heading(&view, "compare", answer),
-            look,
-        ));
         for (name, text) in CHANGES {
             let file = planned.join(name);
             out += &ask(&format!("rehearse {}", file.display()));
