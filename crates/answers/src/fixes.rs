@@ -92,6 +92,8 @@ pub struct RevertFact {
     pub file: String,
     /// The edits that it takes back.
     pub edits: Vec<ChangeEdit>,
+    /// What becomes of the connection then.
+    pub then: Verdict,
     /// How many groups of other connections fare otherwise by it.
     pub also: usize,
 }

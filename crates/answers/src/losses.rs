@@ -230,6 +230,15 @@ impl Standings<'_, '_, '_> {
 }
 
 impl Failed {
+    /// Whether an expectation breaks that neither of two other failures breaks.
+    pub fn breaks_more(&self, others: [&Self; 2]) -> bool {
+        let known = |name: &String| {
+            let mut there = others.iter();
+            there.any(|other| other.fact.loss.breaks.contains(name))
+        };
+        !self.fact.loss.breaks.iter().all(known)
+    }
+
     /// The same thing fails, judged with the other setting.
     pub fn with_other(mut self, other: Self) -> Self {
         let kinds = |one: &LossFact| {

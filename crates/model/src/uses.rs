@@ -57,4 +57,6 @@ pub struct Uses {
     pub before: Vec<Before>,
     /// References that would lead to nothing then.
     pub dangling: Vec<Use>,
+    /// What would be wrong even then, with no item in particular; none if it can go.
+    pub refused: Option<String>,
 }

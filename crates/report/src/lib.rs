@@ -24,8 +24,8 @@ pub use markdown::{catalogue_reference, document_reference, snapshot_reference};
 pub use page::Look;
 pub use problems::{SourceFile, problems};
 pub use text::{
-    FEW, GroupBy, audit, compare, connections, connections_csv, coverage, drafted_profile,
-    effective, explain, exposure, finds, guide, inventory, losses, matrix, matrix_cell,
-    one_accepted, one_finding, order, path, plan, reach, reading, review, routes, rule, tidy,
-    too_many_classes, uses,
+    FEW, GroupBy, audit, compare, compare_sentence, connections, connections_csv, coverage,
+    drafted_profile, effective, explain, exposure, finds, guide, inventory, losses, matrix,
+    matrix_cell, one_accepted, one_finding, order, path, plan, reach, reading, review, routes,
+    rule, tidy, too_many_classes, uses,
 };

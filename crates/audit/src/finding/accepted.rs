@@ -49,6 +49,9 @@ pub fn acceptance_states(judged: &Judged, all: &[Acceptance]) -> Vec<AcceptanceS
             AcceptanceState::Unused
         } else if told(acceptance, "acceptance-expired") {
             AcceptanceState::Expired
+        } else if !covers && acceptance.packets.is_some() {
+            // Even where it covers, besides, what is not open.
+            AcceptanceState::Outgrown
         } else if told(acceptance, "acceptance-too-wide") {
             AcceptanceState::TooWide
         } else if covers {

@@ -6,7 +6,7 @@ use crate::facts::{BrokenFact, EditFact, Factor};
 use crate::fix::Edit;
 use heronshale_model::estate::{Direction, Filter, Id};
 use heronshale_model::severity::Severity;
-use heronshale_model::source::Place;
+use heronshale_model::source::{Origin, Place};
 use heronshale_sets::packet::PacketSet;
 use serde::Serialize;
 
@@ -84,9 +84,17 @@ pub struct Trial {
     pub narrows: Vec<(Id<Filter>, Direction)>,
 }
 
+impl Trial {
+    /// What tells it from others: rules of one name, in and out, are two.
+    pub(super) fn identity(&self) -> (&str, Vec<Option<Origin>>) {
+        let origins = self.edits.iter().map(|edit| edit.origin);
+        (&self.change, origins.collect())
+    }
+}
+
 impl PartialEq for Trial {
     fn eq(&self, other: &Self) -> bool {
-        self.change == other.change
+        self.identity() == other.identity()
     }
 }
 
@@ -171,6 +179,17 @@ pub struct Finding {
     /// The fingerprint that it had in the version before, if that was another one.
     #[serde(skip)]
     pub former: Option<String>,
+}
+
+impl Finding {
+    /// Every place that it names.
+    pub fn places_mut(&mut self) -> impl Iterator<Item = &mut Place> {
+        let evidence = self.evidence.iter_mut().flat_map(|piece| {
+            let rule = piece.rule.as_mut().map(|rule| &mut rule.place);
+            piece.place.iter_mut().chain(rule)
+        });
+        self.place.iter_mut().chain(evidence)
+    }
 }
 
 /// A finding before severity and fingerprint are settled.

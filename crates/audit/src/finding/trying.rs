@@ -24,10 +24,10 @@ pub fn try_advice(view: &Fabric<'_>, kept: &Kept, findings: &mut [&mut Finding])
     let most = MOST_ASKED / (view.estate.interfaces.len() + 200) / kept.count();
     let mut worst_first: Vec<&Finding> = findings.iter().map(|finding| &**finding).collect();
     worst_first.sort_by_key(|finding| Reverse(finding.severity));
-    let mut numbers: FxHashMap<&str, usize> = FxHashMap::default();
+    let mut numbers = FxHashMap::default();
     let mut changes: Vec<&Trial> = Vec::new();
     for trial in worst_first.iter().flat_map(|finding| &finding.trials) {
-        numbers.entry(&trial.change).or_insert_with(|| {
+        numbers.entry(trial.identity()).or_insert_with(|| {
             changes.push(trial);
             changes.len() - 1
         });
@@ -38,7 +38,7 @@ pub fn try_advice(view: &Fabric<'_>, kept: &Kept, findings: &mut [&mut Finding])
         kept.tried(view, &trial.edits, &narrows)
     });
     let facts = |finding: &Finding| {
-        let of = |trial: &Trial| fact(view, trial, found.get(numbers[trial.change.as_str()]));
+        let of = |trial: &Trial| fact(view, trial, found.get(numbers[&trial.identity()]));
         finding.trials.iter().map(of).collect()
     };
     let facts: Vec<Vec<TriedFact>> = findings.iter().map(|finding| facts(finding)).collect();

@@ -89,11 +89,8 @@ impl Edit {
     /// Takes a rule out of force, as if it were deleted: the numbers of all others stay.
     pub(crate) fn without_rule(view: &Fabric<'_>, id: RuleId, owner: Option<Id<Owner>>) -> Self {
         let estate = view.estate;
-        let text = format!(
-            "delete rule {} of {}",
-            estate.rule_name(id),
-            filter_text(estate, id.filter)
-        );
+        let filter = filter_text(estate, id.filter);
+        let text = format!("delete rule {} of {filter}", estate.rule_name(id));
         let origin = estate.rule(id).origin;
         Self::new(EditKind::Rule, text, Some(origin), owner, move |estate| {
             let lists = &mut estate.filters.get_mut(id.filter).rules;

@@ -287,6 +287,13 @@ fn since(found: &mut heronshale_answers::Audit, opened: &Opened, view: &Fabric<'
     }
     if let Some(since) = &mut found.since {
         since.renamed = renamed.map_or(0, |(_, count)| count);
+        // What was read with its new names stands where it was written.
+        let places = since.gone.iter_mut().flat_map(Finding::places_mut);
+        for place in places {
+            if let Some(before) = difference.place_in_old(place) {
+                *place = before;
+            }
+        }
     }
 }
 

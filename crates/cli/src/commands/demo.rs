@@ -120,20 +120,7 @@ fn rehearsal(
     let difference = Difference::of(opened.snapshot(), &after);
     let there = opened.view_of(&after.estate);
     let answer = comparing.answer(opened, (&opened.view(), &there), &difference, &[])?;
-    let whole = with_heading(&there, "compare", answer);
-    Ok(sentence(&report::compare(&whole, look)))
-}
-
-/// The sentence at the head of an answer.
-fn sentence(text: &str) -> String {
-    let mut lines = text.lines();
-    let first = lines.next().unwrap_or_default();
-    // What goes on is indented.
-    let more = lines.take_while(|line| line.starts_with("  "));
-    std::iter::once(first)
-        .chain(more)
-        .map(|line| format!("{line}\n"))
-        .collect()
+    Ok(report::compare_sentence(&answer, look))
 }
 
 /// A folder beside the other.

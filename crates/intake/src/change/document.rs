@@ -2,9 +2,10 @@
 
 use crate::files::{LoadError, SourceText};
 use crate::tree::{Node, Scalar, Sink, Value as Tree};
+use crate::written::{FORMAT, VERSION};
 use crate::{json, yaml};
 use heronshale_model::source::{FileId, Span};
-use serde_json::{Map, Value};
+use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 
 /// Fields that say nothing about packets.
@@ -230,8 +231,30 @@ impl Document {
         Ok(document)
     }
 
+    /// The items, section by section, as JSON.
+    pub fn json(&self) -> Map<String, Value> {
+        let mut whole = Map::new();
+        for (name, items) in &self.sections {
+            let mut all = items.iter().map(Placed::json);
+            let value = if name == "estate" {
+                all.next_back().unwrap_or(Value::Null)
+            } else {
+                Value::Array(all.collect())
+            };
+            whole.insert(name.clone(), value);
+        }
+        whole
+    }
+
     /// The items of a section.
     pub fn section(&self, name: &str) -> &[Placed] {
         self.sections.get(name).map_or(&[], Vec::as_slice)
     }
+}
+
+/// Sections as a snapshot file.
+pub(super) fn as_snapshot(mut sections: Map<String, Value>) -> Value {
+    sections.insert("format".to_owned(), json!(FORMAT));
+    sections.insert("version".to_owned(), json!(VERSION));
+    Value::Object(sections)
 }

@@ -20,8 +20,7 @@ pub use write::written;
 
 use crate::load::{Snapshot, load_texts};
 use crate::reading::parse_moment;
-use crate::written::{FORMAT, VERSION};
-use document::{Document, Placed};
+use document::{Document, Placed, as_snapshot};
 use heronshale_model::change::{Edit, States};
 use heronshale_model::estate::{Estate, RemarkKind};
 use heronshale_model::source::{Place, SourceFile, SourceMap};
@@ -29,7 +28,7 @@ use jiff::Timestamp;
 use merge::{Decide, Merge, Met};
 use rehearse::REHEARSED;
 use rustc_hash::FxHashSet;
-use serde_json::{Map, Value, json};
+use serde_json::{Map, Value};
 
 /// The difference of two snapshots.
 pub struct Difference {
@@ -260,9 +259,7 @@ impl Difference {
     /// The document of a state, as a snapshot file.
     fn merged(&self, taken: &dyn Fn(usize) -> bool) -> Value {
         let mut merge = Merge::new(&self.old, &self.new, Taking { at: 0, taken });
-        let mut whole = Map::new();
-        whole.insert("format".to_owned(), json!(FORMAT));
-        whole.insert("version".to_owned(), json!(VERSION));
+        let mut sections = Map::new();
         for (name, items) in merge.whole() {
             let mut items = items.iter().map(Placed::json);
             let value = if name == "estate" {
@@ -271,10 +268,10 @@ impl Difference {
                 Value::Array(items.collect())
             };
             if !value.is_null() {
-                whole.insert(name, value);
+                sections.insert(name, value);
             }
         }
-        Value::Object(whole)
+        as_snapshot(sections)
     }
 }
 

@@ -1,13 +1,12 @@
 //! A change that is only thought of: made to the document in memory, and read again.
 
-use super::document::Document;
+use super::document::{Document, as_snapshot};
 use super::patch::patch;
 use super::spoken::in_words;
 use super::words;
 use crate::files::{LoadError, SourceText};
 use crate::load::{Snapshot, load_texts};
-use crate::written::{FORMAT, VERSION};
-use serde_json::{Map, Value, json};
+use serde_json::{Map, Value};
 
 /// The name of the file in which the rest of the estate stands after a change.
 pub(super) const REHEARSED: &str = "the estate after the change.json";
@@ -47,18 +46,7 @@ pub(super) fn wrong(what: impl Into<String>, help: impl Into<String>) -> NoChang
 
 /// The items of all files, section by section, as one file.
 pub(super) fn whole(texts: &[SourceText]) -> Map<String, Value> {
-    let document = Document::of(texts);
-    let mut whole = Map::new();
-    for (name, items) in &document.sections {
-        let mut all = items.iter().map(super::document::Placed::json);
-        let value = if name == "estate" {
-            all.next_back().unwrap_or(Value::Null)
-        } else {
-            Value::Array(all.collect())
-        };
-        whole.insert(name.clone(), value);
-    }
-    whole
+    Document::of(texts).json()
 }
 
 /// Items replace those that are known by the same name; what they are is added by whoever asks.
@@ -107,9 +95,7 @@ pub fn rehearsed(base: &Snapshot, changes: &[Change]) -> Result<Snapshot, NoChan
             }
         }
     }
-    whole.insert("format".to_owned(), json!(FORMAT));
-    whole.insert("version".to_owned(), json!(VERSION));
-    let text = serde_json::to_string_pretty(&Value::Object(whole)).unwrap_or_default();
+    let text = serde_json::to_string_pretty(&as_snapshot(whole)).unwrap_or_default();
     let mut files = vec![(REHEARSED, text.as_str())];
     let overlays = overlays.iter();
     files.extend(overlays.map(|one| (one.name.as_str(), one.text.as_str())));

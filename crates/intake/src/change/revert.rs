@@ -1,12 +1,12 @@
 //! Edits taken back: the new state without some of them, as a patch of its document.
 
 use super::Difference;
+use super::document::as_snapshot;
 use super::rehearse::{id_of, whole};
 use super::words;
 use crate::load::{Snapshot, load_texts};
-use crate::written::{FORMAT, VERSION};
 use heronshale_model::change::States;
-use serde_json::{Map, Value, json};
+use serde_json::{Map, Value};
 
 /// A state without some edits.
 pub struct Reverted {
@@ -45,9 +45,7 @@ pub fn reverted(difference: &Difference, new: &Snapshot, undone: &[usize]) -> Op
     in_order_of(&now, &mut then);
     without_empty(&now, &mut then);
     let patch = json_patch::diff(&Value::Object(now), &Value::Object(then.clone()));
-    then.insert("format".to_owned(), json!(FORMAT));
-    then.insert("version".to_owned(), json!(VERSION));
-    let text = Value::Object(then).to_string();
+    let text = as_snapshot(then).to_string();
     let snapshot = load_texts(&[(super::STATE, &text)]).ok()?;
     let patch = serde_json::to_string_pretty(&patch).ok()? + "\n";
     Some(Reverted {

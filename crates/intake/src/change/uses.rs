@@ -1,17 +1,15 @@
 //! What refers to an item, what it refers to, and what has to change before it can go. Whether something can stand without it is
 //! asked of the reader itself: the snapshot is read again without it.
 
-use super::document::{Document, Placed, Shape};
+use super::document::{Document, PROSE, Placed, Shape, as_snapshot};
 use super::rehearse::{NoChange, REHEARSED, wrong};
 use super::renames::{KINDS, named_in};
 use super::words;
 use crate::files::LoadError;
 use crate::load::{Snapshot, load_texts};
 use crate::reading::did_you_mean;
-use crate::written::{FORMAT, VERSION};
 use heronshale_model::source::{Place, Span};
 use heronshale_model::uses::{Before, Item, Use, Uses};
-use serde_json::{Map, Value, json};
 use std::collections::BTreeSet;
 
 /// Sections of which nothing has a name that others could use.
@@ -67,17 +65,21 @@ pub fn uses(base: &Snapshot, text: &str) -> Result<Uses, NoChange> {
     let names = mentions(known.0, thing).into_iter().map(|mention| {
         let (section, id) = &mention.of;
         let mut told = teller.used(known.0, thing, &mention);
-        told.item = named(section, id);
+        let mut there = document.section(section).iter();
+        let is_there = there.any(|item| words::id_of(section, item) == *id);
+        let missing = if is_there { "" } else { " (missing)" };
+        told.item = named(section, id) + missing;
         told
     });
     let names = names.collect();
-    let (before, dangling) = teller.without(&known);
+    let (before, dangling, refused) = teller.without(&known);
     Ok(Uses {
         thing: teller.item(known.0, thing),
         named_by,
         names,
         before,
         dangling,
+        refused,
     })
 }
 
@@ -104,7 +106,8 @@ fn find(document: &Document, text: &str) -> Result<Known, NoChange> {
     let is_meant = |section: &&str| wanted.is_none_or(|(of, _)| of == *section);
     let mut found: Vec<Known> = Vec::new();
     let mut all: Vec<String> = Vec::new();
-    for (section, item) in items(document).filter(|(section, _)| is_meant(section)) {
+    let can_be_named = |section: &&str| is_meant(section) && !NAMELESS.contains(section);
+    for (section, item) in items(document).filter(|(section, _)| can_be_named(section)) {
         let id = words::id_of(section, item);
         if id == name {
             found.push((section, id));
@@ -133,12 +136,11 @@ fn find(document: &Document, text: &str) -> Result<Known, NoChange> {
     }
 }
 
-/// All items that can be named, each with its section.
+/// All items, each with its section.
 fn items(document: &Document) -> impl Iterator<Item = (&'static str, &Placed)> {
     document.sections.iter().flat_map(|(name, items)| {
         let section = words::section(name);
-        let items = items.iter().map(move |item| (section, item));
-        items.filter(|(section, _)| !NAMELESS.contains(section))
+        items.iter().map(move |item| (section, item))
     })
 }
 
@@ -193,7 +195,9 @@ fn collect(
         }
         Shape::Map(fields) => {
             for (name, value) in fields {
-                if super::renames::NO_NAMES.contains(&name.as_str()) {
+                // Prose names nothing, whatever it looks like.
+                let field = name.as_str();
+                if super::renames::NO_NAMES.contains(&field) || PROSE.contains(&field) {
                     continue;
                 }
                 path.push(Down::Field(name.clone()));
@@ -257,33 +261,39 @@ fn around(path: &[Down]) -> Option<&[Down]> {
 /// Items in trouble, by section and place in it.
 type Troubled = BTreeSet<(String, usize)>;
 
-/// The items that the reader refuses; none if it refuses nothing.
-fn refused(document: &Document) -> Troubled {
-    let mut whole = Map::new();
-    whole.insert("format".to_owned(), json!(FORMAT));
-    whole.insert("version".to_owned(), json!(VERSION));
-    for (name, items) in &document.sections {
-        let mut all = items.iter().map(Placed::json);
-        let value = if name == "estate" {
-            all.next_back().unwrap_or(Value::Null)
-        } else {
-            Value::Array(all.collect())
-        };
-        whole.insert(name.clone(), value);
-    }
-    let text = Value::Object(whole).to_string();
-    let Err(LoadError::Input { problems, texts }) = load_texts(&[(REHEARSED, &text)]) else {
-        return Troubled::new();
+/// What the reader refuses of a document.
+#[derive(Default)]
+struct Refused {
+    items: Troubled,
+    /// What is wrong with no item in particular.
+    else_wrong: Option<String>,
+}
+
+/// Reads a document as a snapshot.
+fn refused(document: &Document) -> Refused {
+    let text = as_snapshot(document.json()).to_string();
+    let (problems, texts) = match load_texts(&[(REHEARSED, &text)]) {
+        Ok(_) => return Refused::default(),
+        Err(LoadError::Input { problems, texts }) => (problems, texts),
+        Err(_) => {
+            return Refused {
+                else_wrong: Some("nothing would be left".to_owned()),
+                ..Refused::default()
+            };
+        }
     };
     let read = Document::of(&texts);
     let holds = |item: &Placed, at: u32| item.span.start <= at && at < item.span.end;
-    let mut found = Troubled::new();
+    let mut found = Refused::default();
     for problem in problems {
-        for (name, items) in &read.sections {
-            let at = items
-                .iter()
-                .position(|item| holds(item, problem.span.start));
-            found.extend(at.map(|at| (name.clone(), at)));
+        let mut inside = read.sections.iter().filter_map(|(name, items)| {
+            let mut items = items.iter();
+            let at = items.position(|item| holds(item, problem.span.start))?;
+            Some((name.clone(), at))
+        });
+        match inside.next().filter(|(name, _)| name != "estate") {
+            Some(item) => drop(found.items.insert(item)),
+            None => found.else_wrong = Some(problem.title),
         }
     }
     found
@@ -342,21 +352,26 @@ impl Teller<'_> {
     }
 
     /// What has to be done before an item can go, and what dangles then.
-    fn without(&self, known: &Known) -> (Vec<Before>, Vec<Use>) {
+    fn without(&self, known: &Known) -> (Vec<Before>, Vec<Use>, Option<String>) {
         let mut left = Document::default();
         left.sections.clone_from(&self.document.sections);
         let mut gone: Vec<Known> = vec![known.clone()];
         remove(&mut left, known);
         let mut rounds: Vec<Vec<Before>> = Vec::new();
+        let open;
         loop {
-            let mut troubled = refused(&left);
+            let Refused {
+                items: mut troubled,
+                else_wrong,
+            } = refused(&left);
             if troubled.is_empty() {
+                open = else_wrong;
                 break;
             }
             let mut round: Vec<Before> = Vec::new();
             for kind in [Try::Reference, Try::Element] {
                 let (changed, taken) = self.taken(&left, &troubled, &gone, kind);
-                let still = refused(&changed);
+                let still = refused(&changed).items;
                 // What stands then has to change, and no more.
                 for (key, before) in taken {
                     if still.contains(&key) {
@@ -377,9 +392,6 @@ impl Teller<'_> {
                 let Some(item) = left.sections.get(name).and_then(|all| all.get(*at)) else {
                     continue;
                 };
-                if NAMELESS.contains(&section) {
-                    continue;
-                }
                 round.push(Before {
                     item: self.item(section, item),
                     without: Vec::new(),
@@ -387,6 +399,7 @@ impl Teller<'_> {
                 fallen.push((section, words::id_of(section, item)));
             }
             if round.is_empty() {
+                open = Some("what is wrong then is not known".to_owned());
                 break;
             }
             for one in &fallen {
@@ -403,7 +416,7 @@ impl Teller<'_> {
             let lost = all.filter(|mention| gone.contains(&mention.of));
             dangling.extend(lost.map(|mention| self.used(section, item, &mention)));
         }
-        (before, dangling)
+        (before, dangling, open)
     }
 
     /// The document without what some items say of what is gone, and what was taken from each.

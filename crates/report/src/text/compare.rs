@@ -1,7 +1,7 @@
 //! Two states compared: the edits with their letters, then what they do, class by class.
 
-use super::at;
 use super::reach::shortened;
+use super::{at, placed};
 use crate::page::{FAINT, Look, OPEN, Page, SHUT, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::{Answer, ChangedRow, CompareAnswer, OutcomeFact, TurnedExpectation};
@@ -63,6 +63,13 @@ pub fn compare(answer: &Answer<CompareAnswer>, look: Look) -> String {
         );
     }
     page.foot(heading);
+    page.finish()
+}
+
+/// The sentence of a comparison alone.
+pub fn compare_sentence(found: &CompareAnswer, look: Look) -> String {
+    let mut page = Page::new(look);
+    page.say(STRONG, &sentence(found));
     page.finish()
 }
 
@@ -161,7 +168,11 @@ pub(super) fn sentence(found: &CompareAnswer) -> String {
         } else {
             ""
         };
-        said.push(format!("No connection {happens} by {edits}{rest}."));
+        let of = match found.only.as_slice() {
+            [] => String::new(),
+            only => format!(" from or to {}", only.join(" or ")),
+        };
+        said.push(format!("No connection{of} {happens} by {edits}{rest}."));
     }
     for (count, one, several) in [
         (
@@ -529,13 +540,7 @@ fn turned(page: &mut Page, found: &CompareAnswer) {
         };
         page.hang_behind(style, &label, Style::new(), &text, 9);
         for edit in &one.fix {
-            let place = edit
-                .place
-                .as_ref()
-                .map_or_else(String::new, |place| format!("  {}", at(place)));
-            let owner = edit.owner.as_ref();
-            let owner = owner.map_or_else(String::new, |owner| format!(" · {owner}"));
-            let text = format!("{}{place}{owner}", edit.text);
+            let text = placed(&edit.text, edit.place.as_ref(), edit.owner.as_ref());
             page.hang_behind(STRONG, "         first: ", Style::new(), &text, 16);
         }
     }

@@ -20,7 +20,7 @@ mod tidy;
 mod uses;
 
 pub use audit::{FEW, GroupBy, audit, one_accepted, one_finding};
-pub use compare::compare;
+pub use compare::{compare, compare_sentence};
 pub use connections::{connections, connections_csv};
 pub use coverage::{coverage, drafted_profile, guide, reading};
 pub use effective::{effective, too_many_classes};
@@ -47,6 +47,13 @@ use heronshale_model::source::Place;
 /// Where, as `file:line`.
 fn at(place: &Place) -> String {
     format!("{}:{}", place.file, place.line)
+}
+
+/// Something with where it stands and who changes it: `delete rule tmp  tickets.yaml:90 · ticketing`.
+fn placed(text: &str, place: Option<&Place>, owner: Option<&String>) -> String {
+    let place = place.map_or_else(String::new, |place| format!("  {}", at(place)));
+    let owner = owner.map_or_else(String::new, |owner| format!(" · {owner}"));
+    format!("{text}{place}{owner}")
 }
 
 /// What decided, in a few words: `100 :41`, `no rule matches`.

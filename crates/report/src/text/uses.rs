@@ -1,6 +1,6 @@
 //! What refers to a thing, and what has to change before it can go.
 
-use super::at;
+use super::{at, placed};
 use crate::page::{FAINT, Look, Page, STRONG, plural};
 use anstyle::Style;
 use heronshale_answers::Answer;
@@ -57,6 +57,9 @@ fn sentence(found: &Uses) -> String {
         count => format!("is named in {}", plural(count, "place")),
     };
     let (before, dangling) = (found.before.len(), found.dangling.len());
+    if let Some(why) = &found.refused {
+        return format!("{name} {named}. It cannot go, as far as is known: {why}.");
+    }
     let then = match (before, dangling) {
         (0, 0) => "It can go, and nothing refers to it then.".to_owned(),
         (0, _) => format!(
@@ -88,9 +91,7 @@ fn step(before: &Before) -> String {
             before.without.join("; ")
         )
     };
-    let owner = before.item.owner.as_ref();
-    let owner = owner.map_or_else(String::new, |owner| format!(" · {owner}"));
-    format!("{what}  {}{owner}", at(&before.item.place))
+    placed(&what, Some(&before.item.place), before.item.owner.as_ref())
 }
 
 fn table(page: &mut Page, heading: &str, all: &[Use]) {

@@ -5,7 +5,7 @@ use crate::failure::Failure;
 use crate::files::write_file;
 use crate::opened::Opened;
 use heronshale_answers::{
-    PathAnswer, RevertFact, edits_behind, edits_to_undo, others_that_differ, some_edits,
+    ChangeEdit, PathAnswer, RevertFact, edits_behind, edits_to_undo, others_that_differ, some_edits,
 };
 use heronshale_change::compare;
 use heronshale_engine::fabric::Fabric;
@@ -33,18 +33,15 @@ impl Path {
             (since.edits, since.cause) = edits_behind(view, &comparison, &asked.asked);
             if let Some(file) = &self.revert {
                 let undone = edits_to_undo(view, &comparison, &asked.asked);
-                let fact = self.taken_back(file, opened, view, &difference, &undone)?;
-                since.revert = Some(RevertFact {
-                    edits: some_edits(&comparison, &fact.0),
-                    file: file.display().to_string(),
-                    also: fact.1,
-                });
+                let fact = |edits: &[usize]| some_edits(&comparison, edits);
+                since.revert =
+                    Some(self.taken_back(file, opened, view, &difference, &undone, &fact)?);
             }
         }
         Ok(())
     }
 
-    /// Writes the patch that takes edits back; which these are, and how many other groups of connections it touches.
+    /// Writes the patch that takes edits back, and asks again what becomes of the connection, and of others.
     fn taken_back(
         &self,
         file: &std::path::Path,
@@ -52,7 +49,8 @@ impl Path {
         view: &Fabric<'_>,
         difference: &Difference,
         undone: &[usize],
-    ) -> Result<(Vec<usize>, usize), Failure> {
+        told: &dyn Fn(&[usize]) -> Vec<ChangeEdit>,
+    ) -> Result<RevertFact, Failure> {
         let none = || {
             Failure::wrong(
                 "no edits are known that could be taken back for this alone",
@@ -67,8 +65,13 @@ impl Path {
         let after = opened.view_of(&reverted.snapshot.estate);
         let comparison = compare((view, &after), &between, &|estate| opened.view_of(estate));
         let asked = self.question(view)?;
-        let also = others_that_differ(&comparison, &asked.asked);
+        let fact = RevertFact {
+            file: file.display().to_string(),
+            edits: told(&reverted.edits),
+            then: self.ask(&after)?.verdict,
+            also: others_that_differ(&comparison, &asked.asked),
+        };
         write_file(file, &reverted.patch, self.force)?;
-        Ok((reverted.edits, also))
+        Ok(fact)
     }
 }

@@ -59,7 +59,9 @@ impl Failures<'_> {
         let mut worse = Vec::new();
         for (one, other) in pairs {
             let (failed, loss) = fail(&[things[*one], things[*other]])?;
-            if loss.exceeds([&singles[*one].1, &singles[*other].1]) {
+            let alone = [&singles[*one], &singles[*other]];
+            let exceeds = loss.exceeds(alone.map(|(_, loss)| loss));
+            if exceeds || failed.breaks_more(alone.map(|(failed, _)| failed)) {
                 worse.push(failed);
             }
         }

@@ -33,6 +33,7 @@ mod static_routes;
 mod sweeps;
 mod tidy;
 mod topology;
+mod uses;
 mod walker;
 mod walks;
 

@@ -183,3 +183,49 @@ fn a_fix_that_breaks_an_expectation_is_told_and_not_offered() {
         text.stdout
     );
 }
+
+/// A rule of one name in each direction: only the outbound one is needed by nobody.
+const TWINS: &str = "\
+format: heronshale-snapshot
+version: 1
+estate: { name: Twins, taken: 2026-11-02T06:00:00Z }
+networks: [{ id: east, blocks: 10.1.0.0/16 }]
+subnets: [{ id: a, network: east, blocks: 10.1.1.0/24 }]
+interfaces:
+  - { id: crane, subnet: a, addresses: 10.1.1.10, groups: [cranes] }
+  - { id: winch, subnet: a, addresses: 10.1.1.11, groups: [winches] }
+security_groups:
+  - id: cranes
+    inbound: [{ id: x, services: tcp 22, peers: any, review_by: 2026-01-01 }]
+    outbound: [{ id: x, services: tcp 22, peers: any, review_by: 2026-01-01 }]
+  - { id: winches, inbound: [], outbound: [{ id: all, peers: any }] }
+";
+
+#[test]
+fn rules_of_one_name_in_both_directions_are_tried_apart() {
+    let folder = Folder::new();
+    folder.write("twins.yaml", TWINS);
+    folder.write(
+        "said.yaml",
+        "format: heronshale-expectations\nversion: 1\nexpectations: [{ name: in, from: winch, may_reach: crane, on: tcp 22 }]\n",
+    );
+    let (_, audit) = folder.json(&[
+        "audit",
+        "-e",
+        "twins.yaml",
+        "--expectations",
+        "said.yaml",
+        "--kind",
+        "overdue",
+    ]);
+    let findings = audit["answer"]["findings"].as_array().unwrap();
+    let breaks = |direction: &str| {
+        let of = |one: &&Value| one["evidence"][0]["rule"]["direction"] == direction;
+        let found = findings.iter().find(of).unwrap();
+        texts(&found["tried"][0]["breaks"], "expectation")
+    };
+    assert_eq!(
+        (breaks("in"), breaks("out")),
+        (vec!["in".to_owned()], Vec::new())
+    );
+}

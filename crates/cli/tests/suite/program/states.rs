@@ -53,7 +53,10 @@ fn a_patch_takes_back_the_edits_behind_one_connection_and_no_others() {
         ]);
         let revert = &found["answer"]["since"]["revert"];
         assert_eq!(revert["edits"].as_array().unwrap().len(), 1, "{found:#}");
-        assert_eq!(revert["file"], "back.json");
+        assert_eq!(
+            (&revert["file"], &revert["then"]),
+            (&"back.json".into(), &found["answer"]["since"]["verdict"])
+        );
         let run = folder.run(&["rehearse", "back.json", "-e", "new.yaml", "--write", "back"]);
         assert_eq!(run.code, 0, "{}", run.stderr);
         assert_eq!(
@@ -118,6 +121,19 @@ fn only_what_is_asked_for_is_told_and_the_rest_is_counted() {
     let both = ask(&["owner:yard", "interface:winch"]);
     assert_eq!(rows(&both), rows(&whole));
     assert!(winch["answer"]["left_out"].as_u64() > Some(0));
+    // Of what is not asked for nothing is said.
+    let lock = folder.run(&[
+        "compare",
+        "old.yaml",
+        "new.yaml",
+        "--only",
+        "interface:lock-west",
+    ]);
+    let first = lock.stdout.lines().next().unwrap();
+    assert!(
+        first.starts_with("No connection from or to interface:lock-west "),
+        "{first}"
+    );
     let wrong = folder.run(&["compare", "old.yaml", "new.yaml", "--only", "owner:nobody"]);
     assert_eq!(wrong.code, 2, "{}", wrong.stderr);
 }

@@ -1,6 +1,6 @@
 //! One finding in full.
 
-use super::super::at;
+use super::super::{at, placed};
 use crate::page::{FAINT, Page, plural, style_of};
 use anstyle::Style;
 use heronshale_audit::describe::moment_text;
@@ -80,29 +80,14 @@ fn broken(page: &mut Page, one: &TriedFact) {
     }
 }
 
-/// What has to be changed before: changes at one place together.
+/// What has to be changed before.
 fn before(page: &mut Page, one: &TriedFact) {
     if one.first.is_empty() {
         page.field("", "No change is known that would prevent this.");
     }
-    let mut told: Vec<(String, String)> = Vec::new();
     for edit in &one.first {
-        let place = edit.place.as_ref();
-        let place = place.map_or_else(String::new, |place| format!("  {}", at(place)));
-        let owner = edit.owner.as_ref();
-        let owner = owner.map_or_else(String::new, |owner| format!(" · {owner}"));
-        let place = format!("{place}{owner}");
-        let front = edit.text.split_once(": ").map(|(front, _)| front);
-        let known = told.last_mut().filter(|(text, there)| {
-            *there == place && front.is_some_and(|front| text.starts_with(&format!("{front}: ")))
-        });
-        match (known, edit.text.split_once(": ")) {
-            (Some((text, _)), Some((_, rest))) => text.push_str(&format!("; {rest}")),
-            _ => told.push((edit.text.clone(), place)),
-        }
-    }
-    for (text, place) in told {
-        page.field("first", &format!("{text}{place}"));
+        let text = placed(&edit.text, edit.place.as_ref(), edit.owner.as_ref());
+        page.field("first", &text);
     }
 }
 

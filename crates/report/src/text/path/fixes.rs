@@ -1,5 +1,6 @@
 //! What would fix a connection: what all alternatives share once, then the alternatives.
 
+use super::super::placed;
 use super::shortened;
 use crate::page::{FAINT, Page, STRONG};
 use anstyle::Style;
@@ -116,13 +117,7 @@ fn shared(fixes: &[FixFact]) -> Vec<&EditFact> {
 }
 
 fn edit_text(edit: &EditFact) -> String {
-    let place = edit.place.as_ref();
-    let place = place.map_or_else(String::new, |place| {
-        format!("  {}", super::super::at(place))
-    });
-    let owner = edit.owner.as_ref();
-    let owner = owner.map_or_else(String::new, |owner| format!(" · {owner}"));
-    format!("{}{place}{owner}", edit.text)
+    placed(&edit.text, edit.place.as_ref(), edit.owner.as_ref())
 }
 
 fn edits<'e>(page: &mut Page, all: impl Iterator<Item = &'e EditFact>, indent: &str) {

@@ -187,8 +187,15 @@ fn since(page: &mut Page, path: &PathAnswer) {
         let texts: Vec<&str> = revert.edits.iter().map(|edit| edit.text.as_str()).collect();
         let text = format!("{} takes back: {}.", revert.file, texts.join("; "));
         page.hang(Style::new(), "", &text, 2);
+        if Some(revert.then) != since.verdict {
+            let text = format!(
+                "The result is then: {}, not as before.",
+                verdict_text(revert.then)
+            );
+            page.hang(STRONG, "", &text, 2);
+        }
         let also = match revert.also {
-            0 => "Nothing else changes by that.".to_owned(),
+            0 => "Nothing else is known to change by that.".to_owned(),
             count => format!(
                 "By that {} of other connections fare otherwise (heronshale rehearse {}).",
                 plural(count, "group"),
